@@ -1,0 +1,84 @@
+package appfile
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+
+	"github.com/goccy/go-yaml"
+
+	"earlybench.invalid/earlybench/core/fact"
+)
+
+// ProjectFile is the file that states how an app is built and packed.
+const ProjectFile = ".earlybench.yaml"
+
+// Project is an app's directory with what its project file says.
+type Project struct {
+	Dir      string   `yaml:"-"`
+	ID       string   `yaml:"id"`
+	Name     string   `yaml:"name"`
+	Version  string   `yaml:"version"`
+	Families []string `yaml:"families"`
+	Minimum  string   `yaml:"minimum"`
+	Build    Build    `yaml:"build"`
+	Root     string   `yaml:"root"` // directory in which the files lie; default: the project's
+	Files    []string `yaml:"files"`
+	Entry    string   `yaml:"entry"`
+	Try      Try      `yaml:"try"`
+}
+
+// Build is how the app is built.
+type Build struct {
+	Command []string          `yaml:"command"`
+	Env     map[string]string `yaml:"env"`
+}
+
+// Try is what a tryout looks for.
+type Try struct {
+	Log    string `yaml:"log"`    // regular expression of the line that shows that it works
+	Within string `yaml:"within"` // how long it may take, such as 10s
+}
+
+// ReadProject reads the project file of a directory.
+func ReadProject(dir string) (*Project, error) {
+	name := filepath.Join(dir, ProjectFile)
+	raw, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("%s is no app's directory: it holds no %s", dir, ProjectFile)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the project: %w", err)
+	}
+	p := &Project{Dir: dir}
+	if err := yaml.UnmarshalWithOptions(raw, p, yaml.Strict()); err != nil {
+		return nil, fmt.Errorf("%s: %s", name, yaml.FormatError(err, false, true))
+	}
+	if err := p.check(); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return p, nil
+}
+
+func (p *Project) check() error {
+	if err := CheckID(p.ID); err != nil {
+		return err
+	}
+	if len(p.Build.Command) == 0 {
+		return errors.New("build: command is missing; write it as a list")
+	}
+	if len(p.Files) == 0 {
+		return errors.New("files is missing; list the files to pack")
+	}
+	if _, err := regexp.Compile(p.Try.Log); err != nil {
+		return fmt.Errorf("try: log: %w", err)
+	}
+	return nil
+}
+
+// Manifest is the manifest that the project asks for, without its files.
+func (p *Project) Manifest() Manifest {
+	return Manifest{ID: p.ID, Name: p.Name, Version: p.Version, Families: p.Families, Minimum: fact.Release(p.Minimum), Entry: p.Entry}
+}

@@ -1,0 +1,118 @@
+// Package fact holds what is known of a device, host or app: typed values with
+// their source and time, the registry that says how long each is good, and the
+// View that picks, for every key, the strongest value that is still good.
+//
+// Nothing here is derived and nothing is stored: a View is built from facts in
+// any order and always answers the same.
+package fact
+
+import (
+	"fmt"
+	"slices"
+	"time"
+)
+
+// Key names a fact, in dotted lower case: usb.present.
+type Key string
+
+// Source says who observed a fact.
+type Source string
+
+// The sources.
+const (
+	Bus       Source = "bus"
+	Host      Source = "host"
+	Device    Source = "device"
+	Adapter   Source = "adapter"
+	Authority Source = "authority"
+	Peer      Source = "peer"
+	Person    Source = "person"
+)
+
+// End says what ends a fact besides its age.
+type End string
+
+// The ends. What was seen over a cable ends with the cable's being pulled, what
+// was seen over a link with the link.
+const (
+	EndsNever  End = ""
+	EndsUnplug End = "unplug"
+	EndsLink   End = "unlink"
+)
+
+// Spec declares a key.
+type Spec struct {
+	Key     Key
+	Type    Type
+	Sources []Source      // in order of strength for this key
+	Good    time.Duration // how long a value is good; zero: until it is ended
+	Ends    End
+	Text    string // what it tells, for people
+}
+
+// A Fact is one observation. Scope, where not empty, names the plugging-in or
+// link over which it was seen: the fact is good only while that lasts.
+type Fact struct {
+	Key    Key       `json:"key"`
+	Value  Value     `json:"value"`
+	Source Source    `json:"source"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by,omitempty"` // who told it, where a person did
+	Scope  string    `json:"scope,omitempty"`
+}
+
+// Registry is the set of keys known. The zero value knows none.
+type Registry struct {
+	specs map[Key]Spec
+}
+
+// NewRegistry makes a registry of specs; later ones of the same key are an
+// error, and so is a key with no type or sources.
+func NewRegistry(specs ...Spec) (*Registry, error) {
+	r := &Registry{specs: make(map[Key]Spec, len(specs))}
+	for _, s := range specs {
+		switch {
+		case s.Type == "" || len(s.Sources) == 0:
+			return nil, fmt.Errorf("fact %s: declare its type and sources", s.Key)
+		case r.specs[s.Key].Key != "":
+			return nil, fmt.Errorf("fact %s is declared twice", s.Key)
+		}
+		r.specs[s.Key] = s
+	}
+	return r, nil
+}
+
+// Lookup finds a key's declaration.
+func (r *Registry) Lookup(k Key) (Spec, bool) {
+	s, ok := r.specs[k]
+	return s, ok
+}
+
+// All returns the declarations, by key.
+func (r *Registry) All() []Spec {
+	out := make([]Spec, 0, len(r.specs))
+	for _, s := range r.specs {
+		out = append(out, s)
+	}
+	slices.SortFunc(out, func(a, b Spec) int {
+		if a.Key < b.Key {
+			return -1
+		}
+		return 1
+	})
+	return out
+}
+
+// Check tells whether a fact fits its declaration.
+func (r *Registry) Check(f Fact) error {
+	s, ok := r.specs[f.Key]
+	switch {
+	case !ok:
+		return fmt.Errorf("there is no fact %q", f.Key)
+	case f.Value.Type() != s.Type:
+		return fmt.Errorf("fact %s is a %s, not a %s", f.Key, s.Type, f.Value.Type())
+	case !slices.Contains(s.Sources, f.Source):
+		return fmt.Errorf("fact %s is not for source %s to tell", f.Key, f.Source)
+	}
+	return nil
+}

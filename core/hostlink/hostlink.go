@@ -1,0 +1,91 @@
+// Package hostlink holds the messages of the host protocol: what a bench says to
+// a computer on which devices hang, and what that answers. It is JSON-RPC 2.0,
+// one object a line; docs/formats/host.md writes it down.
+package hostlink
+
+import "earlybench.invalid/earlybench/core/sets"
+
+// Methods.
+const (
+	MethodHello         = "hello"          // -> Hello
+	MethodWatch         = "watch"          // -> Bus, and then notifications
+	MethodBus           = "bus"            // notification: Bus
+	MethodDrivers       = "drivers"        // -> []Driver
+	MethodDriverOffer   = "driver.offer"   // Offer -> Have
+	MethodDriverPiece   = "driver.piece"   // Piece -> Have
+	MethodDriverInstall = "driver.install" // Ref -> Driver
+	MethodDriverRemove  = "driver.remove"  // Name
+	MethodBind          = "bind"           // Bind
+)
+
+// PieceBytes is how much of a file one piece carries, at most.
+const PieceBytes = 256 << 10
+
+// Hello is what a host says of itself.
+type Hello struct {
+	Name    string `json:"name"`
+	Version int    `json:"version"` // of the protocol: 1
+}
+
+// Bus is everything that hangs on the host's buses.
+type Bus struct {
+	Devices []Device `json:"devices"`
+}
+
+// Device is one device on a bus.
+type Device struct {
+	BusID      string      `json:"bus_id"`
+	Port       string      `json:"port"`     // for people: "hub port 1"
+	Plugging   int         `json:"plugging"` // another number each time that it shows itself
+	USB        string      `json:"usb"`      // vendor:product
+	Serial     string      `json:"serial"`
+	Interfaces []Interface `json:"interfaces"`
+}
+
+// Interface is an interface with the driver that the host has bound to it.
+type Interface struct {
+	Number int    `json:"number"`
+	Class  string `json:"class"`
+	Name   string `json:"name"`
+	Driver string `json:"driver"` // name of the driver set; "" if none
+}
+
+// Driver is an installed driver set.
+type Driver struct {
+	Digest string        `json:"digest"`
+	Set    sets.Manifest `json:"set"`
+}
+
+// Offer announces a file; Have answers how much of it is there.
+type Offer struct {
+	Digest string `json:"digest"` // SHA-256 of the whole file
+	Size   int64  `json:"size"`
+}
+
+// Have is how many bytes of a file the host has.
+type Have struct {
+	Bytes int64 `json:"bytes"`
+}
+
+// Piece is a part of a file.
+type Piece struct {
+	Digest string `json:"digest"`
+	At     int64  `json:"at"`
+	Data   []byte `json:"data"`
+}
+
+// Ref names a file by its digest.
+type Ref struct {
+	Digest string `json:"digest"`
+}
+
+// Name names a driver set.
+type Name struct {
+	Name string `json:"name"`
+}
+
+// Bind asks to bind the fitting driver to an interface.
+type Bind struct {
+	BusID     string `json:"bus_id"`
+	Interface int    `json:"interface"`
+}

@@ -1,0 +1,187 @@
+package link
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/core/rfb"
+	"earlybench.invalid/earlybench/core/rpc"
+)
+
+// handshakeTimeout bounds the SSH handshake.
+const handshakeTimeout = 15 * time.Second
+
+// A Device is what a device does for those who are linked to it. Its methods
+// may be called from any goroutine.
+type Device interface {
+	// Admission tells how it stands with a key.
+	Admission(key string) Admission
+	// Ask puts the question on the screen and reports every state of it, the
+	// first at once and a final one last, until ctx ends, which takes the
+	// question away.
+	Ask(ctx context.Context, v Visitor, report func(Admission))
+	// Control answers a control method of an admitted bench. Notify sends
+	// notifications for as long as ctx lasts.
+	Control(ctx context.Context, method string, params json.RawMessage, notify func(method string, params any) error) (any, error)
+	// Files serves the SFTP requests of an admitted bench.
+	Files() sftp.Handlers
+	// Screen is its screen.
+	Screen() rfb.Source
+}
+
+// Serve is the device's side of one link over c: it proves the device key, lets
+// any bench that proves a key be a visitor, and gives the channels to one that is
+// admitted. It returns when the link ends, and then nothing of it runs.
+func Serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device) error {
+	config := &ssh.ServerConfig{
+		ServerVersion: "SSH-2.0-EarlyBenchLink_1",
+		PublicKeyCallback: func(_ ssh.ConnMetadata, k ssh.PublicKey) (*ssh.Permissions, error) {
+			// Who may do what is decided in the session: here a key is only offered.
+			return &ssh.Permissions{Extensions: map[string]string{"key": ssh.FingerprintSHA256(k)}}, nil
+		},
+	}
+	config.Ciphers = ciphers
+	config.AddHostKey(key)
+	c.SetDeadline(time.Now().Add(handshakeTimeout)) //nolint:errcheck // a failed read tells
+	conn, channels, requests, err := ssh.NewServerConn(c, config)
+	if err != nil {
+		c.Close()
+		return fmt.Errorf("begin the link: %w", err)
+	}
+	c.SetDeadline(time.Time{}) //nolint:errcheck // as above
+	ctx, cancel := context.WithCancel(ctx)
+	defer context.AfterFunc(ctx, func() { conn.Close() })()
+	var running sync.WaitGroup
+	defer running.Wait()
+	defer cancel()
+	running.Go(func() { ssh.DiscardRequests(requests) })
+	s := served{ctx: ctx, device: d, key: conn.Permissions.Extensions["key"]}
+	for ch := range channels {
+		running.Go(func() { s.channel(ch) })
+	}
+	return nil
+}
+
+// ciphers puts the one first that is fast on common processors.
+var ciphers = []string{"aes128-gcm@openssh.com", "chacha20-poly1305@openssh.com"}
+
+type served struct {
+	ctx    context.Context
+	device Device
+	key    string
+}
+
+func (s *served) channel(n ssh.NewChannel) {
+	visitor := s.device.Admission(s.key).State != Admitted
+	switch {
+	case n.ChannelType() == channelAdmit:
+		s.admit(n)
+	case visitor:
+		n.Reject(ssh.Prohibited, "this bench is not admitted") //nolint:errcheck // nothing more to do
+	case n.ChannelType() == channelControl:
+		s.control(n)
+	case n.ChannelType() == channelScreen:
+		if c, requests, err := n.Accept(); err == nil {
+			go ssh.DiscardRequests(requests)
+			rfb.Serve(s.ctx, c, s.device.Screen()) //nolint:errcheck // the viewer sees the end
+		}
+	case n.ChannelType() == "session":
+		s.session(n)
+	default:
+		n.Reject(ssh.UnknownChannelType, "there is no channel "+n.ChannelType()) //nolint:errcheck // as above
+	}
+}
+
+func (s *served) admit(n ssh.NewChannel) {
+	c, requests, err := n.Accept()
+	if err != nil {
+		return
+	}
+	go ssh.DiscardRequests(requests)
+	var mu sync.Mutex
+	var cancel context.CancelFunc
+	conn := rpc.New(c, func(ctx context.Context, conn *rpc.Conn, method string, params json.RawMessage) (any, error) {
+		switch method {
+		case MethodAdmitState:
+			return s.device.Admission(s.key), nil
+		case MethodAdmitCancel:
+			mu.Lock()
+			defer mu.Unlock()
+			if cancel != nil {
+				cancel()
+			}
+			return nil, nil
+		case MethodAdmitAsk:
+			v, err := rpc.Decode[Visitor](params)
+			if err != nil {
+				return nil, err
+			}
+			v.Key = s.key
+			mu.Lock()
+			if cancel != nil {
+				mu.Unlock()
+				return nil, rpc.Errorf(rpc.CodeFailed, "this bench has asked already")
+			}
+			ctx, cancel = context.WithCancel(ctx)
+			mu.Unlock()
+			defer func() {
+				mu.Lock()
+				defer mu.Unlock()
+				cancel()
+				cancel = nil
+			}()
+			var last Admission
+			s.device.Ask(ctx, v, func(a Admission) {
+				last = a
+				conn.Notify(MethodAdmitChange, a) //nolint:errcheck // the asker has gone
+			})
+			return last, nil
+		}
+		return rpc.NoMethod(ctx, conn, method, params)
+	})
+	<-conn.Done()
+}
+
+func (s *served) control(n ssh.NewChannel) {
+	c, requests, err := n.Accept()
+	if err != nil {
+		return
+	}
+	go ssh.DiscardRequests(requests)
+	conn := rpc.New(c, func(ctx context.Context, conn *rpc.Conn, method string, params json.RawMessage) (any, error) {
+		if s.device.Admission(s.key).State != Admitted {
+			return nil, rpc.Errorf(rpc.CodeRefused, "this bench is no longer admitted")
+		}
+		return s.device.Control(ctx, method, params, conn.Notify)
+	})
+	<-conn.Done()
+}
+
+// session serves the one thing that a session channel is for here: SFTP.
+func (s *served) session(n ssh.NewChannel) {
+	c, requests, err := n.Accept()
+	if err != nil {
+		return
+	}
+	defer c.Close()
+	for r := range requests {
+		var payload struct{ Name string }
+		ok := r.Type == "subsystem" && ssh.Unmarshal(r.Payload, &payload) == nil && payload.Name == "sftp"
+		r.Reply(ok, nil) //nolint:errcheck // the other side sees the end
+		if !ok {
+			continue
+		}
+		go ssh.DiscardRequests(requests)
+		server := sftp.NewRequestServer(c, s.device.Files())
+		server.Serve() //nolint:errcheck // the other side sees the end
+		server.Close()
+		return
+	}
+}

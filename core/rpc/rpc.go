@@ -1,0 +1,278 @@
+// Package rpc is JSON-RPC 2.0 with one object a line, both sides alike, with a
+// bound on every line. The link's control channel, the host protocol and the
+// stand-ins' steering speak it.
+//
+// A line longer than [MaxLine], or one that is not a JSON-RPC object, ends the
+// connection: the other side is not one to go on talking with.
+package rpc
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+)
+
+// MaxLine is the longest line taken, in bytes, its end included.
+const MaxLine = 1 << 20
+
+// maxRunning bounds how many requests of the other side run at once; further
+// ones wait unread.
+const maxRunning = 32
+
+// Codes of JSON-RPC 2.0, section 5.1, and our own from 1 on.
+const (
+	CodeInvalidParams  = -32602
+	CodeMethodNotFound = -32601
+	CodeInternal       = -32603
+	CodeFailed         = 1 // the request was understood and could not be done
+	CodeRefused        = 2 // not allowed
+)
+
+// ErrClosed is what a call returns when the connection has ended.
+var ErrClosed = errors.New("the connection has ended")
+
+// An Error is the other side's answer that it could not or would not. Data may
+// hold what a program can use.
+type Error struct {
+	Code    int             `json:"code"`
+	Message string          `json:"message"`
+	Data    json.RawMessage `json:"data,omitempty"`
+}
+
+func (e *Error) Error() string { return e.Message }
+
+// Errorf makes an [Error] with a code.
+func Errorf(code int, format string, args ...any) *Error {
+	return &Error{Code: code, Message: fmt.Sprintf(format, args...)}
+}
+
+// A Handler answers requests and takes notifications. Requests run in
+// goroutines of their own, whose context ends with the connection;
+// notifications are handed over one after another in the order of arrival, so
+// a handler must not block on them. What it returns for a notification is
+// dropped.
+type Handler func(ctx context.Context, c *Conn, method string, params json.RawMessage) (any, error)
+
+// NoMethod is a handler that knows no method.
+func NoMethod(_ context.Context, _ *Conn, method string, _ json.RawMessage) (any, error) {
+	return nil, Errorf(CodeMethodNotFound, "there is no method %q", method)
+}
+
+type message struct {
+	Version string          `json:"jsonrpc"`
+	ID      *uint64         `json:"id,omitempty"`
+	Method  string          `json:"method,omitempty"`
+	Params  json.RawMessage `json:"params,omitempty"`
+	Result  json.RawMessage `json:"result,omitempty"`
+	Error   *Error          `json:"error,omitempty"`
+}
+
+// Conn is one side of a connection. It is made by [New] and ends with Close,
+// or when the other side ends it.
+type Conn struct {
+	rw      io.ReadWriteCloser
+	handler Handler
+	ctx     context.Context
+	cancel  context.CancelFunc
+	done    chan struct{}
+	running sync.WaitGroup
+
+	writing sync.Mutex
+
+	mu      sync.Mutex
+	next    uint64
+	waiting map[uint64]chan message
+	err     error
+}
+
+// New starts a connection over rw and owns rw from then on.
+func New(rw io.ReadWriteCloser, handler Handler) *Conn {
+	ctx, cancel := context.WithCancel(context.Background())
+	c := &Conn{rw: rw, handler: handler, ctx: ctx, cancel: cancel,
+		done: make(chan struct{}), waiting: map[uint64]chan message{}}
+	go c.read()
+	return c
+}
+
+// Done is closed when the connection has ended and no handler of it runs.
+func (c *Conn) Done() <-chan struct{} { return c.done }
+
+// Err tells why the connection ended; nil while it lasts.
+func (c *Conn) Err() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.err
+}
+
+// Call sends a request and waits for its answer, which is decoded into result
+// unless that is nil.
+func (c *Conn) Call(ctx context.Context, method string, params, result any) error {
+	raw, err := json.Marshal(params)
+	if err != nil {
+		return fmt.Errorf("encode the parameters of %s: %w", method, err)
+	}
+	answer := make(chan message, 1)
+	c.mu.Lock()
+	if c.err != nil {
+		c.mu.Unlock()
+		return fmt.Errorf("%s: %w", method, ErrClosed)
+	}
+	c.next++
+	id := c.next
+	c.waiting[id] = answer
+	c.mu.Unlock()
+	defer func() {
+		c.mu.Lock()
+		delete(c.waiting, id)
+		c.mu.Unlock()
+	}()
+	if err := c.write(message{ID: &id, Method: method, Params: raw}); err != nil {
+		return fmt.Errorf("%s: %w", method, err)
+	}
+	select {
+	case <-ctx.Done():
+		return fmt.Errorf("%s: %w", method, context.Cause(ctx))
+	case <-c.ctx.Done():
+		return fmt.Errorf("%s: %w", method, ErrClosed)
+	case m := <-answer:
+		if m.Error != nil {
+			return m.Error
+		}
+		if result == nil {
+			return nil
+		}
+		if err := json.Unmarshal(m.Result, result); err != nil {
+			return fmt.Errorf("decode the answer to %s: %w", method, err)
+		}
+		return nil
+	}
+}
+
+// Notify sends a notification.
+func (c *Conn) Notify(method string, params any) error {
+	raw, err := json.Marshal(params)
+	if err != nil {
+		return fmt.Errorf("encode the parameters of %s: %w", method, err)
+	}
+	return c.write(message{Method: method, Params: raw})
+}
+
+// Close ends the connection and waits until its handlers have returned. It
+// must not be called from a handler.
+func (c *Conn) Close() error {
+	c.end(ErrClosed)
+	<-c.done
+	return nil
+}
+
+func (c *Conn) end(err error) {
+	c.mu.Lock()
+	if c.err == nil {
+		c.err = err
+	}
+	c.mu.Unlock()
+	c.cancel()
+	c.rw.Close()
+}
+
+func (c *Conn) write(m message) error {
+	m.Version = "2.0"
+	line, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	if len(line) >= MaxLine {
+		return fmt.Errorf("a message of %d bytes is over the bound of %d", len(line), MaxLine)
+	}
+	c.writing.Lock()
+	defer c.writing.Unlock()
+	if _, err := c.rw.Write(append(line, '\n')); err != nil {
+		c.end(err)
+		return fmt.Errorf("%w: %w", ErrClosed, err)
+	}
+	return nil
+}
+
+func (c *Conn) read() {
+	slots := make(chan struct{}, maxRunning)
+	scanner := bufio.NewScanner(c.rw)
+	scanner.Buffer(make([]byte, 0, 4096), MaxLine)
+	var err error
+	for err == nil && scanner.Scan() {
+		err = c.take(scanner.Bytes(), slots)
+	}
+	if err == nil {
+		err = scanner.Err()
+	}
+	if err == nil {
+		err = io.EOF
+	}
+	c.end(err)
+	c.running.Wait()
+	close(c.done)
+}
+
+func (c *Conn) take(line []byte, slots chan struct{}) error {
+	var m message
+	if err := json.Unmarshal(line, &m); err != nil {
+		return fmt.Errorf("not a JSON-RPC line: %w", err)
+	}
+	switch {
+	case m.Method != "" && m.ID == nil:
+		c.handler(c.ctx, c, m.Method, m.Params)
+	case m.Method != "":
+		select {
+		case slots <- struct{}{}:
+		case <-c.ctx.Done():
+			return ErrClosed
+		}
+		c.running.Add(1)
+		go func() {
+			defer func() { <-slots; c.running.Done() }()
+			c.answer(m)
+		}()
+	case m.ID != nil:
+		c.mu.Lock()
+		waiting := c.waiting[*m.ID]
+		delete(c.waiting, *m.ID)
+		c.mu.Unlock()
+		if waiting != nil { // else the caller has stopped waiting
+			waiting <- m
+		}
+	default:
+		return errors.New("not a JSON-RPC line: neither method nor id")
+	}
+	return nil
+}
+
+func (c *Conn) answer(m message) {
+	result, err := c.handler(c.ctx, c, m.Method, m.Params)
+	reply := message{ID: m.ID}
+	if err == nil {
+		reply.Result, err = json.Marshal(result)
+	}
+	if err != nil {
+		var e *Error
+		if !errors.As(err, &e) {
+			e = Errorf(CodeFailed, "%s", err)
+		}
+		reply.Error, reply.Result = e, nil
+	}
+	c.write(reply) //nolint:errcheck // the connection ends on a failed write
+}
+
+// Decode reads a request's parameters, and says what is wrong with them.
+func Decode[T any](params json.RawMessage) (T, error) {
+	var v T
+	if len(params) == 0 {
+		return v, nil
+	}
+	if err := json.Unmarshal(params, &v); err != nil {
+		return v, Errorf(CodeInvalidParams, "parameters: %s", err)
+	}
+	return v, nil
+}

@@ -1,0 +1,102 @@
+package usb
+
+import (
+	"context"
+	"io"
+	"sync"
+)
+
+// Fifo is the buffer of one bulk endpoint on the device's side: bytes in order,
+// bounded, waiting when full (a device would answer NAK) or empty.
+type Fifo struct {
+	mu     sync.Mutex
+	buf    []byte
+	size   int
+	change chan struct{} // closed and replaced at every change
+	err    error
+}
+
+// NewFifo makes a buffer of size bytes.
+func NewFifo(size int) *Fifo { return &Fifo{size: size, change: make(chan struct{})} }
+
+func (f *Fifo) changed() {
+	close(f.change)
+	f.change = make(chan struct{})
+}
+
+// WriteContext puts all of p in, waiting for room; n tells how much got in.
+func (f *Fifo) WriteContext(ctx context.Context, p []byte) (n int, err error) {
+	for len(p) > 0 {
+		f.mu.Lock()
+		if f.err != nil {
+			defer f.mu.Unlock()
+			return n, f.err
+		}
+		if room := f.size - len(f.buf); room > 0 {
+			k := min(room, len(p))
+			f.buf = append(f.buf, p[:k]...)
+			p, n = p[k:], n+k
+			f.changed()
+			f.mu.Unlock()
+			continue
+		}
+		change := f.change
+		f.mu.Unlock()
+		select {
+		case <-ctx.Done():
+			return n, ctx.Err()
+		case <-change:
+		}
+	}
+	return n, nil
+}
+
+// ReadContext takes what is there, up to len(p), waiting for the first byte.
+func (f *Fifo) ReadContext(ctx context.Context, p []byte) (int, error) {
+	for {
+		f.mu.Lock()
+		if len(f.buf) > 0 {
+			n := copy(p, f.buf)
+			f.buf = f.buf[:copy(f.buf, f.buf[n:])]
+			f.changed()
+			f.mu.Unlock()
+			return n, nil
+		}
+		if f.err != nil {
+			defer f.mu.Unlock()
+			return 0, f.err
+		}
+		change := f.change
+		f.mu.Unlock()
+		select {
+		case <-ctx.Done():
+			return 0, ctx.Err()
+		case <-change:
+		}
+	}
+}
+
+// Read is ReadContext without an end.
+func (f *Fifo) Read(p []byte) (int, error) { return f.ReadContext(context.Background(), p) }
+
+// Write is WriteContext without an end.
+func (f *Fifo) Write(p []byte) (int, error) { return f.WriteContext(context.Background(), p) }
+
+// Reset drops what is buffered.
+func (f *Fifo) Reset() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.buf = f.buf[:0]
+	f.changed()
+}
+
+// Close ends both directions: what is buffered can still be read.
+func (f *Fifo) Close() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.err == nil {
+		f.err = io.EOF
+		f.changed()
+	}
+	return nil
+}

@@ -1,0 +1,260 @@
+package usbip
+
+import (
+	"bufio"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"slices"
+	"sync"
+
+	"earlybench.invalid/earlybench/core/usb"
+)
+
+// A Gadget is a device as its exporter sees it. Transfers of one endpoint are
+// handed over one after another; those of several run side by side.
+type Gadget interface {
+	// Control answers a control transfer, with usb.ErrStall for a request that
+	// the device does not know.
+	Control(s usb.Setup, data []byte) ([]byte, error)
+	// In fills p with what the device has to send, waiting for the first byte.
+	In(ctx context.Context, endpoint uint8, p []byte) (int, error)
+	// Out takes p, waiting while the device is not ready for it.
+	Out(ctx context.Context, endpoint uint8, p []byte) (int, error)
+}
+
+// A Source is what an exporter exports. Imported devices stay in its list.
+type Source interface {
+	List() []usb.Info
+	// Claim reserves a device for one importer: usb.ErrNotFound, usb.ErrBusy. The
+	// context ends when the device is unplugged; release ends the reservation.
+	Claim(busID string) (ctx context.Context, g Gadget, release func(), err error)
+}
+
+// Serve answers importers on l until ctx ends, then waits for all of them.
+func Serve(ctx context.Context, l net.Listener, src Source) error {
+	var conns sync.WaitGroup
+	defer conns.Wait()
+	stop := context.AfterFunc(ctx, func() { l.Close() })
+	defer stop()
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return fmt.Errorf("wait for importers: %w", err)
+		}
+		conns.Go(func() {
+			stop := context.AfterFunc(ctx, func() { c.Close() })
+			defer stop()
+			defer c.Close()
+			serveConn(ctx, c, src) //nolint:errcheck // the importer sees the end
+		})
+	}
+}
+
+func serveConn(ctx context.Context, c net.Conn, src Source) error {
+	r := bufio.NewReaderSize(c, 256<<10)
+	var h opHeader
+	if err := binary.Read(r, binary.BigEndian, &h); err != nil {
+		return err
+	}
+	switch h.Code {
+	case opListRequest:
+		return writeList(c, src.List())
+	case opImportRequest:
+		var id [32]byte
+		if _, err := io.ReadFull(r, id[:]); err != nil {
+			return err
+		}
+		return serveImport(ctx, c, r, src, fromFixed(id[:]))
+	}
+	return fmt.Errorf("%w: code %#04x", ErrProtocol, h.Code)
+}
+
+func writeList(w io.Writer, infos []usb.Info) error {
+	rest := []any{uint32(len(infos))}
+	for _, i := range infos {
+		rest = append(rest, wire(i))
+		for _, c := range i.Interfaces {
+			rest = append(rest, [4]uint8{c.Class, c.Subclass, c.Protocol, 0})
+		}
+	}
+	return writeOp(w, opListReply, statusOK, rest...)
+}
+
+func serveImport(ctx context.Context, c net.Conn, r io.Reader, src Source, busID string) error {
+	plugged, gadget, release, err := src.Claim(busID)
+	if err != nil {
+		status := uint32(statusFailed)
+		switch {
+		case errors.Is(err, usb.ErrBusy):
+			status = statusBusy
+		case errors.Is(err, usb.ErrNotFound):
+			status = statusNotFound
+		}
+		return writeOp(c, opImportReply, status)
+	}
+	defer release()
+	infos := src.List()
+	i := slices.IndexFunc(infos, func(i usb.Info) bool { return i.BusID == busID })
+	if i < 0 {
+		return writeOp(c, opImportReply, statusNotFound)
+	}
+	if err := writeOp(c, opImportReply, statusOK, wire(infos[i])); err != nil {
+		return err
+	}
+	live, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer context.AfterFunc(plugged, func() { cancel(); c.Close() })()
+	s := &session{ctx: live, w: c, gadget: gadget, pending: map[uint32]*pending{}, queues: map[uint8]chan *pending{}}
+	err = s.read(r)
+	cancel()
+	s.workers.Wait()
+	return err
+}
+
+// session is one imported device's connection.
+type session struct {
+	ctx     context.Context
+	gadget  Gadget
+	workers sync.WaitGroup
+	queues  map[uint8]chan *pending // by endpoint address; only the reader's
+
+	writing sync.Mutex
+	w       io.Writer
+
+	mu      sync.Mutex
+	pending map[uint32]*pending
+}
+
+// pending is a transfer that was not answered yet.
+type pending struct {
+	urb
+	data   []byte
+	ctx    context.Context
+	cancel context.CancelFunc
+}
+
+func (s *session) read(r io.Reader) error {
+	for {
+		var u urb
+		if err := u.read(r); err != nil {
+			return err
+		}
+		switch u.Command {
+		case cmdSubmit:
+			if u.B < 0 || u.B > maxTransfer || u.Endpoint > 15 || u.Dir > 1 {
+				return fmt.Errorf("%w: a transfer of %d bytes at endpoint %d", ErrProtocol, u.B, u.Endpoint)
+			}
+			p := &pending{urb: u}
+			if u.Dir != dirIn && u.B > 0 {
+				p.data = make([]byte, u.B)
+				if _, err := io.ReadFull(r, p.data); err != nil {
+					return err
+				}
+			}
+			s.submit(p)
+		case cmdUnlink:
+			s.unlink(u)
+		default:
+			return fmt.Errorf("%w: command %d", ErrProtocol, u.Command)
+		}
+	}
+}
+
+func (s *session) submit(p *pending) {
+	p.ctx, p.cancel = context.WithCancel(s.ctx)
+	s.mu.Lock()
+	s.pending[p.Seq] = p
+	s.mu.Unlock()
+	address := uint8(p.Endpoint)
+	if p.Dir == dirIn {
+		address |= 0x80
+	}
+	if p.Endpoint == 0 {
+		address = 0
+	}
+	q := s.queues[address]
+	if q == nil {
+		q = make(chan *pending, 256)
+		s.queues[address] = q
+		s.workers.Go(func() { s.work(address, q) })
+	}
+	select {
+	case q <- p:
+	case <-s.ctx.Done():
+	}
+}
+
+func (s *session) work(address uint8, q chan *pending) {
+	for {
+		select {
+		case <-s.ctx.Done():
+			return
+		case p := <-q:
+			s.carry(address, p)
+		}
+	}
+}
+
+// carry carries one transfer out and answers it, unless it was unlinked.
+func (s *session) carry(address uint8, p *pending) {
+	defer p.cancel()
+	var data []byte
+	var n int
+	err := usb.ErrUnlinked
+	if p.ctx.Err() == nil {
+		switch {
+		case address == 0:
+			data, err = s.gadget.Control(unpackSetup(p.Setup), p.data)
+			if n = len(data); p.Dir != dirIn {
+				n = len(p.data)
+			}
+		case p.Dir == dirIn:
+			data = make([]byte, p.B)
+			n, err = s.gadget.In(p.ctx, address, data)
+			data = data[:n]
+		default:
+			n, err = s.gadget.Out(p.ctx, address, p.data)
+		}
+	}
+	s.mu.Lock()
+	_, waiting := s.pending[p.Seq]
+	delete(s.pending, p.Seq)
+	s.mu.Unlock()
+	if !waiting {
+		return // unlinked: the unlink was the answer
+	}
+	reply := urb{Command: retSubmit, Seq: p.Seq, A: errno(err), B: int32(n)}
+	if p.Dir != dirIn {
+		data = nil
+	}
+	s.write(&reply, data)
+}
+
+func (s *session) unlink(u urb) {
+	target := uint32(u.A)
+	s.mu.Lock()
+	p := s.pending[target]
+	delete(s.pending, target)
+	s.mu.Unlock()
+	reply := urb{Command: retUnlink, Seq: u.Seq}
+	if p != nil {
+		p.cancel()
+		reply.A = -errnoECONNRESET
+	}
+	s.write(&reply, nil)
+}
+
+func (s *session) write(u *urb, data []byte) {
+	b := u.append(make([]byte, 0, urbHeader+len(data)))
+	b = append(b, data...)
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	s.w.Write(b) //nolint:errcheck // the reader sees the end
+}

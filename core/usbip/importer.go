@@ -1,0 +1,305 @@
+package usbip
+
+import (
+	"bufio"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/usb"
+)
+
+// opTimeout bounds an operation's exchange.
+const opTimeout = 10 * time.Second
+
+// Remote is a [usb.Bus] behind an exporter.
+type Remote struct {
+	Dial func(ctx context.Context) (net.Conn, error)
+}
+
+// TCP makes the bus of the exporter at address.
+func TCP(address string) *Remote {
+	return &Remote{Dial: func(ctx context.Context) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, "tcp", address)
+	}}
+}
+
+// List asks the exporter for its devices.
+func (b *Remote) List(ctx context.Context) ([]usb.Info, error) {
+	c, err := b.Dial(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reach the exporter: %w", err)
+	}
+	defer c.Close()
+	c.SetDeadline(time.Now().Add(opTimeout)) //nolint:errcheck // a failed write tells
+	if err := writeOp(c, opListRequest, 0); err != nil {
+		return nil, fmt.Errorf("ask for the devices: %w", err)
+	}
+	infos, err := readList(bufio.NewReader(c))
+	if err != nil {
+		return nil, fmt.Errorf("read the list of devices: %w", err)
+	}
+	return infos, nil
+}
+
+func readList(r io.Reader) ([]usb.Info, error) {
+	if status, err := readOp(r, opListReply); err != nil || status != statusOK {
+		return nil, errors.Join(err, statusErr(status))
+	}
+	var count uint32
+	if err := binary.Read(r, binary.BigEndian, &count); err != nil {
+		return nil, err
+	}
+	if count > maxDevices {
+		return nil, fmt.Errorf("%w: a list of %d devices", ErrProtocol, count)
+	}
+	infos := make([]usb.Info, count)
+	for i := range infos {
+		var w wireDevice
+		if err := binary.Read(r, binary.BigEndian, &w); err != nil {
+			return nil, err
+		}
+		if w.Interfaces > maxInterfaces {
+			return nil, fmt.Errorf("%w: a device of %d interfaces", ErrProtocol, w.Interfaces)
+		}
+		infos[i] = w.info()
+		for range w.Interfaces {
+			var c [4]uint8
+			if err := binary.Read(r, binary.BigEndian, &c); err != nil {
+				return nil, err
+			}
+			infos[i].Interfaces = append(infos[i].Interfaces, usb.Class{Class: c[0], Subclass: c[1], Protocol: c[2]})
+		}
+	}
+	return infos, nil
+}
+
+func statusErr(status uint32) error {
+	switch status {
+	case statusOK:
+		return nil
+	case statusBusy:
+		return usb.ErrBusy
+	case statusNotFound:
+		return usb.ErrNotFound
+	}
+	return fmt.Errorf("the exporter answered with status %d", status)
+}
+
+// Open imports a device.
+func (b *Remote) Open(ctx context.Context, busID string) (usb.Device, error) {
+	c, err := b.Dial(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reach the exporter: %w", err)
+	}
+	d, err := open(c, busID)
+	if err != nil {
+		c.Close()
+		return nil, fmt.Errorf("import %s: %w", busID, err)
+	}
+	return d, nil
+}
+
+func open(c net.Conn, busID string) (*device, error) {
+	var id [32]byte
+	if len(busID) >= len(id) {
+		return nil, usb.ErrNotFound
+	}
+	fixed(id[:], busID)
+	c.SetDeadline(time.Now().Add(opTimeout)) //nolint:errcheck // a failed write tells
+	if err := writeOp(c, opImportRequest, 0, id); err != nil {
+		return nil, err
+	}
+	r := bufio.NewReaderSize(c, 256<<10)
+	if status, err := readOp(r, opImportReply); err != nil || status != statusOK {
+		return nil, errors.Join(err, statusErr(status))
+	}
+	var w wireDevice
+	if err := binary.Read(r, binary.BigEndian, &w); err != nil {
+		return nil, err
+	}
+	c.SetDeadline(time.Time{}) //nolint:errcheck // as above
+	d := &device{conn: c, devID: w.BusNum<<16 | w.DevNum, gone: make(chan struct{}), read: make(chan struct{}), pending: map[uint32]*transfer{}, unlinks: map[uint32]uint32{}}
+	go d.run(r)
+	return d, nil
+}
+
+// device is an imported device.
+type device struct {
+	conn  net.Conn
+	devID uint32
+	gone  chan struct{}
+	read  chan struct{} // closed when the reader has returned
+
+	writing sync.Mutex
+
+	mu      sync.Mutex
+	seq     uint32
+	pending map[uint32]*transfer
+	unlinks map[uint32]uint32 // an unlink's seq to the transfer's
+	closed  bool
+}
+
+// transfer is a submitted transfer.
+type transfer struct {
+	d    *device
+	urb  urb
+	done chan struct{}
+	data []byte
+	n    int
+	err  error
+}
+
+func (d *device) Gone() <-chan struct{} { return d.gone }
+
+func (d *device) Close() error {
+	d.end()
+	<-d.read
+	return nil
+}
+
+// end answers every transfer with ErrGone; further ones are not begun.
+func (d *device) end() {
+	d.mu.Lock()
+	if d.closed {
+		d.mu.Unlock()
+		return
+	}
+	d.closed = true
+	pending := d.pending
+	d.pending = nil
+	d.mu.Unlock()
+	close(d.gone)
+	d.conn.Close()
+	for _, t := range pending {
+		t.err = usb.ErrGone
+		close(t.done)
+	}
+}
+
+func (d *device) run(r io.Reader) {
+	defer close(d.read)
+	defer d.end()
+	for {
+		var u urb
+		if u.read(r) != nil {
+			return
+		}
+		d.mu.Lock()
+		if u.Command == retUnlink {
+			if u.A != 0 { // withdrawn, so that no other reply comes
+				delete(d.pending, d.unlinks[u.Seq])
+			}
+			delete(d.unlinks, u.Seq)
+			d.mu.Unlock()
+			continue
+		}
+		t := d.pending[u.Seq]
+		delete(d.pending, u.Seq)
+		d.mu.Unlock()
+		// A reply to nothing, or with more than was asked for, is no USB/IP.
+		if u.Command != retSubmit || t == nil || u.B < 0 || u.B > t.urb.B {
+			if u.Command != retSubmit || t != nil || u.B < 0 || u.B > maxTransfer {
+				if t != nil {
+					t.err = ErrProtocol
+					close(t.done)
+				}
+				return
+			}
+			continue
+		}
+		t.n, t.err = int(u.B), fromErrno(u.A)
+		if t.urb.Dir == dirIn && u.B > 0 {
+			t.data = make([]byte, u.B)
+			if _, err := io.ReadFull(r, t.data); err != nil {
+				t.err = usb.ErrGone
+				close(t.done)
+				return
+			}
+		}
+		close(t.done)
+	}
+}
+
+func (d *device) submit(u urb, data []byte) (*transfer, error) {
+	t := &transfer{d: d, done: make(chan struct{})}
+	d.writing.Lock()
+	defer d.writing.Unlock()
+	d.mu.Lock()
+	if d.closed {
+		d.mu.Unlock()
+		return nil, usb.ErrGone
+	}
+	d.seq++
+	u.Command, u.Seq, u.DevID = cmdSubmit, d.seq, d.devID
+	t.urb = u
+	d.pending[u.Seq] = t
+	d.mu.Unlock()
+	buf := u.append(make([]byte, 0, urbHeader+len(data)))
+	if _, err := d.conn.Write(append(buf, data...)); err != nil {
+		d.end()
+		return nil, usb.ErrGone
+	}
+	return t, nil
+}
+
+func (d *device) SubmitIn(endpoint uint8, n int) (usb.Transfer, error) {
+	return d.submit(urb{Dir: dirIn, Endpoint: uint32(endpoint & 0xf), B: int32(n)}, nil)
+}
+
+// flagZeroPacket is URB_ZERO_PACKET.
+const flagZeroPacket = 0x40
+
+func (d *device) SubmitOut(endpoint uint8, data []byte) (usb.Transfer, error) {
+	return d.submit(urb{Endpoint: uint32(endpoint & 0xf), A: flagZeroPacket, B: int32(len(data))}, data)
+}
+
+func (d *device) Control(ctx context.Context, s usb.Setup, data []byte) ([]byte, error) {
+	u := urb{B: int32(s.Length), Setup: packSetup(s)}
+	if s.In() {
+		u.Dir, data = dirIn, nil
+	} else {
+		s.Length = uint16(len(data))
+		u.B, u.Setup = int32(len(data)), packSetup(s)
+	}
+	t, err := d.submit(u, data)
+	if err != nil {
+		return nil, err
+	}
+	got, _, err := t.Wait(ctx)
+	return got, err
+}
+
+// Wait waits for the transfer's answer; when ctx ends first, the transfer is
+// withdrawn.
+func (t *transfer) Wait(ctx context.Context) ([]byte, int, error) {
+	select {
+	case <-t.done:
+		return t.data, t.n, t.err
+	case <-ctx.Done():
+		t.d.unlink(t.urb.Seq)
+		return nil, 0, ctx.Err()
+	}
+}
+
+func (d *device) unlink(seq uint32) {
+	d.writing.Lock()
+	defer d.writing.Unlock()
+	d.mu.Lock()
+	_, waiting := d.pending[seq]
+	if d.closed || !waiting {
+		d.mu.Unlock()
+		return
+	}
+	d.seq++
+	u := urb{Command: cmdUnlink, Seq: d.seq, DevID: d.devID, A: int32(seq)}
+	d.unlinks[u.Seq] = seq
+	d.mu.Unlock()
+	d.conn.Write(u.append(nil)) //nolint:errcheck // the reader sees the end
+}

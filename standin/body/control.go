@@ -1,0 +1,273 @@
+package body
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/rpc"
+)
+
+// incoming is the directory of the link's file channel into which files are put.
+const incoming = "/incoming"
+
+// Control answers the control methods.
+func (b *Body) Control(ctx context.Context, method string, params json.RawMessage, notify func(string, any) error) (any, error) {
+	switch method {
+	case link.MethodDescribe:
+		return link.Description{Family: b.cfg.Spec.Family, Maker: b.cfg.Spec.Maker, Model: b.model.Name, Code: b.cfg.Model,
+			Serial: b.serial(), Release: b.model.Release, Name: b.cfg.Name}, nil
+	case link.MethodFactsFollow:
+		return nil, b.followFacts(ctx, notify)
+	case link.MethodApps:
+		return b.apps(), nil
+	case link.MethodLogFollow:
+		from, err := rpc.Decode[link.LogFrom](params)
+		if err != nil {
+			return nil, err
+		}
+		return nil, b.followLog(ctx, from, notify)
+	case link.MethodAppOffer:
+		return b.offer(params)
+	}
+	ref, err := rpc.Decode[link.AppRef](params)
+	if err != nil {
+		return nil, err
+	}
+	switch method {
+	case link.MethodAppSwitch:
+		return nil, b.install(ref.Digest)
+	case link.MethodAppStart:
+		return nil, b.start(ref.ID)
+	case link.MethodAppStop:
+		return nil, b.stop(ref.ID)
+	case link.MethodAppRemove:
+		return nil, b.remove(ref.ID)
+	}
+	return nil, rpc.Errorf(rpc.CodeMethodNotFound, "this device knows no %q", method)
+}
+
+// computers is what the device lets computers do, in the link's words.
+func (b *Body) computers() string {
+	switch b.st.Settings["computers"] {
+	case "debug and install":
+		return "install"
+	case "copy files":
+		return "files"
+	}
+	return b.st.Settings["computers"]
+}
+
+// followFacts tells all facts, then each that changes, until ctx ends.
+func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) error {
+	told := map[fact.Key]string{}
+	for {
+		b.mu.Lock()
+		apps, _ := json.Marshal(b.appList())
+		current := []struct {
+			key   fact.Key
+			value any
+		}{
+			{fact.ModeComputers, b.computers()},
+			{fact.OSRelease, b.model.Release},
+			{fact.Battery, b.battery},
+			{fact.Free, b.free()},
+			{"apps", string(apps)},
+		}
+		changed := b.changed
+		b.mu.Unlock()
+		for _, f := range current {
+			raw, _ := json.Marshal(f.value)
+			if told[f.key] == string(raw) {
+				continue
+			}
+			told[f.key] = string(raw)
+			if err := notify(link.MethodFact, link.Fact{Key: string(f.key), Value: raw}); err != nil {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-changed:
+		}
+	}
+}
+
+// free is the storage left, in bytes. The lock is held.
+func (b *Body) free() int64 {
+	total, _ := parseBytes(b.cfg.Spec.Capacity)
+	for _, a := range b.st.Apps {
+		for _, f := range a.Files {
+			total -= f.Size
+		}
+	}
+	return total
+}
+
+func (b *Body) apps() []link.App {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.appList()
+}
+
+func (b *Body) appList() []link.App {
+	out := []link.App{}
+	for _, a := range b.st.Apps {
+		out = append(out, link.App{ID: a.ID, Name: a.Name, Version: a.Version, Digest: a.Digest, Running: b.running[a.ID] != nil})
+	}
+	slices.SortFunc(out, func(a, b link.App) int { return strings.Compare(a.ID, b.ID) })
+	return out
+}
+
+// offer checks, before a byte is sent, whether an app can be had here, and says
+// which of its files are lacking.
+func (b *Body) offer(params json.RawMessage) (any, error) {
+	o, err := rpc.Decode[link.Offer](params)
+	if err != nil {
+		return nil, err
+	}
+	m, err := appfile.ParseManifest(o.Manifest)
+	if err != nil {
+		return nil, fmt.Errorf("the manifest is wrong: %w", err)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch {
+	case b.computers() != "install":
+		return nil, rpc.Errorf(rpc.CodeRefused, "computers may not install on this device")
+	case !slices.Contains(m.Families, b.cfg.Spec.Family):
+		return nil, fmt.Errorf("%s is made for %s, this is %s", m.ID, strings.Join(m.Families, ", "), b.cfg.Spec.Family)
+	case fact.Release(b.model.Release).Compare(m.Minimum) < 0:
+		return nil, fmt.Errorf("%s needs release %s, this is %s", m.ID, m.Minimum, b.model.Release)
+	}
+	l := link.Lacks{Digest: digest(o.Manifest), Dir: incoming, Files: []link.Lack{}}
+	var need int64
+	asked := map[string]bool{}
+	for _, f := range m.Files {
+		have := b.have(f.SHA256)
+		if have == f.Size || asked[f.SHA256] {
+			continue
+		}
+		asked[f.SHA256] = true
+		if have > f.Size {
+			os.Remove(b.filePath(f.SHA256)) //nolint:errcheck // a leftover that is written over
+			have = 0
+		}
+		l.Files = append(l.Files, link.Lack{SHA256: f.SHA256, Size: f.Size, Have: have})
+		need += f.Size - have
+	}
+	if free := b.free(); need > free {
+		return nil, fmt.Errorf("%s needs %d bytes, %d are free", m.ID, need, free)
+	}
+	if err := os.MkdirAll(b.filesDir(), 0o700); err != nil {
+		return nil, err
+	}
+	return l, os.WriteFile(b.filePath(l.Digest+".json"), o.Manifest, 0o600)
+}
+
+func (b *Body) filePath(name string) string { return filepath.Join(b.filesDir(), name) }
+
+func (b *Body) have(sum string) int64 {
+	if i, err := os.Stat(b.filePath(sum)); err == nil && isDigest(sum) {
+		return i.Size()
+	}
+	return 0
+}
+
+func digest(p []byte) string {
+	sum := sha256.Sum256(p)
+	return hex.EncodeToString(sum[:])
+}
+
+func isDigest(s string) bool {
+	raw, err := hex.DecodeString(s)
+	return err == nil && len(raw) == sha256.Size
+}
+
+// install switches to an offered app once all of its files are there and are
+// what the manifest says.
+func (b *Body) install(sum string) error {
+	if !isDigest(sum) {
+		return fmt.Errorf("%.80q is no digest", sum)
+	}
+	raw, err := os.ReadFile(b.filePath(sum + ".json"))
+	if err != nil {
+		return fmt.Errorf("no app %s was offered", sum)
+	}
+	m, err := appfile.ParseManifest(raw)
+	if err != nil {
+		return err
+	}
+	for _, f := range m.Files {
+		if err := checkFile(b.filePath(f.SHA256), f.SHA256, f.Size); err != nil {
+			os.Remove(b.filePath(f.SHA256)) //nolint:errcheck // it is asked for again
+			return fmt.Errorf("file %s did not arrive whole: %w", f.Path, err)
+		}
+	}
+	b.stop(m.ID) //nolint:errcheck // it may not run
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.st.Apps[m.ID] = &app{ID: m.ID, Name: m.Name, Version: m.Version, Digest: sum, Entry: m.Entry, Files: m.Files}
+	b.line("", "info", "installed "+m.ID+" "+m.Version)
+	b.sweep()
+	b.touchState()
+	return nil
+}
+
+// sweep removes the files that no installed app has. The lock is held.
+func (b *Body) sweep() {
+	keep := map[string]bool{}
+	for _, a := range b.st.Apps {
+		for _, f := range a.Files {
+			keep[f.SHA256] = true
+		}
+	}
+	entries, _ := os.ReadDir(b.filesDir())
+	for _, e := range entries {
+		if !keep[e.Name()] {
+			os.Remove(b.filePath(e.Name())) //nolint:errcheck // swept the next time
+		}
+	}
+}
+
+func checkFile(path, sum string, size int64) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return fmt.Errorf("it is not there")
+	}
+	defer f.Close()
+	h := sha256.New()
+	n, err := io.Copy(h, f)
+	switch {
+	case err != nil:
+		return err
+	case n != size:
+		return fmt.Errorf("%d of %d bytes", n, size)
+	case hex.EncodeToString(h.Sum(nil)) != sum:
+		return fmt.Errorf("its digest is another")
+	}
+	return nil
+}
+
+func (b *Body) remove(id string) error {
+	if err := b.stop(id); err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.st.Apps, id)
+	b.sweep()
+	b.touchState()
+	return nil
+}

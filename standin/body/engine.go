@@ -1,0 +1,228 @@
+package body
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/tetratelabs/wazero"
+	"github.com/tetratelabs/wazero/imports/wasi_snapshot_preview1"
+	"github.com/tetratelabs/wazero/sys"
+
+	"earlybench.invalid/earlybench/core/link"
+)
+
+// engine runs apps: WASI modules (preview 1) that print their log and draw by
+// the imports of the module "screen".
+type engine struct {
+	cache wazero.CompilationCache
+}
+
+func newEngine(dir string) (*engine, error) {
+	cache, err := wazero.NewCompilationCacheWithDir(dir)
+	if err != nil {
+		return nil, fmt.Errorf("keep compiled apps: %w", err)
+	}
+	return &engine{cache}, nil
+}
+
+// Close frees what is compiled.
+func (e *engine) Close() error { return e.cache.Close(context.Background()) }
+
+// process is an app that runs.
+type process struct {
+	stop   context.CancelFunc
+	done   chan struct{}
+	canvas *canvas
+}
+
+// maxMemory bounds an app's memory, in pages of 64 KiB.
+const maxMemory = 4096
+
+// start runs an installed app in front.
+func (b *Body) start(id string) error {
+	b.mu.Lock()
+	a := b.st.Apps[id]
+	if a == nil {
+		b.mu.Unlock()
+		return fmt.Errorf("app %s is not installed", id)
+	}
+	if b.running[id] != nil || b.closed {
+		b.screen.front = id
+		b.redraw()
+		b.mu.Unlock()
+		return nil
+	}
+	var entry string
+	for _, f := range a.Files {
+		if f.Path == a.Entry {
+			entry = b.filePath(f.SHA256)
+		}
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	p := &process{stop: cancel, done: make(chan struct{}), canvas: &canvas{}}
+	b.running[id] = p
+	b.screen.home()
+	b.screen.front = id
+	b.line(id, "info", "starting "+id+" "+a.Version)
+	b.redraw()
+	b.work.Add(1)
+	b.mu.Unlock()
+
+	code, err := os.ReadFile(entry)
+	if err != nil {
+		err = fmt.Errorf("read the app: %w", err)
+	}
+	go func() {
+		defer b.work.Done()
+		defer close(p.done)
+		defer cancel()
+		if err == nil {
+			err = b.runApp(ctx, id, code, p)
+		}
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.running, id)
+		if b.screen.front == id {
+			b.screen.front = ""
+		}
+		switch {
+		case ctx.Err() != nil:
+			b.line(id, "info", "stopped")
+		case err != nil:
+			b.line(id, "error", "crashed: "+clean(err.Error(), 300))
+			b.say(a.Name + " has crashed")
+		default:
+			b.line(id, "info", "ended")
+		}
+		b.redraw()
+	}()
+	return nil
+}
+
+func (b *Body) runApp(ctx context.Context, id string, code []byte, p *process) error {
+	r := wazero.NewRuntimeWithConfig(ctx, wazero.NewRuntimeConfig().WithCompilationCache(b.run.cache).
+		WithCloseOnContextDone(true).WithMemoryLimitPages(maxMemory))
+	defer r.Close(context.Background())
+	if _, err := wasi_snapshot_preview1.Instantiate(ctx, r); err != nil {
+		return err
+	}
+	if err := p.canvas.export(ctx, r, func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.redraw()
+	}); err != nil {
+		return err
+	}
+	out := &lineWriter{take: func(s string) { b.appLine(id, "info", s) }}
+	errs := &lineWriter{take: func(s string) { b.appLine(id, "error", s) }}
+	defer errs.flush()
+	defer out.flush()
+	_, err := r.InstantiateWithConfig(ctx, code, wazero.NewModuleConfig().WithName(id).
+		WithArgs(id).WithStdout(out).WithStderr(errs).WithSysNanosleep().WithSysWalltime().WithSysNanotime().
+		WithEnv("DEVICE", b.cfg.Name))
+	var exit *sys.ExitError
+	if errors.As(err, &exit) {
+		if exit.ExitCode() == 0 {
+			return nil
+		}
+		return fmt.Errorf("it ended with exit code %d", exit.ExitCode())
+	}
+	return err
+}
+
+// stop ends an app and waits; one that does not run is stopped already.
+func (b *Body) stop(id string) error {
+	b.mu.Lock()
+	p := b.running[id]
+	b.mu.Unlock()
+	if p == nil {
+		return nil
+	}
+	p.stop()
+	select {
+	case <-p.done:
+		return nil
+	case <-time.After(5 * time.Second):
+		return fmt.Errorf("app %s does not stop", id)
+	}
+}
+
+// maxLines is how many lines of log a body keeps.
+const maxLines = 2000
+
+// line adds a line to the log. The lock is held.
+func (b *Body) line(app, level, text string) {
+	b.seq++
+	b.log = append(b.log, link.Line{Seq: b.seq, At: b.cfg.Clock.Now().UTC(), App: app, Level: level, Text: text})
+	if len(b.log) > maxLines {
+		b.log = append(b.log[:0], b.log[len(b.log)-maxLines:]...)
+	}
+	close(b.changed)
+	b.changed = make(chan struct{})
+}
+
+func (b *Body) appLine(app, level, text string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.line(app, level, text)
+}
+
+func (b *Body) followLog(ctx context.Context, from link.LogFrom, notify func(string, any) error) error {
+	after := from.After
+	for {
+		b.mu.Lock()
+		var fresh []link.Line
+		for _, l := range b.log {
+			if l.Seq > after && (from.App == "" || l.App == from.App) {
+				fresh = append(fresh, l)
+			}
+		}
+		after = max(after, b.seq)
+		changed := b.changed
+		b.mu.Unlock()
+		for _, l := range fresh {
+			if err := notify(link.MethodLog, l); err != nil {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-changed:
+		}
+	}
+}
+
+// lineWriter cuts what is written into lines.
+type lineWriter struct {
+	take func(string)
+	rest []byte
+}
+
+// maxLineBytes is where a line of an app is cut.
+const maxLineBytes = 4096
+
+func (w *lineWriter) Write(p []byte) (int, error) {
+	w.rest = append(w.rest, p...)
+	for {
+		i := bytes.IndexByte(w.rest, '\n')
+		if i < 0 {
+			if len(w.rest) < maxLineBytes {
+				return len(p), nil
+			}
+			i = len(w.rest) - 1
+		}
+		w.take(string(bytes.TrimRight(w.rest[:min(i, maxLineBytes)], "\r\n")))
+		w.rest = w.rest[i+1:]
+	}
+}
+
+func (w *lineWriter) flush() {
+	if len(w.rest) > 0 {
+		w.take(string(w.rest))
+	}
+}

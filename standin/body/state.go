@@ -1,0 +1,93 @@
+package body
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/core/bundle"
+)
+
+// state is what a body keeps when it is switched off.
+type state struct {
+	Key        string               `json:"key"` // PEM
+	Opened     bool                 `json:"opened"`
+	Settings   map[string]string    `json:"settings"`
+	Admissions map[string]admission `json:"admissions"` // by fingerprint
+	Apps       map[string]*app      `json:"apps"`
+	Wiped      int                  `json:"wiped"`
+}
+
+type admission struct {
+	Name  string    `json:"name"`
+	For   string    `json:"for"` // visit, until withdrawn
+	Since time.Time `json:"since"`
+}
+
+// app is an installed app.
+type app struct {
+	ID      string        `json:"id"`
+	Name    string        `json:"name"`
+	Version string        `json:"version"`
+	Digest  string        `json:"digest"`
+	Entry   string        `json:"entry"`
+	Files   []bundle.File `json:"files"`
+}
+
+func newState() (*state, error) {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	block, err := ssh.MarshalPrivateKey(key, "device key")
+	if err != nil {
+		return nil, err
+	}
+	return &state{Key: string(pem.EncodeToMemory(block)), Settings: map[string]string{"computers": "nothing", "air": "no", "lit": "no"},
+		Admissions: map[string]admission{}, Apps: map[string]*app{}}, nil
+}
+
+// loadState reads a body's state, or makes a new one where there is none.
+func loadState(file string) (*state, error) {
+	raw, err := os.ReadFile(file)
+	if errors.Is(err, os.ErrNotExist) {
+		return newState()
+	}
+	if err != nil {
+		return nil, err
+	}
+	s := &state{}
+	if err := json.Unmarshal(raw, s); err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	// What was let in for one visit is forgotten: to be switched off is to be unplugged.
+	maps.DeleteFunc(s.Admissions, func(_ string, a admission) bool { return a.For == "visit" })
+	return s, nil
+}
+
+// save writes the state under another name first, so that it is never half there.
+func (s *state) save(file string) error {
+	raw, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	temporary := file + ".new"
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(temporary, raw, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(temporary, file)
+}
+
+func (s *state) signer() (ssh.Signer, error) { return ssh.ParsePrivateKey([]byte(s.Key)) }

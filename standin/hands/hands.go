@@ -1,0 +1,216 @@
+// Package hands serves the device in your hand: a page, at an address of its
+// own, on which a stand-in's screen is seen and touched, as one touches a real
+// device. The bench has no part in it.
+package hands
+
+import (
+	"context"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html/template"
+	"image"
+	"image/png"
+	"net"
+	"net/http"
+	"strconv"
+	"time"
+
+	"earlybench.invalid/earlybench/standin/body"
+)
+
+// Body is a body that can be held.
+type Body interface {
+	Name() string
+	Elements() ([]body.Element, uint64)
+	Frame(ctx context.Context, after uint64) (*image.RGBA, uint64, error)
+	Changed() <-chan struct{}
+	Tap(x, y int)
+}
+
+// Cable plugs bodies in and out.
+type Cable interface {
+	Plug(name string) error
+	Pull(name string, after int64) error
+	Plugged(name string) bool
+	Changed() <-chan struct{}
+}
+
+// Server is the hands page. It is made by Start and ends with Close.
+type Server struct {
+	bodies []Body
+	cable  Cable
+	http   *http.Server
+	url    string
+	host   string
+	served chan struct{}
+}
+
+//go:embed page.html page.js page.css
+var files embed.FS
+
+var page = template.Must(template.ParseFS(files, "page.html"))
+
+// Start serves the bodies at address, a loopback one. Its URL has the host name
+// localhost, since cookies do not keep ports apart (RFC 6265, 8.5): a cookie of
+// a service on 127.0.0.1 never comes here.
+func Start(address string, cable Cable, bodies []Body) (*Server, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("hands page: %w", err)
+	}
+	_, port, _ := net.SplitHostPort(l.Addr().String())
+	s := &Server{bodies: bodies, cable: cable, host: "localhost:" + port, served: make(chan struct{})}
+	s.url = "http://" + s.host
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /{$}", s.index)
+	mux.HandleFunc("GET /held/{name}", s.page)
+	mux.HandleFunc("GET /held/{name}/screen.png", s.picture)
+	mux.HandleFunc("GET /held/{name}/events", s.events)
+	mux.HandleFunc("POST /held/{name}/tap", s.tap)
+	mux.HandleFunc("POST /held/{name}/cable", s.plug)
+	mux.Handle("GET /static/", http.StripPrefix("/static/", http.FileServerFS(files)))
+	s.http = &http.Server{Handler: s.guard(mux), ReadHeaderTimeout: 5 * time.Second}
+	go func() {
+		defer close(s.served)
+		s.http.Serve(l) //nolint:errcheck // it ends with Close
+	}()
+	return s, nil
+}
+
+// URL is where the page is; a body's page is below it, under its name.
+func (s *Server) URL() string { return s.url }
+
+// Close ends it.
+func (s *Server) Close() error {
+	err := s.http.Close()
+	<-s.served
+	return err
+}
+
+// guard keeps other sites' pages out: only this host name is answered, and
+// writes only from its own pages.
+func (s *Server) guard(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Host != s.host {
+			http.Error(w, "Open this page as "+s.url+".", http.StatusMisdirectedRequest)
+			return
+		}
+		if r.Method == http.MethodPost && r.Header.Get("Origin") != s.url {
+			http.Error(w, "Only this page itself may do that.", http.StatusForbidden)
+			return
+		}
+		w.Header().Set("Content-Security-Policy", "default-src 'self'; frame-ancestors http://127.0.0.1:* http://localhost:*")
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		w.Header().Set("Cache-Control", "no-store")
+		next.ServeHTTP(w, r)
+	})
+}
+
+func (s *Server) find(w http.ResponseWriter, r *http.Request) Body {
+	for _, b := range s.bodies {
+		if b.Name() == r.PathValue("name") {
+			return b
+		}
+	}
+	http.Error(w, "There is no such device here.", http.StatusNotFound)
+	return nil
+}
+
+func (s *Server) index(w http.ResponseWriter, _ *http.Request) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	var names []string
+	for _, b := range s.bodies {
+		names = append(names, b.Name())
+	}
+	page.Execute(w, map[string]any{"Names": names}) //nolint:errcheck // the reader has gone
+}
+
+func (s *Server) page(w http.ResponseWriter, r *http.Request) {
+	if b := s.find(w, r); b != nil {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		page.Execute(w, map[string]any{"Name": b.Name()}) //nolint:errcheck // as above
+	}
+}
+
+func (s *Server) picture(w http.ResponseWriter, r *http.Request) {
+	b := s.find(w, r)
+	if b == nil {
+		return
+	}
+	img, _, err := b.Frame(r.Context(), 0)
+	if err != nil {
+		return
+	}
+	w.Header().Set("Content-Type", "image/png")
+	e := png.Encoder{CompressionLevel: png.BestSpeed}
+	e.Encode(w, img) //nolint:errcheck // as above
+}
+
+// seen is what the page is told at every change.
+type seen struct {
+	Rev      uint64         `json:"rev"`
+	Plugged  bool           `json:"plugged"`
+	Elements []body.Element `json:"elements"`
+}
+
+func (s *Server) events(w http.ResponseWriter, r *http.Request) {
+	b := s.find(w, r)
+	if b == nil {
+		return
+	}
+	w.Header().Set("Content-Type", "text/event-stream")
+	flush := http.NewResponseController(w)
+	var last seen
+	for first := true; ; first = false {
+		changed, cable := b.Changed(), s.cable.Changed()
+		now := seen{Plugged: s.cable.Plugged(b.Name())}
+		now.Elements, now.Rev = b.Elements()
+		if first || now.Rev != last.Rev || now.Plugged != last.Plugged {
+			last = now
+			raw, _ := json.Marshal(now)
+			fmt.Fprintf(w, "data: %s\n\n", raw)
+			if flush.Flush() != nil {
+				return
+			}
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-changed:
+		case <-cable:
+		}
+	}
+}
+
+func (s *Server) tap(w http.ResponseWriter, r *http.Request) {
+	b := s.find(w, r)
+	if b == nil {
+		return
+	}
+	x, err1 := strconv.Atoi(r.URL.Query().Get("x"))
+	y, err2 := strconv.Atoi(r.URL.Query().Get("y"))
+	if errors.Join(err1, err2) != nil {
+		http.Error(w, "x and y are numbers.", http.StatusBadRequest)
+		return
+	}
+	b.Tap(x, y)
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func (s *Server) plug(w http.ResponseWriter, r *http.Request) {
+	b := s.find(w, r)
+	if b == nil {
+		return
+	}
+	err := s.cable.Plug(b.Name())
+	if r.URL.Query().Get("in") == "no" {
+		err = s.cable.Pull(b.Name(), 0)
+	}
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusConflict)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}

@@ -1,0 +1,292 @@
+// Package standin runs stand-in devices on a stand-in hub of a stand-in host,
+// with the page that lets one hold them, and a socket by which they are steered.
+// A bench reaches them by USB/IP and the host protocol only.
+package standin
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/standin/bodies"
+	"earlybench.invalid/earlybench/standin/body"
+	"earlybench.invalid/earlybench/standin/hands"
+	"earlybench.invalid/earlybench/standin/host"
+	"earlybench.invalid/earlybench/standin/hub"
+)
+
+// Scenario is what there is at first start, and where to listen.
+type Scenario struct {
+	Dir    string   `json:"dir"`
+	Host   string   `json:"host"`   // its name
+	Answer string   `json:"answer"` // how long questions wait; "": as the body's data says
+	Sets   [][]byte `json:"sets"`   // driver sets that the host has from the beginning
+	Bodies []Entry  `json:"bodies"`
+
+	HubAddress   string `json:"hub_address"`
+	HostAddress  string `json:"host_address"`
+	HandsAddress string `json:"hands_address"`
+	Socket       string `json:"socket"` // for steering
+}
+
+// Entry is one body of a scenario.
+type Entry struct {
+	Name   string          `json:"name"`
+	Body   string          `json:"body"`
+	Model  string          `json:"model"`
+	Serial string          `json:"serial"`
+	Begin  *body.Beginning `json:"begin"`
+}
+
+// Addresses are where the stand-ins are reached.
+type Addresses struct {
+	Hub    string `json:"hub"`
+	Host   string `json:"host"`
+	Hands  string `json:"hands"`
+	Socket string `json:"socket"`
+}
+
+// Rig is a running set of stand-ins. It is made by Start and ends with Close.
+type Rig struct {
+	clock  *clock.Moved
+	bodies []*body.Body
+	hub    *hub.Hub
+	host   *host.Host
+	hands  *hands.Server
+	steer  net.Listener
+	socket string
+
+	mu    sync.Mutex
+	conns map[*rpc.Conn]bool
+	work  sync.WaitGroup
+}
+
+// commonClasses are those for which any computer has a driver.
+var commonClasses = []string{"06/01/01"}
+
+// Start starts everything that the scenario names, all plugged in.
+func Start(ctx context.Context, sc Scenario, log *slog.Logger) (*Rig, error) {
+	r := &Rig{clock: &clock.Moved{}, conns: map[*rpc.Conn]bool{}, socket: sc.Socket}
+	if err := r.start(ctx, sc, log); err != nil {
+		return nil, errors.Join(err, r.Close())
+	}
+	return r, nil
+}
+
+func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
+	specs, err := body.LoadSpecs(bodies.Files)
+	if err != nil {
+		return err
+	}
+	hostDir := filepath.Join(sc.Dir, "host")
+	_, err = os.Stat(hostDir)
+	fresh := errors.Is(err, os.ErrNotExist)
+	if r.host, err = host.New(host.Config{Address: sc.HostAddress, Name: sc.Host, Dir: hostDir, Common: commonClasses}); err != nil {
+		return err
+	}
+	for _, raw := range sc.Sets {
+		if !fresh {
+			break
+		}
+		if err := r.host.Install(raw); err != nil {
+			return err
+		}
+	}
+	if r.hub, err = hub.Start(ctx, hub.Config{Address: sc.HubAddress, Driver: r.host.Driver}); err != nil {
+		return err
+	}
+	if err := r.host.Serve(ctx, r.hub); err != nil {
+		return err
+	}
+	var answer time.Duration
+	if sc.Answer != "" {
+		if answer, err = time.ParseDuration(sc.Answer); err != nil {
+			return fmt.Errorf("answer: %w", err)
+		}
+	}
+	var held []hands.Body
+	for _, e := range sc.Bodies {
+		spec := specs[e.Body]
+		if spec == nil {
+			return fmt.Errorf("body %s: nobody makes %q", e.Name, e.Body)
+		}
+		b, err := body.New(body.Config{Name: e.Name, Spec: spec, Model: e.Model, Serial: e.Serial, Answer: answer,
+			Dir: filepath.Join(sc.Dir, "bodies"), Clock: r.clock, Log: log, Begin: e.Begin})
+		if err != nil {
+			return err
+		}
+		r.bodies = append(r.bodies, b)
+		held = append(held, b)
+		r.hub.Attach(b)
+		if err := r.hub.Plug(e.Name); err != nil {
+			return err
+		}
+	}
+	if r.hands, err = hands.Start(sc.HandsAddress, cable{r.hub}, held); err != nil {
+		return err
+	}
+	return r.listen(sc.Socket)
+}
+
+// Addresses tells where the stand-ins are reached.
+func (r *Rig) Addresses() Addresses {
+	return Addresses{Hub: r.hub.Address(), Host: r.host.Address(), Hands: r.hands.URL(), Socket: r.socket}
+}
+
+// Close ends everything, in the order against that of starting.
+func (r *Rig) Close() error {
+	var errs []error
+	if r.steer != nil {
+		errs = append(errs, r.steer.Close())
+		r.mu.Lock()
+		for c := range r.conns {
+			go c.Close()
+		}
+		r.mu.Unlock()
+		r.work.Wait()
+	}
+	if r.hands != nil {
+		errs = append(errs, r.hands.Close())
+	}
+	if r.host != nil && r.hub != nil {
+		errs = append(errs, r.host.Close())
+	}
+	if r.hub != nil {
+		errs = append(errs, r.hub.Close())
+	}
+	for _, b := range r.bodies {
+		errs = append(errs, b.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// cable lets the hands page plug and pull.
+type cable struct{ *hub.Hub }
+
+func (c cable) Plugged(name string) bool {
+	for _, p := range c.Ports() {
+		if p.Body == name {
+			return p.Plugged
+		}
+	}
+	return false
+}
+
+func (r *Rig) listen(socket string) error {
+	os.Remove(socket) //nolint:errcheck // a leftover of one that was killed
+	l, err := net.Listen("unix", socket)
+	if err != nil {
+		return fmt.Errorf("steering socket: %w", err)
+	}
+	r.steer = l
+	r.work.Go(func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			r.work.Go(func() {
+				conn := rpc.New(c, r.handle)
+				r.mu.Lock()
+				r.conns[conn] = true
+				r.mu.Unlock()
+				<-conn.Done()
+				r.mu.Lock()
+				delete(r.conns, conn)
+				r.mu.Unlock()
+			})
+		}
+	})
+	return nil
+}
+
+// Methods by which stand-ins are steered.
+const (
+	MethodBodies = "bodies"
+	MethodPlug   = "plug"
+	MethodPull   = "pull"
+	MethodTouch  = "touch"
+	MethodScreen = "screen"
+	MethodClock  = "clock.move"
+)
+
+// Steer are the parameters of the methods that concern one body.
+type Steer struct {
+	Body  string `json:"body"`
+	After int64  `json:"after,omitempty"`
+	Text  string `json:"text,omitempty"`
+	Times int    `json:"times,omitempty"`
+	By    string `json:"by,omitempty"` // of the clock
+}
+
+// Status is what is told of a body.
+type Status struct {
+	Name    string `json:"name"`
+	Port    int    `json:"port"`
+	Plugged bool   `json:"plugged"`
+	Hands   string `json:"hands_url"`
+	Key     string `json:"device_key"`
+}
+
+func (r *Rig) handle(ctx context.Context, c *rpc.Conn, method string, params json.RawMessage) (any, error) {
+	p, err := rpc.Decode[Steer](params)
+	if err != nil {
+		return nil, err
+	}
+	switch method {
+	case MethodBodies:
+		return r.status(), nil
+	case MethodPlug:
+		return nil, r.hub.Plug(p.Body)
+	case MethodPull:
+		return nil, r.hub.Pull(p.Body, p.After)
+	case MethodClock:
+		d, err := time.ParseDuration(p.By)
+		if err != nil {
+			return nil, err
+		}
+		return r.clock.Move(d).UTC(), nil
+	}
+	for _, b := range r.bodies {
+		if b.Name() != p.Body {
+			continue
+		}
+		switch method {
+		case MethodTouch:
+			for range max(p.Times, 1) {
+				if err := b.Touch(p.Text); err != nil {
+					return nil, err
+				}
+			}
+			return nil, nil
+		case MethodScreen:
+			elements, _ := b.Elements()
+			return elements, nil
+		}
+		return rpc.NoMethod(ctx, c, method, params)
+	}
+	return nil, fmt.Errorf("there is no stand-in called %q", p.Body)
+}
+
+func (r *Rig) status() []Status {
+	ports := r.hub.Ports()
+	out := make([]Status, len(r.bodies))
+	for i, b := range r.bodies {
+		out[i] = Status{Name: b.Name(), Hands: r.hands.URL() + "/held/" + b.Name(), Key: b.Fingerprint()}
+		for _, p := range ports {
+			if p.Body == b.Name() {
+				out[i].Port, out[i].Plugged = p.Number, p.Plugged
+			}
+		}
+	}
+	return out
+}
