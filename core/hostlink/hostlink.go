@@ -37,6 +37,7 @@ type Device struct {
 	BusID      string      `json:"bus_id"`
 	Port       string      `json:"port"`     // for people: "hub port 1"
 	Plugging   int         `json:"plugging"` // another number each time that it shows itself
+	Run        string      `json:"run"`      // another text each time that the host starts
 	USB        string      `json:"usb"`      // vendor:product
 	Serial     string      `json:"serial"`
 	Interfaces []Interface `json:"interfaces"`

@@ -237,7 +237,8 @@ func (r *Run) end(ctx context.Context, result any, err error) {
 		case errors.Is(cause, ErrStopped):
 			j.State, j.Error = Stopped, &Problem{Kind: Other, Text: "Stopped."}
 		case r.runner.ctx.Err() != nil:
-			j.State, j.Error = Interrupted, &Problem{Kind: Other, Text: "The service ended while this was running.", Remedy: "Start it again."}
+			j.State = Running
+			j.Interrupt(now)
 		default:
 			j.State = Failed
 			if !errors.As(err, &j.Error) {
@@ -250,4 +251,24 @@ func (r *Run) end(ctx context.Context, result any, err error) {
 			}
 		}
 	})
+}
+
+// Interrupt marks a job whose service ended under it, and says how far it was.
+func (j *Job) Interrupt(now time.Time) {
+	if j.State.Ended() {
+		return
+	}
+	text := "The service ended while this was running."
+	for i := range j.Phases {
+		p := &j.Phases[i]
+		if p.State != Running {
+			continue
+		}
+		p.State, p.Ended = Interrupted, now
+		text = fmt.Sprintf("The service ended during the phase %s.", p.Name)
+		if p.Total > 0 {
+			text = fmt.Sprintf("The service ended during the phase %s, at %d of %d bytes.", p.Name, p.Done, p.Total)
+		}
+	}
+	j.State, j.Ended, j.Error = Interrupted, now, &Problem{Kind: Other, Text: text, Remedy: "Start it again: what has arrived is not sent twice."}
 }

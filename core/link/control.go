@@ -72,3 +72,9 @@ type LogFrom struct {
 	App   string `json:"app,omitempty"`
 	After uint64 `json:"after"`
 }
+
+// Started is the answer to app.start: the log of this start comes behind the
+// line After.
+type Started struct {
+	After uint64 `json:"after"`
+}

@@ -181,3 +181,24 @@ func (s *Session) Close() error {
 	s.channels.Wait()
 	return nil
 }
+
+// FollowLog follows the device's log; take gets the lines in order and must not
+// block. end ends it.
+func (s *Session) FollowLog(from LogFrom, take func(Line)) (end func(), err error) {
+	c, err := s.Control(func(method string, params json.RawMessage) {
+		if l, err := rpc.Decode[Line](params); err == nil && method == MethodLog {
+			take(l)
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	var following sync.WaitGroup
+	following.Go(func() {
+		c.Call(context.Background(), MethodLogFollow, from, nil) //nolint:errcheck // it lasts until its end
+	})
+	return func() {
+		c.Close()
+		following.Wait()
+	}, nil
+}

@@ -105,6 +105,7 @@ type stepFile struct {
 	Minutes int       `yaml:"minutes"`
 	Done    text      `yaml:"done"`
 	When    text      `yaml:"when"`
+	Sure    bool      `yaml:"sure"`
 	Draw    *drawFile `yaml:"draw"`
 }
 

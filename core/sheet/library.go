@@ -300,7 +300,7 @@ func (b *builder) step(s located[stepFile]) {
 	}
 	out := &Step{ID: v.ID.S, Gate: v.Gate.S, Who: Who(v.Who.S), Title: b.fill(s.path, v.Title), Text: b.fill(s.path, v.Text),
 		Note: b.fill(s.path, v.Note), Search: b.fill(s.path, v.Search), Sight: b.fill(s.path, v.Sight), Risk: b.fill(s.path, v.Risk),
-		Action: v.Action.S, Minutes: v.Minutes, Done: b.condition(s.path, v.Done), When: b.condition(s.path, v.When)}
+		Action: v.Action.S, Minutes: v.Minutes, Sure: v.Sure, Done: b.condition(s.path, v.Done), When: b.condition(s.path, v.When)}
 	for _, w := range v.Where {
 		out.Where = append(out.Where, b.fill(s.path, w))
 	}

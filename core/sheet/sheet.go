@@ -94,6 +94,7 @@ type Step struct {
 	Minutes int
 	Done    *Condition // how the bench knows; nil: only by the gate, or by being told
 	When    *Condition // nil: always part of the prep
+	Sure    bool       // the bench sees for itself whether it is done, so nobody need say so
 	Draw    *Drawing
 }
 

@@ -48,7 +48,8 @@ func (b *Body) Control(ctx context.Context, method string, params json.RawMessag
 	case link.MethodAppSwitch:
 		return nil, b.install(ref.Digest)
 	case link.MethodAppStart:
-		return nil, b.start(ref.ID)
+		after, err := b.start(ref.ID)
+		return link.Started{After: after}, err
 	case link.MethodAppStop:
 		return nil, b.stop(ref.ID)
 	case link.MethodAppRemove:

@@ -42,19 +42,21 @@ type process struct {
 // maxMemory bounds an app's memory, in pages of 64 KiB.
 const maxMemory = 4096
 
-// start runs an installed app in front.
-func (b *Body) start(id string) error {
+// start runs an installed app in front, and tells behind which line its log
+// begins.
+func (b *Body) start(id string) (after uint64, err error) {
 	b.mu.Lock()
 	a := b.st.Apps[id]
 	if a == nil {
 		b.mu.Unlock()
-		return fmt.Errorf("app %s is not installed", id)
+		return 0, fmt.Errorf("app %s is not installed", id)
 	}
 	if b.running[id] != nil || b.closed {
 		b.screen.front = id
 		b.redraw()
+		after = b.seq
 		b.mu.Unlock()
-		return nil
+		return after, nil
 	}
 	var entry string
 	for _, f := range a.Files {
@@ -67,6 +69,7 @@ func (b *Body) start(id string) error {
 	b.running[id] = p
 	b.screen.home()
 	b.screen.front = id
+	after = b.seq
 	b.line(id, "info", "starting "+id+" "+a.Version)
 	b.redraw()
 	b.work.Add(1)
@@ -100,7 +103,7 @@ func (b *Body) start(id string) error {
 		}
 		b.redraw()
 	}()
-	return nil
+	return after, nil
 }
 
 func (b *Body) runApp(ctx context.Context, id string, code []byte, p *process) error {

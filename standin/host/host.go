@@ -4,6 +4,7 @@ package host
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -35,6 +36,7 @@ type Config struct {
 // Serve.
 type Host struct {
 	cfg Config
+	run string
 	hub *hub.Hub
 
 	mu        sync.Mutex
@@ -57,7 +59,7 @@ const maxSet = 64 << 20
 
 // New makes a host with the driver sets that it had before.
 func New(cfg Config) (*Host, error) {
-	h := &Host{cfg: cfg, coming: map[string]*coming{}}
+	h := &Host{cfg: cfg, run: rand.Text()[:8], coming: map[string]*coming{}}
 	if err := os.MkdirAll(cfg.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("host: %w", err)
 	}
@@ -180,7 +182,7 @@ func (h *Host) bus() hostlink.Bus {
 		if !p.Plugged {
 			continue
 		}
-		d := hostlink.Device{BusID: p.BusID, Port: fmt.Sprintf("hub port %d", p.Number), Plugging: p.Plugging,
+		d := hostlink.Device{BusID: p.BusID, Port: fmt.Sprintf("hub port %d", p.Number), Plugging: p.Plugging, Run: h.run,
 			USB: p.Descriptor.ID.String(), Serial: p.Descriptor.Serial}
 		for _, i := range p.Descriptor.Interfaces {
 			d.Interfaces = append(d.Interfaces, hostlink.Interface{Number: int(i.Number), Class: i.Class.String(), Name: i.Name,

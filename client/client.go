@@ -1,0 +1,280 @@
+// Package client speaks the HTTP interface of a bench: over its Unix socket, as
+// the one who owns the bench. Errors of the interface are [*Problem]; a bench
+// that does not answer is [ErrUnreachable].
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+)
+
+// ErrUnreachable is a bench that does not answer.
+var ErrUnreachable = errors.New("no bench answers")
+
+// Client is a bench's client. It may be used from many goroutines.
+type Client struct {
+	http *http.Client
+	base string
+}
+
+// New makes a client of the bench whose Unix socket is given.
+func New(socket string) *Client {
+	t := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, "unix", socket)
+	}}
+	return &Client{http: &http.Client{Transport: t}, base: "http://bench"}
+}
+
+// Close lets go of what is kept open.
+func (c *Client) Close() { c.http.CloseIdleConnections() }
+
+func (c *Client) send(ctx context.Context, method, path string, body io.Reader, kind string) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return nil, err
+	}
+	if kind != "" {
+		req.Header.Set("Content-Type", kind)
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+		return nil, fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	if res.StatusCode < 400 {
+		return res, nil
+	}
+	defer res.Body.Close()
+	p := &Problem{Status: res.StatusCode, Title: res.Status}
+	raw, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	if json.Unmarshal(raw, p) != nil || p.Detail == "" {
+		p.Detail = strings.TrimSpace(string(raw))
+	}
+	return nil, p
+}
+
+// call sends in as JSON, unless it is nil, and decodes the answer into an Out.
+func call[Out any](ctx context.Context, c *Client, method, path string, in any) (Out, error) {
+	var out Out
+	var body io.Reader
+	kind := ""
+	if in != nil {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			return out, err
+		}
+		body, kind = bytes.NewReader(raw), "application/json"
+	}
+	res, err := c.send(ctx, method, path, body, kind)
+	if err != nil {
+		return out, err
+	}
+	defer res.Body.Close()
+	if res.StatusCode == http.StatusNoContent {
+		return out, nil
+	}
+	if err := json.NewDecoder(res.Body).Decode(&out); err != nil {
+		return out, fmt.Errorf("decode the bench's answer to %s: %w", path, err)
+	}
+	return out, nil
+}
+
+const api = "/api/v1"
+
+func device(handle string) string { return api + "/devices/" + url.PathEscape(handle) }
+
+// Bench asks for the bench itself.
+func (c *Client) Bench(ctx context.Context) (Bench, error) {
+	return call[Bench](ctx, c, "GET", api+"/bench", nil)
+}
+
+// SignInAddress asks for a one-time address that signs a browser in.
+func (c *Client) SignInAddress(ctx context.Context) (string, error) {
+	out, err := call[struct {
+		URL string `json:"url"`
+	}](ctx, c, "POST", api+"/sign-in-addresses", struct{}{})
+	return out.URL, err
+}
+
+// Devices lists the rack; with an app, the gates per app too.
+func (c *Client) Devices(ctx context.Context, app string) ([]Device, error) {
+	l, err := call[List[Device]](ctx, c, "GET", api+"/devices?app="+url.QueryEscape(app), nil)
+	return l.Items, err
+}
+
+// Prep asks for a device's plan.
+func (c *Client) Prep(ctx context.Context, handle, app string) (Prep, error) {
+	return call[Prep](ctx, c, "GET", device(handle)+"/prep?app="+url.QueryEscape(app), nil)
+}
+
+// Why asks why a device is not ready.
+func (c *Client) Why(ctx context.Context, handle, app string) (Why, error) {
+	return call[Why](ctx, c, "GET", device(handle)+"/why?app="+url.QueryEscape(app), nil)
+}
+
+// Facts asks for all that is known of a device.
+func (c *Client) Facts(ctx context.Context, handle string) ([]Fact, error) {
+	l, err := call[List[Fact]](ctx, c, "GET", device(handle)+"/facts", nil)
+	return l.Items, err
+}
+
+// Set changes a device's record.
+func (c *Client) Set(ctx context.Context, handle string, ch Change) error {
+	_, err := call[Device](ctx, c, "PATCH", device(handle), ch)
+	return err
+}
+
+// Tell says that a step was done.
+func (c *Client) Tell(ctx context.Context, handle, step string) error {
+	_, err := call[struct{}](ctx, c, "POST", device(handle)+"/told", map[string]string{"step": step})
+	return err
+}
+
+// Ask has a device ask its owner to let this bench in.
+func (c *Client) Ask(ctx context.Context, handle string) (Job, error) {
+	return call[Job](ctx, c, "POST", device(handle)+"/admission", struct{}{})
+}
+
+// InstallDriver installs the driver set to whose digest somebody consented.
+func (c *Client) InstallDriver(ctx context.Context, handle, accept string) (Job, error) {
+	return call[Job](ctx, c, "POST", device(handle)+"/driver", map[string]string{"accept": accept})
+}
+
+// Hosts lists the hosts.
+func (c *Client) Hosts(ctx context.Context) ([]Host, error) {
+	l, err := call[List[Host]](ctx, c, "GET", api+"/hosts", nil)
+	return l.Items, err
+}
+
+// AddHost adds a host, or gives one its new addresses.
+func (c *Client) AddHost(ctx context.Context, h Host) error {
+	_, err := call[Host](ctx, c, "POST", api+"/hosts", h)
+	return err
+}
+
+// DropHost forgets a host.
+func (c *Client) DropHost(ctx context.Context, name string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", api+"/hosts/"+url.PathEscape(name), nil)
+	return err
+}
+
+// Sets lists the driver sets.
+func (c *Client) Sets(ctx context.Context) ([]DriverSet, error) {
+	l, err := call[List[DriverSet]](ctx, c, "GET", api+"/sets", nil)
+	return l.Items, err
+}
+
+// AddSet gives the bench a driver set's file.
+func (c *Client) AddSet(ctx context.Context, file io.Reader) (DriverSet, error) {
+	var d DriverSet
+	res, err := c.send(ctx, "POST", api+"/sets", file, "application/octet-stream")
+	if err != nil {
+		return d, err
+	}
+	defer res.Body.Close()
+	return d, json.NewDecoder(res.Body).Decode(&d)
+}
+
+// Projects lists the projects.
+func (c *Client) Projects(ctx context.Context) ([]Project, error) {
+	l, err := call[List[Project]](ctx, c, "GET", api+"/projects", nil)
+	return l.Items, err
+}
+
+// AddProject lets the bench build from an app's directory.
+func (c *Client) AddProject(ctx context.Context, dir string) (Project, error) {
+	return call[Project](ctx, c, "POST", api+"/projects", map[string]string{"dir": dir})
+}
+
+// Start starts a run or a tryout.
+func (c *Client) Start(ctx context.Context, r Run) (Job, error) {
+	return call[Job](ctx, c, "POST", api+"/runs", r)
+}
+
+// Jobs lists the newest jobs.
+func (c *Client) Jobs(ctx context.Context) ([]Job, error) {
+	l, err := call[List[Job]](ctx, c, "GET", api+"/jobs", nil)
+	return l.Items, err
+}
+
+// Job asks for a job.
+func (c *Client) Job(ctx context.Context, id string) (Job, error) {
+	return call[Job](ctx, c, "GET", api+"/jobs/"+url.PathEscape(id), nil)
+}
+
+// StopJob stops a job.
+func (c *Client) StopJob(ctx context.Context, id string) error {
+	_, err := call[struct{}](ctx, c, "POST", api+"/jobs/"+url.PathEscape(id)+"/stop", struct{}{})
+	return err
+}
+
+// Tryouts lists the newest tryouts, of a device where handle is not "".
+func (c *Client) Tryouts(ctx context.Context, handle string) ([]Tryout, error) {
+	l, err := call[List[Tryout]](ctx, c, "GET", api+"/tryouts?device="+url.QueryEscape(handle), nil)
+	return l.Items, err
+}
+
+// Tryout asks for a tryout.
+func (c *Client) Tryout(ctx context.Context, id string) (Tryout, error) {
+	return call[Tryout](ctx, c, "GET", api+"/tryouts/"+url.PathEscape(id), nil)
+}
+
+// Picture reads a tryout's picture, a PNG.
+func (c *Client) Picture(ctx context.Context, id string) ([]byte, error) {
+	res, err := c.send(ctx, "GET", api+"/tryouts/"+url.PathEscape(id)+"/picture.png", nil, "")
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	return io.ReadAll(res.Body)
+}
+
+// Events follows the events after a sequence until ctx ends or the bench does,
+// and calls f for each.
+func (c *Client) Events(ctx context.Context, after int64, f func(Event)) error {
+	return follow(ctx, c, api+"/events?after="+strconv.FormatInt(after, 10), f)
+}
+
+// Log follows a device's log behind a line, of an app or of all.
+func (c *Client) Log(ctx context.Context, handle, app string, after uint64, f func(Line)) error {
+	return follow(ctx, c, device(handle)+"/log?app="+url.QueryEscape(app)+"&after="+strconv.FormatUint(after, 10), f)
+}
+
+// follow reads server-sent events.
+func follow[T any](ctx context.Context, c *Client, path string, f func(T)) error {
+	res, err := c.send(ctx, "GET", path, nil, "")
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		data, ok := bytes.CutPrefix(lines.Bytes(), []byte("data: "))
+		if !ok {
+			continue
+		}
+		var v T
+		if err := json.Unmarshal(data, &v); err != nil {
+			return fmt.Errorf("decode an event: %w", err)
+		}
+		f(v)
+	}
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return lines.Err()
+}

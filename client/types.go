@@ -1,0 +1,283 @@
+package client
+
+import "time"
+
+// The types of the HTTP interface, as docs/json.md and /api/openapi.json tell
+// them. The service makes its answers from these same types.
+
+// Bench is the bench itself.
+type Bench struct {
+	ID          string    `json:"id"`
+	Name        string    `json:"name"`
+	Version     string    `json:"version"`
+	Fingerprint string    `json:"fingerprint" doc:"of the bench's link key, as devices show it"`
+	Now         time.Time `json:"now"`
+	Sequence    int64     `json:"sequence" doc:"of the newest event"`
+}
+
+// List is how every list is answered.
+type List[T any] struct {
+	Items []T `json:"items" nullable:"false"`
+}
+
+// Device is a device on the rack.
+type Device struct {
+	Handle   string            `json:"handle"`
+	Serial   string            `json:"serial"`
+	Family   string            `json:"family"`
+	Maker    string            `json:"maker"`
+	Model    string            `json:"model"`
+	Code     string            `json:"code" doc:"the model as the maker prints it"`
+	Release  string            `json:"release" doc:"empty while not known"`
+	Summary  string            `json:"summary" enum:"unseen,blocked,readying,ready,lapsing"`
+	Gates    map[string]string `json:"gates" doc:"gate to its state: open, shut, waiting, unknown, not needed"`
+	First    string            `json:"first" doc:"the first gate that is neither open nor not needed; empty if none"`
+	Next     *Step             `json:"next"`
+	Says     string            `json:"says" doc:"what is wrong, in a sentence; empty when nothing is"`
+	Link     string            `json:"link" enum:",cable"`
+	Host     string            `json:"host"`
+	Port     string            `json:"port"`
+	HandsURL string            `json:"hands_url" doc:"a page with the device in your hand, for stand-ins"`
+	Key      string            `json:"device_key" doc:"fingerprint of the pinned device key"`
+	Working  string            `json:"working" doc:"the work that has the device for itself"`
+	Revision int               `json:"revision"`
+}
+
+// Step is one step of a device's prep.
+type Step struct {
+	ID      string   `json:"id"`
+	Gate    string   `json:"gate"`
+	Who     string   `json:"who" enum:"hands,computer,automatic"`
+	Title   string   `json:"title"`
+	Text    string   `json:"text" doc:"the device's own words stand between **"`
+	Note    string   `json:"note"`
+	Where   []string `json:"where" nullable:"false"`
+	Sight   string   `json:"sight" doc:"what will be seen"`
+	Risk    string   `json:"risk"`
+	Action  string   `json:"action" enum:",driver.install,admission.ask,app.try"`
+	Minutes int      `json:"minutes"`
+	Done    bool     `json:"done"`
+	Told    bool     `json:"told" doc:"done only because somebody said so"`
+	Tell    bool     `json:"tell" doc:"a person may say that it is done"`
+	Draw    *Drawing `json:"draw"`
+}
+
+// Drawing describes where on the screen to tap.
+type Drawing struct {
+	Title string `json:"title"`
+	Rows  int    `json:"rows"`
+	Row   int    `json:"row"`
+	Word  string `json:"word"`
+	Taps  int    `json:"taps"`
+}
+
+// Prep is a device's plan.
+type Prep struct {
+	Device Device     `json:"device"`
+	Steps  []Step     `json:"steps" nullable:"false"`
+	Offer  *DriverSet `json:"offer" doc:"the driver set here that fits it"`
+	Apps   []App      `json:"apps" nullable:"false" doc:"the apps that are on it, while it is linked"`
+}
+
+// App is an app on a device.
+type App struct {
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Digest  string `json:"digest"`
+	Running bool   `json:"running"`
+}
+
+// Fact is one thing known of a device.
+type Fact struct {
+	Key    string    `json:"key"`
+	Value  any       `json:"value"`
+	Text   string    `json:"text" doc:"as people read it"`
+	Source string    `json:"source"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Good   bool      `json:"good"`
+}
+
+// Why explains a device.
+type Why struct {
+	Device   string  `json:"device"`
+	Gate     string  `json:"gate" doc:"empty when nothing is shut"`
+	State    string  `json:"state"`
+	Text     string  `json:"text"`
+	Remedy   string  `json:"remedy"`
+	Evidence []Fact  `json:"evidence" nullable:"false"`
+	Causes   []Cause `json:"causes" nullable:"false"`
+	Next     *Step   `json:"next"`
+}
+
+// Cause is one cause that may be behind it.
+type Cause struct {
+	ID          string  `json:"id"`
+	Probability float64 `json:"probability"`
+	Text        string  `json:"text"`
+}
+
+// Host is a computer on which devices hang.
+type Host struct {
+	Name    string `json:"name" pattern:"^[a-z][a-z0-9-]{0,39}$"`
+	USBIP   string `json:"usbip" doc:"address of its USB/IP exporter"`
+	Control string `json:"control" doc:"address of its host protocol"`
+	Trouble string `json:"trouble,omitempty" doc:"why it is not reached; empty if it is"`
+}
+
+// DriverSet is a driver set that the bench has.
+type DriverSet struct {
+	Digest  string   `json:"digest" doc:"SHA-256 of its file; what one consents to"`
+	Name    string   `json:"name"`
+	Version string   `json:"version"`
+	Maker   string   `json:"maker"`
+	About   string   `json:"about"`
+	Fits    []string `json:"fits" nullable:"false" doc:"USB ids"`
+	Size    int64    `json:"size"`
+}
+
+// Project is an app's directory from which the bench may build.
+type Project struct {
+	App     string `json:"app"`
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Dir     string `json:"dir"`
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// Job is work that takes time.
+type Job struct {
+	ID      string     `json:"id"`
+	Kind    string     `json:"kind"`
+	Title   string     `json:"title"`
+	Device  string     `json:"device"`
+	State   string     `json:"state" enum:"waiting,running,done,failed,stopped,interrupted"`
+	Phases  []Phase    `json:"phases" nullable:"false"`
+	Error   *Trouble   `json:"error"`
+	Result  *RunResult `json:"result"`
+	Created time.Time  `json:"created"`
+	Ended   *time.Time `json:"ended"`
+}
+
+// Phase is one part of a job.
+type Phase struct {
+	Name  string     `json:"name"`
+	State string     `json:"state"`
+	Done  int64      `json:"done" doc:"bytes"`
+	Total int64      `json:"total" doc:"bytes; 0 where they are not counted"`
+	Note  string     `json:"note"`
+	Began *time.Time `json:"began"`
+	Ended *time.Time `json:"ended"`
+}
+
+// Trouble is why something did not work, and what to do now.
+type Trouble struct {
+	Kind   string `json:"kind" enum:"blocked,person,gone,refused,failed"`
+	Text   string `json:"text"`
+	Gate   string `json:"gate"`
+	Remedy string `json:"remedy"`
+}
+
+// RunResult is what a run or tryout ended with.
+type RunResult struct {
+	App     string `json:"app"`
+	Version string `json:"version"`
+	Digest  string `json:"digest"`
+	Tryout  string `json:"tryout"`
+	Passed  bool   `json:"passed"`
+	Sent    int64  `json:"sent_bytes"`
+	After   uint64 `json:"log_after"`
+}
+
+// Run asks for a run or a tryout.
+type Run struct {
+	App    string `json:"app" doc:"app id of a project on record"`
+	Device string `json:"device" doc:"handle"`
+	Try    bool   `json:"try,omitempty" doc:"as a tryout, which is kept"`
+}
+
+// Tryout is a kept tryout.
+type Tryout struct {
+	ID      string    `json:"id"`
+	Device  string    `json:"device"`
+	App     string    `json:"app"`
+	Version string    `json:"version"`
+	Digest  string    `json:"digest"`
+	Passed  bool      `json:"passed"`
+	Failed  string    `json:"failed"`
+	Points  []Point   `json:"points" nullable:"false"`
+	Log     []string  `json:"log" nullable:"false"`
+	Picture bool      `json:"picture"`
+	Created time.Time `json:"created"`
+}
+
+// Point is one thing that a tryout looked at.
+type Point struct {
+	Name string `json:"name"`
+	OK   bool   `json:"ok"`
+	Text string `json:"text"`
+	Took int64  `json:"took_ms"`
+}
+
+// Line is one line of a device's log.
+type Line struct {
+	Seq   uint64    `json:"seq"`
+	At    time.Time `json:"at"`
+	App   string    `json:"app"`
+	Level string    `json:"level"`
+	Text  string    `json:"text"`
+}
+
+// Change is what may be changed of a device's record.
+type Change struct {
+	Handle   *string `json:"handle,omitempty"`
+	HandsURL *string `json:"hands_url,omitempty"`
+	Key      *string `json:"device_key,omitempty" doc:"the fingerprint to pin, after the device was wiped"`
+}
+
+// Event is a CloudEvent (1.0, JSON) of /api/v1/events.
+type Event struct {
+	SpecVersion string    `json:"specversion"`
+	ID          string    `json:"id"`
+	Source      string    `json:"source"`
+	Type        string    `json:"type"`
+	Subject     string    `json:"subject"`
+	Time        time.Time `json:"time"`
+}
+
+// Problem is an error of the HTTP interface (RFC 9457), with members of our
+// own. It is an error.
+type Problem struct {
+	Type   string    `json:"type,omitempty"`
+	Title  string    `json:"title"`
+	Status int       `json:"status"`
+	Detail string    `json:"detail"`
+	Kind   string    `json:"kind,omitempty" doc:"blocked, person, gone, refused, failed"`
+	Gate   string    `json:"gate,omitempty"`
+	Remedy string    `json:"remedy,omitempty"`
+	Errors []Invalid `json:"errors,omitempty"`
+}
+
+// Invalid is one mistake in what was sent.
+type Invalid struct {
+	Message  string `json:"message"`
+	Location string `json:"location"`
+}
+
+func (p *Problem) Error() string {
+	s := p.Detail
+	for _, e := range p.Errors {
+		s += " " + e.Location + ": " + e.Message + "."
+	}
+	if p.Remedy != "" {
+		s += " " + p.Remedy
+	}
+	return s
+}
+
+// GetStatus is the HTTP status.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType is that of RFC 9457.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }

@@ -1,0 +1,3 @@
+module fellgate.invalid/callout
+
+go 1.26

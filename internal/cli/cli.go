@@ -1,0 +1,221 @@
+// Package cli is the command line. It speaks to the service through the client
+// and knows nothing of the service's insides; what it prints is for people,
+// with --json for programs.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/charmbracelet/colorprofile"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/internal/state"
+)
+
+// Exit codes.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitBlocked     = 3
+	exitUnreachable = 4
+	exitNotAllowed  = 5
+	exitPerson      = 6
+	exitGone        = 7
+)
+
+// usageError is a command that cannot be understood.
+type usageError struct{ error }
+
+func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// exitError ends with a code of its own.
+type exitError struct {
+	code int
+	text string
+}
+
+func (e *exitError) Error() string { return e.text }
+
+// program is one call of the command line.
+type program struct {
+	state      string
+	json       bool
+	unattended bool
+	in         io.Reader
+	out        io.Writer // results
+	err        io.Writer // progress and errors
+	terminal   bool      // a person sits at it
+	width      int
+}
+
+// Main runs the command line and returns the exit code.
+func Main(args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	p := &program{in: os.Stdin, out: colorprofile.NewWriter(os.Stdout, os.Environ()), err: colorprofile.NewWriter(os.Stderr, os.Environ()),
+		terminal: term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stdout.Fd())), width: 120}
+	if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil {
+		p.width = w
+	}
+	root := p.root()
+	root.SetArgs(args)
+	return p.exit(root.ExecuteContext(ctx))
+}
+
+func (p *program) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "earlybench",
+		Short: "Prepare devices for development, and say what stands in the way",
+		Long: `Early Bench prepares handsets, tablets and wearables for development, and says
+for any device what the first thing is that is wrong, how it knows, and what to
+do next. Start with: earlybench demo, then earlybench rack.`,
+		SilenceErrors: true, SilenceUsage: true,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.SetOut(p.out)
+	root.SetErr(p.err)
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usage("%w; see earlybench %s--help", err, strings.TrimPrefix(c.CommandPath()+" ", "earlybench "))
+	})
+	f := root.PersistentFlags()
+	f.StringVar(&p.state, "state", "", "state directory of the bench (default EARLYBENCH_STATE, else below the XDG state home)")
+	f.BoolVar(&p.json, "json", false, "print JSON")
+	f.BoolVar(&p.unattended, "unattended", false, "never ask: what needs a person ends with code 6")
+	root.AddGroup(&cobra.Group{ID: "day", Title: "What one does all day:"}, &cobra.Group{ID: "have", Title: "What the bench has:"}, &cobra.Group{ID: "run", Title: "The bench itself:"})
+	add := func(group string, cs ...*cobra.Command) {
+		for _, c := range cs {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	add("day", p.rackCommand(), p.whyCommand(), p.prepCommand(), p.runCommand(), p.tryCommand(), p.logCommand())
+	add("have", p.hostCommand(), p.setsCommand(), p.projectCommand(), p.tryoutCommand(), p.jobCommand())
+	add("run", p.demoCommand(), p.serveCommand(), p.consoleCommand(), p.standinCommand())
+	wrongArgs(root)
+	return root
+}
+
+// wrongArgs makes what cobra says of wrong arguments a usage error.
+func wrongArgs(c *cobra.Command) {
+	if check := c.Args; check != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if err := check(c, args); err != nil {
+				if len(args) > 0 && c.HasSubCommands() {
+					return unknown(c, args[0])
+				}
+				return usage("%w; write: %s", err, c.UseLine())
+			}
+			return nil
+		}
+	}
+	for _, sub := range c.Commands() {
+		wrongArgs(sub)
+	}
+}
+
+func unknown(c *cobra.Command, word string) error {
+	c.SuggestionsMinimumDistance = 2
+	hint := ""
+	if s := c.SuggestionsFor(word); len(s) > 0 {
+		hint = "; did you mean " + strings.Join(s, " or ") + "?"
+	}
+	return usage("%s has no command %q%s", c.CommandPath(), word, hint)
+}
+
+// bench makes the client of the bench that is meant.
+func (p *program) bench() (*client.Client, error) {
+	dir, err := state.Dir(p.state)
+	if err != nil {
+		return nil, err
+	}
+	return client.New(state.Socket(dir, "bench")), nil
+}
+
+// printJSON prints a value as JSON.
+func (p *program) printJSON(v any) error {
+	e := json.NewEncoder(p.out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// printList prints items as JSON, or by table.
+func printList[T any](p *program, items []T, table func([]T)) error {
+	if p.json {
+		if items == nil {
+			items = []T{}
+		}
+		return p.printJSON(client.List[T]{Items: items})
+	}
+	table(items)
+	return nil
+}
+
+// exit says what went wrong and returns the code for it.
+func (p *program) exit(err error) int {
+	if err == nil {
+		return exitDone
+	}
+	code := exitFailed
+	text := err.Error()
+	var problem *client.Problem
+	var own *exitError
+	var wrong usageError
+	switch {
+	case errors.As(err, &own):
+		code = own.code
+	case errors.As(err, &wrong):
+		code = exitUsage
+	case errors.As(err, &problem):
+		code = codeOf(problem.Kind, problem.Status)
+	case errors.Is(err, client.ErrUnreachable):
+		code = exitUnreachable
+		dir, _ := state.Dir(p.state)
+		text = fmt.Sprintf("No bench answers for the state %s. Start one with earlybench serve or earlybench demo, or name another with --state.", dir)
+	case errors.Is(err, context.Canceled):
+		text = "Stopped."
+	}
+	if text != "" {
+		fmt.Fprintln(p.err, safe(capital(text)))
+	}
+	return code
+}
+
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// codeOf is the exit code of a kind of problem.
+func codeOf(kind string, status int) int {
+	switch kind {
+	case "blocked":
+		return exitBlocked
+	case "person":
+		return exitPerson
+	case "gone":
+		return exitGone
+	case "refused":
+		return exitNotAllowed
+	}
+	switch status {
+	case 401, 403:
+		return exitNotAllowed
+	}
+	return exitFailed
+}

@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+// follow shows a job's phases on standard error until it ends; it returns the
+// job, and its error as one of ours.
+func (p *program) follow(ctx context.Context, b *client.Client, j client.Job) (client.Job, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	bench, err := b.Bench(ctx)
+	if err != nil {
+		return j, err
+	}
+	changed := make(chan struct{}, 1)
+	ended := make(chan error, 1)
+	go func() {
+		ended <- b.Events(ctx, bench.Sequence-1, func(e client.Event) {
+			if e.Type == "job.changed" && e.Subject == j.ID {
+				select {
+				case changed <- struct{}{}:
+				default:
+				}
+			}
+		})
+	}()
+	show := phases{p: p}
+	for {
+		if j, err = b.Job(ctx, j.ID); err != nil {
+			return j, err
+		}
+		show.print(j)
+		if j.Ended != nil {
+			return j, p.jobError(j)
+		}
+		select {
+		case <-changed:
+		case <-time.After(5 * time.Second): // in case an event was missed
+		case err := <-ended:
+			if ctx.Err() != nil {
+				return j, context.Cause(ctx)
+			}
+			return j, fmt.Errorf("%w: it ended while the job %s was running: %w", client.ErrUnreachable, j.ID, errors.Join(err))
+		}
+	}
+}
+
+func (p *program) jobError(j client.Job) error {
+	if j.State == "done" {
+		return nil
+	}
+	if j.Error == nil {
+		return &exitError{exitFailed, "The job was " + j.State + "."}
+	}
+	text := j.Error.Text
+	if j.Error.Remedy != "" {
+		text += " " + j.Error.Remedy
+	}
+	return &exitError{codeOf(j.Error.Kind, 0), text}
+}
+
+// phases prints each phase once it has ended, and on a terminal how far the
+// running one is.
+type phases struct {
+	p     *program
+	shown int
+	line  bool
+}
+
+func (s *phases) print(j client.Job) {
+	for i, ph := range j.Phases {
+		if i >= s.shown && ph.Ended != nil {
+			s.clear()
+			mark := good.Render("✓")
+			if ph.State != "done" {
+				mark = bad.Render("✗")
+			}
+			took := ""
+			if ph.Began != nil {
+				took = ph.Ended.Sub(*ph.Began).Round(10 * time.Millisecond).String()
+			}
+			if ph.Total > 0 {
+				took += ", " + bytesText(ph.Total)
+			}
+			fmt.Fprintf(s.p.err, "  %s %-8s %s\n", mark, ph.Name, faint.Render(took))
+			s.shown = i + 1
+		}
+		if ph.State == "running" && s.p.terminal {
+			s.clear()
+			text := fmt.Sprintf("  ▸ %-8s %s", ph.Name, safe(ph.Note))
+			if ph.Total > 0 {
+				text = fmt.Sprintf("  ▸ %-8s %s of %s", ph.Name, bytesText(ph.Done), bytesText(ph.Total))
+			}
+			fmt.Fprint(s.p.err, text[:min(len(text), s.p.width-1)])
+			s.line = true
+		}
+	}
+}
+
+func (s *phases) clear() {
+	if s.line {
+		fmt.Fprint(s.p.err, "\r\x1b[K")
+		s.line = false
+	}
+}
+
+func (p *program) jobCommand() *cobra.Command {
+	c := &cobra.Command{Use: "job", Short: "Work that is running or has ended", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			jobs, err := b.Jobs(c.Context())
+			if err != nil {
+				return err
+			}
+			return printList(p, jobs, p.printJobs)
+		}}
+	c.AddCommand(&cobra.Command{Use: "show JOB", Short: "One job", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		j, err := b.Job(c.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		if p.json {
+			return p.printJSON(j)
+		}
+		p.printJobs([]client.Job{j})
+		for _, ph := range j.Phases {
+			size := ""
+			if ph.Total > 0 {
+				size = fmt.Sprintf("%d of %d bytes", ph.Done, ph.Total)
+			}
+			fmt.Fprintf(p.out, "  %-10s %-12s %s\n", ph.Name, ph.State, size)
+		}
+		if j.Error != nil {
+			wrapped(p.out, "  ", safe(j.Error.Text+" "+j.Error.Remedy), p.width)
+		}
+		return nil
+	}}, &cobra.Command{Use: "stop JOB", Short: "Stop a job", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		return b.StopJob(c.Context(), args[0])
+	}})
+	return c
+}
+
+func (p *program) printJobs(jobs []client.Job) {
+	if len(jobs) == 0 {
+		empty(p.out, "No job yet. Running, trying and installing are jobs.")
+		return
+	}
+	var rows [][]string
+	for _, j := range jobs {
+		at := ""
+		if i := strings.IndexByte(j.State, ' '); i < 0 && j.Error != nil {
+			at = j.Error.Text
+		}
+		if len(at) > 60 {
+			at = at[:59] + "…"
+		}
+		rows = append(rows, []string{j.ID, safe(j.Title), j.State, clockText(j.Created), safe(strings.ReplaceAll(at, "\n", " "))})
+	}
+	table(p.out, []string{"job", "what", "state", "begun", "why"}, rows)
+}

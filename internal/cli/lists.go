@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+func (p *program) hostCommand() *cobra.Command {
+	c := &cobra.Command{Use: "host", Short: "Computers on which devices hang", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		hosts, err := b.Hosts(c.Context())
+		if err != nil {
+			return err
+		}
+		return printList(p, hosts, func(hs []client.Host) {
+			if len(hs) == 0 {
+				empty(p.out, "No host yet. Add one: earlybench host add NAME --usbip ADDR --control ADDR")
+				return
+			}
+			var rows [][]string
+			for _, h := range hs {
+				state := "reached"
+				if h.Trouble != "" {
+					state = safe(h.Trouble)
+				}
+				rows = append(rows, []string{h.Name, h.USBIP, h.Control, state})
+			}
+			table(p.out, []string{"host", "usbip", "control", ""}, rows)
+		})
+	}}
+	var h client.Host
+	add := &cobra.Command{Use: "add NAME", Short: "Watch a host, or one at its new addresses", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		h.Name = args[0]
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		return b.AddHost(c.Context(), h)
+	}}
+	add.Flags().StringVar(&h.USBIP, "usbip", "", "address of its USB/IP exporter, HOST:PORT")
+	add.Flags().StringVar(&h.Control, "control", "", "address of its host protocol, HOST:PORT")
+	required(add, "usbip", "control")
+	c.AddCommand(add, &cobra.Command{Use: "drop NAME", Short: "Forget a host", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		return b.DropHost(c.Context(), args[0])
+	}})
+	return c
+}
+
+// required makes options required, and their lack a usage error.
+func required(c *cobra.Command, names ...string) {
+	run := c.RunE
+	c.RunE = func(c *cobra.Command, args []string) error {
+		for _, n := range names {
+			if !c.Flags().Changed(n) {
+				return usage("--%s is missing; write: %s --%s", n, c.UseLine(), n)
+			}
+		}
+		return run(c, args)
+	}
+}
+
+func (p *program) setsCommand() *cobra.Command {
+	c := &cobra.Command{Use: "sets", Short: "Driver sets that the bench has", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		sets, err := b.Sets(c.Context())
+		if err != nil {
+			return err
+		}
+		return printList(p, sets, func(ds []client.DriverSet) {
+			if len(ds) == 0 {
+				empty(p.out, "No driver set yet. Add one: earlybench sets add FILE")
+				return
+			}
+			var rows [][]string
+			for _, d := range ds {
+				rows = append(rows, []string{d.Name, d.Version, safe(d.Maker), fmt.Sprint(d.Fits), bytesText(d.Size), d.Digest})
+			}
+			table(p.out, []string{"set", "version", "maker", "fits", "size", "digest"}, rows)
+		})
+	}}
+	c.AddCommand(&cobra.Command{Use: "add FILE", Short: "Give the bench a driver set's file (.ebset)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		f, err := os.Open(args[0])
+		if err != nil {
+			return usage("open the driver set: %w", err)
+		}
+		defer f.Close()
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		d, err := b.AddSet(c.Context(), f)
+		if err != nil {
+			return err
+		}
+		if p.json {
+			return p.printJSON(d)
+		}
+		fmt.Fprintf(p.out, "%s %s, digest %s\n", d.Name, d.Version, d.Digest)
+		return nil
+	}})
+	return c
+}
+
+func (p *program) projectCommand() *cobra.Command {
+	c := &cobra.Command{Use: "project", Short: "App directories from which the bench may build", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		projects, err := b.Projects(c.Context())
+		if err != nil {
+			return err
+		}
+		return printList(p, projects, func(ps []client.Project) {
+			if len(ps) == 0 {
+				empty(p.out, "No project yet. Add one: earlybench project add DIR")
+				return
+			}
+			var rows [][]string
+			for _, r := range ps {
+				rows = append(rows, []string{r.App, r.Version, r.Dir, safe(r.Trouble)})
+			}
+			table(p.out, []string{"app", "version", "directory", ""}, rows)
+		})
+	}}
+	c.AddCommand(&cobra.Command{Use: "add DIR", Short: "Let the bench build from a directory", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		dir, err := filepath.Abs(args[0])
+		if err != nil {
+			return err
+		}
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		r, err := b.AddProject(c.Context(), dir)
+		if err == nil {
+			fmt.Fprintln(p.out, r.App)
+		}
+		return err
+	}})
+	return c
+}

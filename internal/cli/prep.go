@@ -1,0 +1,272 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+func (p *program) prepCommand() *cobra.Command {
+	g := guide{program: p}
+	c := &cobra.Command{Use: "prep DEVICE", Short: "Be led through what a device still needs", Args: cobra.ExactArgs(1),
+		Long: `Leads through what a device still needs, step by step. A step ends by itself
+when the bench sees that it is done. At a terminal, Enter says that you have done
+a step with your hands; elsewhere --told STEP does. Leave at any time: what is
+done stays done, and prep goes on where it was.`,
+		RunE: func(c *cobra.Command, args []string) error {
+			g.handle = args[0]
+			return g.lead(c.Context())
+		}}
+	c.Flags().StringVar(&g.accept, "accept", "", "digest of the driver set that you consent to have installed")
+	c.Flags().StringSliceVar(&g.told, "told", nil, "steps that you have done, by name")
+	c.Flags().DurationVar(&g.wait, "wait", 15*time.Minute, "how long to wait for one step")
+	return c
+}
+
+// guide leads through one device's prep, line by line.
+type guide struct {
+	*program
+	handle string
+	accept string
+	told   []string
+	wait   time.Duration
+
+	bench   *client.Client
+	changed chan struct{}
+	lines   chan string // what is typed, at a terminal
+	shown   map[string]bool
+}
+
+func (g *guide) lead(ctx context.Context) (err error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	if g.bench, err = g.program.bench(); err != nil {
+		return err
+	}
+	for _, step := range g.told {
+		if err := g.bench.Tell(ctx, g.handle, step); err != nil {
+			return err
+		}
+	}
+	if err := g.watch(ctx); err != nil {
+		return err
+	}
+	g.shown = map[string]bool{}
+	for {
+		plan, err := g.bench.Prep(ctx, g.handle, "")
+		if err != nil {
+			return g.left(ctx, err)
+		}
+		if len(g.shown) == 0 {
+			g.head(plan)
+		}
+		g.printDone(plan)
+		next := plan.Device.Next
+		if next == nil {
+			return g.ready(plan)
+		}
+		if err := g.step(ctx, plan, *next); err != nil {
+			return g.left(ctx, err)
+		}
+	}
+}
+
+// watch follows the device's events and, at a terminal, what is typed.
+func (g *guide) watch(ctx context.Context) error {
+	b, err := g.bench.Bench(ctx)
+	if err != nil {
+		return err
+	}
+	g.changed = make(chan struct{}, 1)
+	go g.bench.Events(ctx, b.Sequence, func(e client.Event) { //nolint:errcheck // asking again tells
+		if e.Type == "device.changed" || e.Type == "job.changed" {
+			select {
+			case g.changed <- struct{}{}:
+			default:
+			}
+		}
+	})
+	if !g.terminal || g.unattended {
+		return nil
+	}
+	g.lines = make(chan string)
+	go func() {
+		in := bufio.NewScanner(g.in)
+		for in.Scan() {
+			select {
+			case g.lines <- strings.TrimSpace(in.Text()):
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return nil
+}
+
+func (g *guide) head(plan client.Prep) {
+	d := plan.Device
+	where := "not on any bus"
+	if d.Link != "" {
+		where = fmt.Sprintf("by %s, %s of host %s", d.Link, d.Port, d.Host)
+	}
+	fmt.Fprintf(g.out, "%s  %s %s, %s %s, %s\n\n", bold.Render(d.Handle), d.Maker, d.Model, d.Family, d.Release, where)
+}
+
+// printDone prints the steps that are done and were not printed as such.
+func (g *guide) printDone(plan client.Prep) {
+	for _, s := range plan.Steps {
+		if !s.Done || g.shown["done "+s.ID] {
+			continue
+		}
+		g.shown["done "+s.ID] = true
+		how := ""
+		if s.Told {
+			how = faint.Render("  told by you")
+		}
+		fmt.Fprintf(g.out, "  %s %s%s\n", good.Render("✓"), emphasis(s.Title), how)
+	}
+}
+
+// step shows a step and waits until something has changed.
+func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error {
+	if !g.shown["at "+s.ID] {
+		g.shown["at "+s.ID] = true
+		g.explain(s)
+	}
+	switch s.Action {
+	case "driver.install":
+		return g.install(ctx, plan)
+	case "admission.ask":
+		return g.ask(ctx, s)
+	}
+	if g.unattended && s.Who == "hands" {
+		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
+	}
+	if g.lines != nil && s.Tell {
+		fmt.Fprintln(g.out, faint.Render("      Enter when you have done it; or the bench sees it by itself."))
+	}
+	return g.pause(ctx, s)
+}
+
+func (g *guide) explain(s client.Step) {
+	who := map[string]string{"hands": "with your hands", "computer": "at the computer", "automatic": "by itself"}[s.Who]
+	if s.Minutes == 1 {
+		who += ", about a minute"
+	} else if s.Minutes > 1 {
+		who += fmt.Sprintf(", about %d minutes", s.Minutes)
+	}
+	fmt.Fprintf(g.out, "  %s %s  %s\n", lamp.Render("▸"), emphasis(s.Text), faint.Render(who))
+	if len(s.Where) > 0 {
+		fmt.Fprintln(g.out, "      "+way(s.Where))
+	}
+	for _, t := range []string{s.Note, s.Sight} {
+		if t != "" {
+			wrapped(g.out, "      ", emphasis(t), g.width)
+		}
+	}
+	if s.Risk != "" {
+		wrapped(g.out, "      ", "It will warn you: "+emphasis(s.Risk), g.width)
+	}
+}
+
+// pause waits until the device has changed, or a person says that the step is
+// done.
+func (g *guide) pause(ctx context.Context, s client.Step) error {
+	timeout := time.NewTimer(g.wait)
+	defer timeout.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-g.changed:
+		return nil
+	case line := <-g.lines:
+		if line == "" && s.Tell {
+			return g.bench.Tell(ctx, g.handle, s.ID)
+		}
+		return nil
+	case <-timeout.C:
+		return &exitError{exitPerson, fmt.Sprintf("Nothing happened within %s. A person is needed at %s: %s.", g.wait, g.handle, plainText(s.Text))}
+	}
+}
+
+// install installs the driver set that fits, once somebody has consented to it.
+func (g *guide) install(ctx context.Context, plan client.Prep) error {
+	if plan.Offer == nil {
+		return &exitError{exitBlocked, plan.Device.Says}
+	}
+	o := plan.Offer
+	accept := g.accept
+	if accept == "" && g.lines != nil {
+		fmt.Fprintf(g.out, "      %s %s by %s, %s\n      %s\n", bold.Render(o.Name), o.Version, safe(o.Maker), bytesText(o.Size), faint.Render("sha256 "+o.Digest))
+		if yes, err := g.confirm(ctx, fmt.Sprintf("      Install it on host %s? [y/N] ", plan.Device.Host), false); err != nil {
+			return err
+		} else if !yes {
+			return &exitError{exitPerson, "Not installed."}
+		}
+		accept = o.Digest
+	}
+	j, err := g.bench.InstallDriver(ctx, g.handle, accept)
+	if err != nil {
+		return err
+	}
+	_, err = g.follow(ctx, g.bench, j)
+	return err
+}
+
+// ask has the device ask, and shows how that ended.
+func (g *guide) ask(ctx context.Context, s client.Step) error {
+	if g.unattended {
+		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
+	}
+	for {
+		j, err := g.bench.Ask(ctx, g.handle)
+		if err != nil {
+			return err
+		}
+		_, err = g.follow(ctx, g.bench, j)
+		if err == nil || g.lines == nil || ctx.Err() != nil {
+			return err
+		}
+		fmt.Fprintln(g.out, "      "+err.Error())
+		if again, cerr := g.confirm(ctx, "      Ask again? [Y/n] ", true); cerr != nil || !again {
+			return err
+		}
+	}
+}
+
+func (g *guide) confirm(ctx context.Context, question string, otherwise bool) (bool, error) {
+	fmt.Fprint(g.out, question)
+	select {
+	case <-ctx.Done():
+		return false, ctx.Err()
+	case line := <-g.lines:
+		if line == "" {
+			return otherwise, nil
+		}
+		return strings.EqualFold(line[:1], "y"), nil
+	}
+}
+
+func (g *guide) ready(plan client.Prep) error {
+	if g.json {
+		return g.printJSON(plan)
+	}
+	fmt.Fprintf(g.out, "\n%s is ready. Run an app on it: earlybench run DIRECTORY %s\n", bold.Render(g.handle), g.handle)
+	return nil
+}
+
+// left says how to go on, when somebody leaves in the middle.
+func (g *guide) left(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return &exitError{exitFailed, "\nLeft. What is done stays done; go on with: earlybench prep " + g.handle}
+	}
+	return err
+}
+
+func plainText(s string) string { return strings.ReplaceAll(safe(s), "*", "") }

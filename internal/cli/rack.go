@@ -1,0 +1,203 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/sheet"
+)
+
+func (p *program) rackCommand() *cobra.Command {
+	var app string
+	c := &cobra.Command{Use: "rack", Short: "All devices: what is open, what is shut, what is next", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			devices, err := b.Devices(c.Context(), app)
+			if err != nil {
+				return err
+			}
+			return printList(p, devices, func(ds []client.Device) { p.printRack(ds, app) })
+		}}
+	c.Flags().StringVar(&app, "app", "", "show the gates of an app too, such as fellgate/callout")
+	c.AddCommand(p.rackShow(), p.rackSet())
+	return c
+}
+
+// marks are the gates' shapes.
+var marks = map[string]string{"open": "╱", "shut": "━", "waiting": "◐", "unknown": "┄", "not needed": "·"}
+
+const gateColumn = 6
+
+// printRack prints the matrix, a row a device, a column a gate.
+func (p *program) printRack(devices []client.Device, app string) {
+	if len(devices) == 0 {
+		empty(p.out, "The rack is empty. Plug a device into a host that this bench knows (earlybench host), or add one: earlybench host add NAME --usbip ADDR --control ADDR.")
+		return
+	}
+	gates := slices.Clone(sheet.Order)
+	if app == "" {
+		gates = slices.DeleteFunc(gates, sheet.PerApp)
+	}
+	left := 0
+	for _, d := range devices {
+		left = max(left, lipgloss.Width(rackName(d)))
+	}
+	left += 3
+	var upper, lower strings.Builder
+	for i, g := range gates {
+		row := &lower
+		if i%2 == 1 {
+			row = &upper
+		}
+		fmt.Fprintf(row, "%s%s", strings.Repeat(" ", max(i*gateColumn-row.Len(), 0)), g)
+	}
+	fmt.Fprintln(p.out, faint.Render(strings.Repeat(" ", left)+upper.String()))
+	fmt.Fprintln(p.out, faint.Render("device"+strings.Repeat(" ", left-6)+lower.String()))
+	for _, d := range devices {
+		name := bold.Render(safe(d.Handle)) + safe(strings.TrimPrefix(rackName(d), d.Handle))
+		fmt.Fprint(p.out, name, strings.Repeat(" ", left-lipgloss.Width(rackName(d))))
+		for _, g := range gates {
+			m := marks[d.Gates[g]]
+			if g == d.First {
+				fmt.Fprint(p.out, lamp.Render("["+m+"]"), strings.Repeat(" ", gateColumn-3))
+			} else {
+				fmt.Fprint(p.out, m, strings.Repeat(" ", gateColumn-1))
+			}
+		}
+		next := rackNext(d)
+		if left+len(gates)*gateColumn+lipgloss.Width(next) > p.width {
+			next = "\n" + strings.Repeat(" ", left) + next
+		}
+		fmt.Fprintln(p.out, next)
+	}
+	fmt.Fprintln(p.out, faint.Render("╱ open  ━ shut  ◐ waiting  ┄ unknown  · not needed  [ ] the first that is not open"))
+}
+
+func rackName(d client.Device) string {
+	return fmt.Sprintf("%s  %s %s %s", d.Handle, d.Maker, d.Model, d.Release)
+}
+
+func rackNext(d client.Device) string {
+	switch {
+	case d.Next != nil && d.Working != "":
+		return d.Summary + ": " + safe(d.Working)
+	case d.Next != nil:
+		return d.Summary + ": " + emphasis(d.Next.Title)
+	}
+	return good.Render(d.Summary)
+}
+
+func (p *program) rackShow() *cobra.Command {
+	var facts bool
+	c := &cobra.Command{Use: "show DEVICE", Short: "One device", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			if facts {
+				fs, err := b.Facts(c.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				return printList(p, fs, p.printFacts)
+			}
+			plan, err := b.Prep(c.Context(), args[0], "")
+			if err != nil {
+				return err
+			}
+			if p.json {
+				return p.printJSON(plan)
+			}
+			p.printDevice(plan)
+			return nil
+		}}
+	c.Flags().BoolVar(&facts, "facts", false, "all that is known of it, with source and time")
+	return c
+}
+
+func (p *program) printDevice(plan client.Prep) {
+	d := plan.Device
+	p.printRack([]client.Device{d}, "")
+	fmt.Fprintln(p.out)
+	where := "not on any bus"
+	if d.Link != "" {
+		where = fmt.Sprintf("by %s, %s of host %s", d.Link, d.Port, d.Host)
+	}
+	rows := [][]string{{"family", d.Family}, {"serial", d.Serial}, {"model", d.Code}, {"link", where}, {"device key", d.Key}}
+	if d.HandsURL != "" {
+		rows = append(rows, []string{"in your hand", d.HandsURL})
+	}
+	for _, a := range plan.Apps {
+		state := "installed"
+		if a.Running {
+			state = "running"
+		}
+		rows = append(rows, []string{"app", fmt.Sprintf("%s %s, %s", a.ID, a.Version, state)})
+	}
+	for _, r := range rows {
+		if r[1] != "" {
+			fmt.Fprintf(p.out, "%s  %s\n", faint.Render(fmt.Sprintf("%-12s", r[0])), safe(r[1]))
+		}
+	}
+}
+
+func (p *program) printFacts(fs []client.Fact) {
+	if len(fs) == 0 {
+		empty(p.out, "Nothing is known of it yet. Plug it in.")
+		return
+	}
+	var rows [][]string
+	for _, f := range fs {
+		from := f.Source
+		if f.Source == "person" {
+			from = "told by " + f.By
+		}
+		if !f.Good {
+			from += ", no longer good"
+		}
+		rows = append(rows, []string{f.Key, safe(fmt.Sprint(f.Value)), from, clockText(f.At)})
+	}
+	table(p.out, []string{"fact", "value", "source", "seen"}, rows)
+}
+
+func (p *program) rackSet() *cobra.Command {
+	var handle, key, hands string
+	c := &cobra.Command{Use: "set DEVICE", Short: "Change a device's handle, or pin its new device key after it was wiped", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			var ch client.Change
+			if c.Flags().Changed("handle") {
+				ch.Handle = &handle
+			}
+			if c.Flags().Changed("device-key") {
+				ch.Key = &key
+			}
+			if c.Flags().Changed("hands") {
+				ch.HandsURL = &hands
+			}
+			if ch == (client.Change{}) {
+				return usage("nothing to set; give --handle, --device-key or --hands")
+			}
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			if err := b.Set(c.Context(), args[0], ch); err != nil {
+				return err
+			}
+			fmt.Fprintln(p.err, "Set.")
+			return nil
+		}}
+	c.Flags().StringVar(&handle, "handle", "", "its new handle")
+	c.Flags().StringVar(&key, "device-key", "", "fingerprint of its new device key, such as SHA256:…")
+	c.Flags().StringVar(&hands, "hands", "", "address of a page with the device in your hand")
+	return c
+}

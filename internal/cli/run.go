@@ -1,0 +1,291 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/appfile"
+)
+
+func (p *program) runCommand() *cobra.Command {
+	follow, long := true, time.Duration(0)
+	c := &cobra.Command{Use: "run APP DEVICE...", Short: "Build an app, put it on devices, start it, follow its log", Args: cobra.MinimumNArgs(1),
+		Long: `Builds the app of a project (its directory, or its id once the bench knows it),
+packs it, copies what the device lacks, installs and starts it, and follows its
+log. The app goes on running when this ends.`,
+		RunE: func(c *cobra.Command, args []string) error {
+			b, app, err := p.app(c.Context(), args)
+			if err != nil {
+				return err
+			}
+			for _, handle := range args[1:] {
+				j, err := p.start(c.Context(), b, app, handle, false)
+				if err != nil {
+					return err
+				}
+				if p.json {
+					if err := p.printJSON(j); err != nil {
+						return err
+					}
+				}
+				if follow && len(args) == 2 && !p.json {
+					return p.followRun(c.Context(), b, handle, j, long)
+				}
+			}
+			return nil
+		}}
+	c.Flags().BoolVar(&follow, "follow", true, "follow the log; of one device")
+	c.Flags().DurationVar(&long, "for", 0, "follow the log for so long (default: until Ctrl-C)")
+	return c
+}
+
+// app finds the app that is meant: a directory is made known to the bench.
+func (p *program) app(ctx context.Context, args []string) (*client.Client, string, error) {
+	b, err := p.bench()
+	if err != nil {
+		return nil, "", err
+	}
+	if len(args) < 2 {
+		return nil, "", p.noDevice(ctx, b)
+	}
+	if info, err := os.Stat(args[0]); err == nil && info.IsDir() {
+		dir, err := filepath.Abs(args[0])
+		if err != nil {
+			return nil, "", err
+		}
+		project, err := b.AddProject(ctx, dir)
+		return b, project.App, err
+	}
+	if strings.HasPrefix(args[0], ".") || strings.HasPrefix(args[0], "/") || appfile.CheckID(args[0]) != nil {
+		return nil, "", usage("%q is neither a directory here nor an app id such as fellgate/callout", args[0])
+	}
+	return b, args[0], nil
+}
+
+// noDevice says which devices there are: nothing goes to one that was not named.
+func (p *program) noDevice(ctx context.Context, b *client.Client) error {
+	devices, err := b.Devices(ctx, "")
+	if err != nil {
+		return err
+	}
+	lines := []string{"name the device; there are:"}
+	for _, usable := range []bool{true, false} {
+		for _, d := range devices {
+			if (d.Summary == "ready") != usable {
+				continue
+			}
+			line := "  " + d.Handle + "  " + d.Summary
+			if d.Says != "" {
+				line += ": " + plainText(d.Says)
+			}
+			lines = append(lines, line)
+		}
+	}
+	return usage("%s", strings.Join(lines, "\n"))
+}
+
+func (p *program) start(ctx context.Context, b *client.Client, app, handle string, try bool) (client.Job, error) {
+	j, err := b.Start(ctx, client.Run{App: app, Device: handle, Try: try})
+	if err != nil {
+		return j, err
+	}
+	fmt.Fprintln(p.err, safe(j.Title))
+	done, err := p.follow(ctx, b, j)
+	if ctx.Err() != nil { // Ctrl-C: the job is stopped too
+		short, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		defer cancel()
+		b.StopJob(short, j.ID) //nolint:errcheck // it may have ended
+	}
+	return done, err
+}
+
+// followRun prints the log of the start until Ctrl-C, or for a while.
+func (p *program) followRun(ctx context.Context, b *client.Client, handle string, j client.Job, long time.Duration) error {
+	if j.Result == nil {
+		return nil
+	}
+	parent := ctx
+	if long > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, long)
+		defer cancel()
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	crashed := errors.New("crashed")
+	err := b.Log(ctx, handle, j.Result.App, j.Result.After, func(l client.Line) {
+		p.printLine(l)
+		if l.Level == "error" && strings.HasPrefix(l.Text, "crashed") {
+			cancel(crashed)
+		}
+	})
+	switch {
+	case errors.Is(context.Cause(ctx), crashed):
+		return &exitError{exitFailed, fmt.Sprintf("%s has crashed on %s.", j.Result.App, handle)}
+	case parent.Err() != nil || errors.Is(err, context.DeadlineExceeded):
+		fmt.Fprintf(p.err, "%s goes on running on %s.\n", j.Result.App, handle)
+		return nil
+	case err == nil:
+		return &exitError{exitGone, fmt.Sprintf("The link to %s ended. Plug it in again: earlybench log %s goes on.", handle, handle)}
+	}
+	return err
+}
+
+func (p *program) printLine(l client.Line) {
+	text := safe(l.Text)
+	if l.Level == "error" {
+		text = bad.Render(text)
+	}
+	app := l.App
+	if app == "" {
+		app = "device"
+	}
+	fmt.Fprintf(p.out, "%s  %s  %s\n", faint.Render(l.At.Local().Format("15:04:05.000")), faint.Render(safe(app)), text)
+}
+
+func (p *program) tryCommand() *cobra.Command {
+	picture := ""
+	c := &cobra.Command{Use: "try APP DEVICE...", Short: "Run an app as a tryout: look whether it works, and keep the evidence", Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			b, app, err := p.app(c.Context(), args)
+			if err != nil {
+				return err
+			}
+			for _, handle := range args[1:] {
+				j, err := p.start(c.Context(), b, app, handle, true)
+				if err != nil {
+					return err
+				}
+				if j.Result == nil || j.Result.Tryout == "" {
+					return &exitError{exitFailed, "The tryout was not kept."}
+				}
+				if err := p.showTryout(c.Context(), b, j.Result.Tryout, picture); err != nil {
+					return err
+				}
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&picture, "picture", "", "write the picture of the screen to this file")
+	return c
+}
+
+func (p *program) showTryout(ctx context.Context, b *client.Client, id, picture string) error {
+	t, err := b.Tryout(ctx, id)
+	if err != nil {
+		return err
+	}
+	if picture != "" {
+		png, err := b.Picture(ctx, id)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(picture, png, 0o644); err != nil {
+			return fmt.Errorf("write the picture: %w", err)
+		}
+	}
+	if p.json {
+		return p.printJSON(t)
+	}
+	verdict := good.Render("passed")
+	if !t.Passed {
+		verdict = bad.Render("failed")
+	}
+	fmt.Fprintf(p.out, "%s %s on %s: %s, %s\n", bold.Render(t.App), t.Version, bold.Render(t.Device), verdict, clockText(t.Created))
+	var rows [][]string
+	for _, pt := range t.Points {
+		mark := good.Render("✓")
+		if !pt.OK {
+			mark = bad.Render("✗")
+		}
+		rows = append(rows, []string{"  " + mark, pt.Name, took(pt.Took), safe(pt.Text)})
+	}
+	table(p.out, []string{"", "", "", ""}, rows)
+	fmt.Fprintf(p.out, "\nKept as tryout %s: earlybench tryout show %s\n", t.ID, t.ID)
+	return nil
+}
+
+func (p *program) tryoutCommand() *cobra.Command {
+	var device string
+	c := &cobra.Command{Use: "tryout", Short: "Tryouts that were kept", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		ts, err := b.Tryouts(c.Context(), device)
+		if err != nil {
+			return err
+		}
+		return printList(p, ts, func(ts []client.Tryout) {
+			if len(ts) == 0 {
+				empty(p.out, "No tryout yet. Make one: earlybench try APP DEVICE")
+				return
+			}
+			var rows [][]string
+			for _, t := range ts {
+				verdict := "passed"
+				if !t.Passed {
+					verdict = "failed"
+				}
+				rows = append(rows, []string{t.ID, t.App + " " + t.Version, t.Device, verdict, clockText(t.Created)})
+			}
+			table(p.out, []string{"tryout", "app", "device", "", "when"}, rows)
+		})
+	}}
+	c.Flags().StringVar(&device, "device", "", "of one device")
+	picture := ""
+	show := &cobra.Command{Use: "show TRYOUT", Short: "One tryout", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		return p.showTryout(c.Context(), b, args[0], picture)
+	}}
+	show.Flags().StringVar(&picture, "picture", "", "write the picture of the screen to this file")
+	c.AddCommand(show)
+	return c
+}
+
+func (p *program) logCommand() *cobra.Command {
+	var app string
+	var after uint64
+	var long time.Duration
+	c := &cobra.Command{Use: "log DEVICE", Short: "Follow the log of a device and its apps", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			ctx := c.Context()
+			if long > 0 {
+				var cancel context.CancelFunc
+				ctx, cancel = context.WithTimeout(ctx, long)
+				defer cancel()
+			}
+			err = b.Log(ctx, args[0], app, after, func(l client.Line) {
+				if p.json {
+					p.printJSON(l) //nolint:errcheck // standard output is gone
+					return
+				}
+				p.printLine(l)
+			})
+			switch {
+			case ctx.Err() != nil:
+				return nil
+			case err == nil:
+				return &exitError{exitGone, fmt.Sprintf("The link to %s ended.", args[0])}
+			}
+			return err
+		}}
+	c.Flags().StringVar(&app, "app", "", "of one app only")
+	c.Flags().Uint64Var(&after, "after", 0, "only what comes behind this line's number")
+	c.Flags().DurationVar(&long, "for", 0, "for so long (default: until Ctrl-C)")
+	return c
+}

@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"charm.land/lipgloss/v2"
+)
+
+// Styles. Colour never carries meaning alone: what it marks has a shape too.
+var (
+	bold  = lipgloss.NewStyle().Bold(true)
+	faint = lipgloss.NewStyle().Faint(true)
+	lamp  = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#2b1d05")).Background(lipgloss.Color("#f5b13d"))
+	good  = lipgloss.NewStyle().Foreground(lipgloss.Color("#3f8f63"))
+	bad   = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#c2502e"))
+)
+
+// safe takes the control characters out of what may come from a device.
+func safe(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\n' || r == '\t' {
+			return r
+		}
+		if r < ' ' || r >= 0x7f && r < 0xa0 || r == utf8.RuneError {
+			return -1
+		}
+		return r
+	}, s)
+}
+
+// emphasis prints **words** bold, and drops single stars.
+func emphasis(s string) string {
+	parts := strings.Split(safe(s), "**")
+	for i := range parts {
+		if parts[i] = strings.ReplaceAll(parts[i], "*", ""); i%2 == 1 {
+			parts[i] = bold.Render(parts[i])
+		}
+	}
+	return strings.Join(parts, "")
+}
+
+// wrapped prints s in lines of at most width, each behind indent.
+func wrapped(w io.Writer, indent, s string, width int) {
+	style := lipgloss.NewStyle().Width(max(width-len(indent), 30))
+	for line := range strings.SplitSeq(style.Render(s), "\n") {
+		fmt.Fprintln(w, indent+strings.TrimRight(line, " "))
+	}
+}
+
+// table prints rows under headings, columns two spaces apart.
+func table(w io.Writer, head []string, rows [][]string) {
+	widths := make([]int, len(head))
+	for _, r := range append([][]string{head}, rows...) {
+		for i, c := range r {
+			widths[i] = max(widths[i], lipgloss.Width(c))
+		}
+	}
+	line := func(r []string, style lipgloss.Style) {
+		var b strings.Builder
+		for i, c := range r {
+			if i == len(r)-1 {
+				b.WriteString(c)
+				break
+			}
+			b.WriteString(c + strings.Repeat(" ", widths[i]-lipgloss.Width(c)+2))
+		}
+		fmt.Fprintln(w, style.Render(strings.TrimRight(b.String(), " ")))
+	}
+	line(head, faint)
+	for _, r := range rows {
+		line(r, lipgloss.NewStyle())
+	}
+}
+
+// empty says what goes into an empty list.
+func empty(w io.Writer, text string) { fmt.Fprintln(w, text) }
+
+// bytesText is a size for people.
+func bytesText(n int64) string {
+	switch {
+	case n < 1000:
+		return fmt.Sprintf("%d B", n)
+	case n < 1000*1000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+}
+
+// clockText is a time of today, or a date.
+func clockText(t time.Time) string {
+	t = t.Local()
+	if t.Format(time.DateOnly) == time.Now().Format(time.DateOnly) {
+		return t.Format(time.TimeOnly)
+	}
+	return t.Format("2 Jan 15:04")
+}
+
+func took(ms int64) string {
+	if ms < 1000 {
+		return fmt.Sprintf("%d ms", ms)
+	}
+	return fmt.Sprintf("%.1f s", float64(ms)/1000)
+}

@@ -1,0 +1,315 @@
+// Package demo runs a bench with the demo's stand-ins: each is a process of its
+// own, held by a pipe, so that none outlives this one, however it ends. It tells
+// the bench of the stand-ins as a person would, by the interface.
+package demo
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/internal/service"
+	"earlybench.invalid/earlybench/internal/state"
+	"earlybench.invalid/earlybench/standin"
+)
+
+// Config is how the demo is run.
+type Config struct {
+	State     string
+	Port      int    // the first of four that follow each other; 0: free ones
+	Addresses string // a file to write; may be ""
+	Answer    string // how long the stand-ins' questions wait; "": as the device
+	Plain     bool   // the state directory is the usual one, so commands need not name it
+	Out, Err  io.Writer
+}
+
+// Addresses is what the file says.
+type Addresses struct {
+	Service     string `json:"service"`
+	Socket      string `json:"socket"`
+	Hub         string `json:"hub"`
+	Host        string `json:"host"`
+	Hands       string `json:"hands"`
+	Standin     string `json:"standin"`
+	Development string `json:"development"`
+}
+
+const (
+	benchName   = "moor-desk"
+	hostName    = "loft"
+	readyWithin = 30 * time.Second
+)
+
+// Run runs the demo until ctx ends.
+func Run(ctx context.Context, cfg Config) error {
+	ports, err := choosePorts(cfg.Port)
+	if err != nil {
+		return err
+	}
+	release, err := state.Lock(filepath.Join(cfg.State, "demo"))
+	if err != nil {
+		return err
+	}
+	defer release()
+	d := &demo{cfg: cfg, ports: ports}
+	defer d.stop()
+	at, err := d.start(ctx)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil
+		}
+		return err
+	}
+	if cfg.Addresses != "" {
+		if err := writeFile(cfg.Addresses, at); err != nil {
+			return err
+		}
+	}
+	d.welcome(ctx)
+	return d.supervise(ctx)
+}
+
+type demo struct {
+	cfg      Config
+	ports    [4]int // service, hub, host, hands
+	service  *child
+	standins *child
+	client   *client.Client
+}
+
+// choosePorts takes four ports that follow each other, or free ones, and makes
+// sure that nobody has them.
+func choosePorts(first int) (ports [4]int, err error) {
+	for i := range ports {
+		if first == 0 {
+			continue
+		}
+		ports[i] = first + i
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", ports[i]))
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return ports, &service.PortTaken{Port: ports[i], By: service.Holder(ports[i])}
+		}
+		if err != nil {
+			return ports, fmt.Errorf("listen on port %d: %w", ports[i], err)
+		}
+		l.Close()
+	}
+	return ports, nil
+}
+
+func (d *demo) start(ctx context.Context) (Addresses, error) {
+	var at service.Addresses
+	if err := d.startService(&at); err != nil {
+		return Addresses{}, err
+	}
+	d.client = client.New(at.Socket)
+	bench, err := d.client.Bench(ctx)
+	if err != nil {
+		return Addresses{}, fmt.Errorf("ask the bench for its key: %w", err)
+	}
+	sc, offered, err := scenario(d.cfg, d.ports, bench)
+	if err != nil {
+		return Addresses{}, err
+	}
+	var rig standin.Addresses
+	if d.standins, err = spawn(d.cfg.Err, sc, &rig, "standin", "serve"); err != nil {
+		return Addresses{}, fmt.Errorf("start the stand-ins: %w", err)
+	}
+	if err := d.tell(ctx, rig, offered); err != nil {
+		return Addresses{}, err
+	}
+	return Addresses{Service: at.Service, Socket: at.Socket, Hub: rig.Hub, Host: rig.Host, Hands: rig.Hands, Standin: rig.Socket, Development: at.Development}, nil
+}
+
+func (d *demo) startService(at *service.Addresses) (err error) {
+	d.service, err = spawn(d.cfg.Err, nil, at, "serve", "--supervised", "--development", "--name", benchName,
+		"--state", d.cfg.State, "--port", fmt.Sprint(d.ports[0]))
+	if err != nil {
+		return fmt.Errorf("start the bench: %w", err)
+	}
+	_, port, err := net.SplitHostPort(at.Service[len("http://"):])
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Sscan(port, &d.ports[0]) // the same again, should it be started anew
+	return err
+}
+
+// tell tells the bench of the stand-ins' host, driver set and project, and waits
+// until it sees the devices.
+func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) error {
+	ctx, cancel := context.WithTimeout(ctx, readyWithin)
+	defer cancel()
+	if err := d.client.AddHost(ctx, client.Host{Name: hostName, USBIP: rig.Hub, Control: rig.Host}); err != nil {
+		return fmt.Errorf("tell the bench of its host: %w", err)
+	}
+	if _, err := d.client.AddSet(ctx, bytes.NewReader(offered)); err != nil {
+		return fmt.Errorf("give the bench the driver set: %w", err)
+	}
+	if dir, err := appDir(); err == nil {
+		if _, err := d.client.AddProject(ctx, dir); err != nil {
+			return fmt.Errorf("tell the bench of the app: %w", err)
+		}
+	}
+	for {
+		devices, err := d.client.Devices(ctx, "")
+		if err != nil {
+			return fmt.Errorf("look at the rack: %w", err)
+		}
+		settled := 0
+		for _, dev := range devices {
+			for _, b := range demoBodies {
+				if b.serial != dev.Serial {
+					continue
+				}
+				url := rig.Hands + "/held/" + b.name
+				if dev.HandsURL != url {
+					if err := d.client.Set(ctx, dev.Handle, client.Change{HandsURL: &url}); err != nil {
+						return fmt.Errorf("tell the bench of a hands page: %w", err)
+					}
+				}
+				if dev.Summary != "unseen" && (dev.Summary == "ready" || !b.ready) {
+					settled++
+				}
+			}
+		}
+		if settled == len(demoBodies) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			fmt.Fprintln(d.cfg.Err, "Some stand-ins are not as they were at first; see earlybench rack.")
+			return nil
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// appDir finds the demo's app, below where one stands or beside the program.
+func appDir() (string, error) {
+	places := []string{"demo/apps/callout"}
+	if exe, err := os.Executable(); err == nil {
+		places = append(places, filepath.Join(filepath.Dir(exe), "..", "demo", "apps", "callout"))
+	}
+	for _, p := range places {
+		if abs, err := filepath.Abs(p); err == nil {
+			if _, err := os.Stat(filepath.Join(abs, ".earlybench.yaml")); err == nil {
+				return abs, nil
+			}
+		}
+	}
+	return "", os.ErrNotExist
+}
+
+func (d *demo) welcome(ctx context.Context) {
+	url, err := d.client.SignInAddress(ctx)
+	if err != nil {
+		return
+	}
+	command := "bin/earlybench"
+	if exe, err := os.Executable(); err == nil && filepath.Base(filepath.Dir(exe)) != "bin" {
+		command = exe
+	}
+	if !d.cfg.Plain {
+		command += " --state " + d.cfg.State
+	}
+	app := "demo/apps/callout"
+	if dir, err := appDir(); err == nil {
+		if wd, err := os.Getwd(); err == nil {
+			if rel, err := filepath.Rel(wd, dir); err == nil && len(rel) < len(dir) {
+				app = rel
+			}
+		}
+	}
+	fmt.Fprintf(d.cfg.Out, `
+Early Bench runs, with two stand-in handsets on a stand-in hub.
+
+  Console, with a sign-in that works once:
+    %s
+
+  Or in another terminal, try:
+    %[2]s rack
+    %[2]s why heron-2
+    %[2]s prep heron-2
+
+  Then: %[2]s run %s heron-2
+  The device in your hand: %[4]s
+  Another sign-in: %[2]s console
+
+Ctrl-C ends it. What was done is kept in %[5]s.
+`, url, command, app, d.handsURL(ctx), d.cfg.State)
+}
+
+func (d *demo) handsURL(ctx context.Context) string {
+	devices, err := d.client.Devices(ctx, "")
+	if err != nil {
+		return ""
+	}
+	for _, dev := range devices {
+		if dev.Handle == "heron-2" {
+			return dev.HandsURL
+		}
+	}
+	return ""
+}
+
+// supervise waits for ctx to end, and starts the service again should it end
+// before: the stand-ins do not notice.
+func (d *demo) supervise(ctx context.Context) error {
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-d.standins.done:
+			return fmt.Errorf("the stand-ins ended by themselves: %w", d.standins.err)
+		case <-d.service.done:
+			fmt.Fprintf(d.cfg.Err, "The bench ended (%v); it is started again.\n", d.service.err)
+			var at service.Addresses
+			if err := d.startService(&at); err != nil {
+				return err
+			}
+			fmt.Fprintln(d.cfg.Err, "The bench answers again at "+at.Service+".")
+		}
+	}
+}
+
+// stop ends both children, the service first.
+func (d *demo) stop() {
+	for _, c := range []*child{d.service, d.standins} {
+		if c != nil {
+			c.in.Close()
+		}
+	}
+	late := time.After(1500 * time.Millisecond)
+	for _, c := range []*child{d.service, d.standins} {
+		if c == nil {
+			continue
+		}
+		select {
+		case <-c.done:
+		case <-late:
+			c.cmd.Process.Kill() //nolint:errcheck // it has ended
+			<-c.done
+		}
+	}
+}
+
+func writeFile(path string, v any) error {
+	raw, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(path+".new", append(raw, '\n'), 0o600); err != nil {
+		return fmt.Errorf("write the addresses: %w", err)
+	}
+	return os.Rename(path+".new", path)
+}

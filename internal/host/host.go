@@ -1,0 +1,229 @@
+// Package host speaks to the computers on which devices hang: it watches their
+// buses and carries driver sets to them. The protocol is in docs/formats/host.md.
+package host
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/hostlink"
+	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Sink takes what hangs on a host's buses; a bus of no devices also when the
+// host has gone.
+type Sink interface {
+	Bus(ctx context.Context, h store.Host, bus hostlink.Bus)
+}
+
+// Hosts watches hosts. It is made by New and ends with Close.
+type Hosts struct {
+	sink Sink
+	log  *slog.Logger
+	ctx  context.Context
+	end  context.CancelFunc
+	work sync.WaitGroup
+
+	mu      sync.Mutex
+	watches map[string]*watch
+}
+
+// watch is one host that is watched.
+type watch struct {
+	host store.Host
+	stop context.CancelFunc
+	done chan struct{}
+
+	mu      sync.Mutex
+	conn    *rpc.Conn
+	trouble error
+}
+
+// New makes a watcher of no hosts.
+func New(sink Sink, log *slog.Logger) *Hosts {
+	h := &Hosts{sink: sink, log: log, watches: map[string]*watch{}}
+	h.ctx, h.end = context.WithCancel(context.Background())
+	return h
+}
+
+// Close ends all watching and waits.
+func (h *Hosts) Close() {
+	h.end()
+	h.work.Wait()
+}
+
+// Watch begins to watch a host, or does so at its new addresses.
+func (h *Hosts) Watch(host store.Host) {
+	h.Forget(host.Name)
+	w := &watch{host: host, done: make(chan struct{}), trouble: errors.New("not reached yet")}
+	ctx, stop := context.WithCancel(h.ctx)
+	w.stop = stop
+	h.mu.Lock()
+	h.watches[host.Name] = w
+	h.mu.Unlock()
+	h.work.Go(func() {
+		defer close(w.done)
+		h.follow(ctx, w)
+	})
+}
+
+// Forget ends watching a host.
+func (h *Hosts) Forget(name string) {
+	h.mu.Lock()
+	w := h.watches[name]
+	delete(h.watches, name)
+	h.mu.Unlock()
+	if w != nil {
+		w.stop()
+		<-w.done
+	}
+}
+
+// Trouble tells why a host is not reached; nil if it is.
+func (h *Hosts) Trouble(name string) error {
+	h.mu.Lock()
+	w := h.watches[name]
+	h.mu.Unlock()
+	if w == nil {
+		return errors.New("it is not watched")
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.trouble
+}
+
+// follow keeps a connection to a host for as long as it is watched.
+func (h *Hosts) follow(ctx context.Context, w *watch) {
+	for pause := 100 * time.Millisecond; ctx.Err() == nil; pause = min(2*pause, 2*time.Second) {
+		began := time.Now()
+		err := h.connect(ctx, w)
+		h.sink.Bus(context.WithoutCancel(ctx), w.host, hostlink.Bus{})
+		w.mu.Lock()
+		if w.trouble == nil {
+			h.log.Info("host", "host", w.host.Name, "error", err)
+		}
+		w.conn, w.trouble = nil, err
+		w.mu.Unlock()
+		if time.Since(began) > 5*time.Second {
+			pause = 100 * time.Millisecond
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
+}
+
+func (h *Hosts) connect(ctx context.Context, w *watch) error {
+	d := net.Dialer{Timeout: 5 * time.Second}
+	c, err := d.DialContext(ctx, "tcp", w.host.Control)
+	if err != nil {
+		return fmt.Errorf("reach host %s at %s: %w", w.host.Name, w.host.Control, err)
+	}
+	buses := make(chan hostlink.Bus, 16)
+	conn := rpc.New(c, func(_ context.Context, _ *rpc.Conn, method string, params json.RawMessage) (any, error) {
+		if b, err := rpc.Decode[hostlink.Bus](params); err == nil && method == hostlink.MethodBus {
+			for { // only the newest counts
+				select {
+				case buses <- b:
+					return nil, nil
+				default:
+				}
+				select {
+				case <-buses:
+				default:
+				}
+			}
+		}
+		return nil, nil
+	})
+	defer conn.Close()
+	short, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	var hello hostlink.Hello
+	if err := conn.Call(short, hostlink.MethodHello, nil, &hello); err != nil {
+		return fmt.Errorf("host %s: %w", w.host.Name, err)
+	}
+	if hello.Version != 1 {
+		return fmt.Errorf("host %s speaks version %d of the host protocol, this bench 1", w.host.Name, hello.Version)
+	}
+	var bus hostlink.Bus
+	if err := conn.Call(short, hostlink.MethodWatch, nil, &bus); err != nil {
+		return fmt.Errorf("host %s: %w", w.host.Name, err)
+	}
+	w.mu.Lock()
+	w.conn, w.trouble = conn, nil
+	w.mu.Unlock()
+	h.sink.Bus(ctx, w.host, bus)
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-conn.Done():
+			return fmt.Errorf("host %s ended the connection", w.host.Name)
+		case b := <-buses:
+			h.sink.Bus(ctx, w.host, b)
+		}
+	}
+}
+
+// Install carries a driver set's file to a host and installs it there;
+// progress tells how many bytes the host has.
+func (h *Hosts) Install(ctx context.Context, name, digest, path string, progress func(int64)) (hostlink.Driver, error) {
+	var d hostlink.Driver
+	h.mu.Lock()
+	w := h.watches[name]
+	h.mu.Unlock()
+	if w == nil {
+		return d, fmt.Errorf("host %s: %w", name, store.ErrNotFound)
+	}
+	w.mu.Lock()
+	conn, trouble := w.conn, w.trouble
+	w.mu.Unlock()
+	if conn == nil {
+		return d, fmt.Errorf("host %s is not reached: %w", name, trouble)
+	}
+	if err := send(ctx, conn, digest, path, progress); err != nil {
+		return d, fmt.Errorf("carry the driver set to %s: %w", name, err)
+	}
+	if err := conn.Call(ctx, hostlink.MethodDriverInstall, hostlink.Ref{Digest: digest}, &d); err != nil {
+		return d, fmt.Errorf("install the driver set on %s: %w", name, err)
+	}
+	return d, nil
+}
+
+func send(ctx context.Context, conn *rpc.Conn, digest, path string, progress func(int64)) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	var have hostlink.Have
+	if err := conn.Call(ctx, hostlink.MethodDriverOffer, hostlink.Offer{Digest: digest, Size: info.Size()}, &have); err != nil {
+		return err
+	}
+	buf := make([]byte, hostlink.PieceBytes)
+	for have.Bytes < info.Size() {
+		n, err := f.ReadAt(buf, have.Bytes)
+		if n == 0 {
+			return err
+		}
+		if err := conn.Call(ctx, hostlink.MethodDriverPiece, hostlink.Piece{Digest: digest, At: have.Bytes, Data: buf[:n]}, &have); err != nil {
+			return err
+		}
+		progress(have.Bytes)
+	}
+	return nil
+}

@@ -1,0 +1,284 @@
+// Package keeper holds the rack: for each device a keeper that owns what is
+// known of it, its link, and the lease under which one piece of work at a time
+// changes it. Observations come in from hosts and links; readiness comes out.
+//
+// Work (installing, copying, trying) runs outside, in the use cases.
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/hostlink"
+	"earlybench.invalid/earlybench/core/sets"
+	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/core/usb"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Config is what a rack needs.
+type Config struct {
+	Store  *store.Store
+	Clock  clock.Clock
+	Sheets *sheet.Library
+	Key    ssh.Signer // the bench's link key
+	Bench  string     // the bench's name
+	Log    *slog.Logger
+}
+
+// Rack is all devices that the bench knows. It is made by New and ends with
+// Close.
+type Rack struct {
+	cfg Config
+	ctx context.Context
+	end context.CancelFunc
+
+	mu      sync.Mutex
+	keepers map[string]*Keeper // by the device's id
+	sets    []store.DriverSet
+	seen    map[place]string  // what hangs where: the device's id
+	strange map[place]Strange // what no sheet fits
+}
+
+// place is where a device hangs.
+type place struct{ host, busID string }
+
+// Strange is something on a bus that no sheet fits.
+type Strange struct {
+	Host       string
+	Port       string
+	USB        string
+	Interfaces []string
+}
+
+// New makes the rack of the devices on record.
+func New(ctx context.Context, cfg Config) (*Rack, error) {
+	r := &Rack{cfg: cfg, keepers: map[string]*Keeper{}, seen: map[place]string{}, strange: map[place]Strange{}}
+	r.ctx, r.end = context.WithCancel(context.Background())
+	devices, err := cfg.Store.Devices(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the devices: %w", err)
+	}
+	if r.sets, err = cfg.Store.DriverSets(ctx); err != nil {
+		return nil, fmt.Errorf("read the driver sets: %w", err)
+	}
+	for _, d := range devices {
+		k, err := r.keeper(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		if k != nil {
+			r.keepers[d.ID] = k
+		}
+	}
+	return r, nil
+}
+
+// Close ends all links and waits.
+func (r *Rack) Close() {
+	r.end()
+	r.mu.Lock()
+	keepers := slices.Collect(maps.Values(r.keepers))
+	r.mu.Unlock()
+	for _, k := range keepers {
+		k.Detach()
+	}
+}
+
+// All returns the keepers, by handle.
+func (r *Rack) All() []*Keeper {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := slices.Collect(maps.Values(r.keepers))
+	slices.SortFunc(out, func(a, b *Keeper) int { return strings.Compare(a.Device().Handle, b.Device().Handle) })
+	return out
+}
+
+// Find returns the keeper of a handle.
+func (r *Rack) Find(handle string) (*Keeper, error) {
+	var names []string
+	for _, k := range r.All() {
+		if k.Device().Handle == handle {
+			return k, nil
+		}
+		names = append(names, k.Device().Handle)
+	}
+	if len(names) == 0 {
+		return nil, fmt.Errorf("device %q: %w; the rack is empty", handle, store.ErrNotFound)
+	}
+	return nil, fmt.Errorf("device %q: %w; there are %s", handle, store.ErrNotFound, strings.Join(names, ", "))
+}
+
+// Strange returns what hangs on a bus and has no sheet.
+func (r *Rack) Strange() []Strange {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Collect(maps.Values(r.strange))
+}
+
+// Bus takes what a host says hangs on it; nothing is said of other hosts. With
+// a bus of no devices it is told that the host has gone.
+func (r *Rack) Bus(ctx context.Context, h store.Host, bus hostlink.Bus) {
+	r.mu.Lock()
+	here := map[place]hostlink.Device{}
+	for _, d := range bus.Devices {
+		here[place{h.Name, d.BusID}] = d
+	}
+	var gone []*Keeper
+	for p, id := range r.seen {
+		if _, ok := here[p]; !ok && p.host == h.Name {
+			gone = append(gone, r.keepers[id])
+			delete(r.seen, p)
+		}
+	}
+	for p := range r.strange {
+		if p.host == h.Name {
+			delete(r.strange, p)
+		}
+	}
+	r.mu.Unlock()
+	for _, k := range gone {
+		k.Detach()
+	}
+	for _, d := range bus.Devices {
+		if err := r.attach(ctx, h, d); err != nil {
+			r.cfg.Log.Error("a device was plugged in", "host", h.Name, "port", d.Port, "error", err)
+		}
+	}
+}
+
+func (r *Rack) attach(ctx context.Context, h store.Host, d hostlink.Device) error {
+	p := place{h.Name, d.BusID}
+	k, err := r.identify(ctx, d)
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	if k == nil {
+		s := Strange{Host: h.Name, Port: d.Port, USB: d.USB}
+		for _, i := range d.Interfaces {
+			s.Interfaces = append(s.Interfaces, i.Class+" "+i.Name)
+		}
+		r.strange[p] = s
+		r.mu.Unlock()
+		return nil
+	}
+	r.seen[p] = k.Device().ID
+	r.mu.Unlock()
+	k.Attach(Attachment{Host: h, BusID: d.BusID, Port: d.Port, Plugging: d.Plugging, Run: d.Run, Interfaces: d.Interfaces})
+	return nil
+}
+
+// identify finds the device by what its descriptor says, which is a hint until
+// its key is seen, or puts a new one on record. It returns nil for one that no
+// sheet fits.
+func (r *Rack) identify(ctx context.Context, d hostlink.Device) (*Keeper, error) {
+	for _, k := range r.All() {
+		if dev := k.Device(); dev.USB == d.USB && dev.Serial == d.Serial {
+			return k, nil
+		}
+	}
+	id, err := usb.ParseID(d.USB)
+	if err != nil {
+		return nil, err
+	}
+	s := r.cfg.Sheets.Fits(id)
+	if s == nil {
+		return nil, nil
+	}
+	dev := store.Device{ID: store.NewID(), Handle: r.freeHandle(s.Model.Handle), USB: d.USB, Serial: d.Serial, Family: s.Family,
+		Maker: s.Maker, Code: s.Model.Code, Model: s.Model.Name, Created: r.cfg.Clock.Now()}
+	if err := r.cfg.Store.SaveDevice(ctx, dev); err != nil {
+		return nil, err
+	}
+	k, err := r.keeper(ctx, dev)
+	if err != nil {
+		return nil, err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.keepers[dev.ID] = k
+	return k, nil
+}
+
+func (r *Rack) freeHandle(stem string) string {
+	taken := map[string]bool{}
+	for _, k := range r.All() {
+		taken[k.Device().Handle] = true
+	}
+	for n := 1; ; n++ {
+		if h := fmt.Sprintf("%s-%d", stem, n); !taken[h] {
+			return h
+		}
+	}
+}
+
+var handleShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+
+// ErrBad is a value that cannot be.
+var ErrBad = errors.New("that cannot be")
+
+// Change is what a person may change of a device's record; nil leaves it.
+type Change struct {
+	Handle   *string
+	HandsURL *string
+	Key      *string // the fingerprint to pin
+}
+
+// Set changes a device's record.
+func (r *Rack) Set(ctx context.Context, handle string, c Change) error {
+	k, err := r.Find(handle)
+	if err != nil {
+		return err
+	}
+	if c.Handle != nil && !handleShape.MatchString(*c.Handle) {
+		return fmt.Errorf("handle %.60q: %w: write a lower-case letter, then up to 39 letters, digits and hyphens", *c.Handle, ErrBad)
+	}
+	return k.set(ctx, c)
+}
+
+// SetsChanged reads the driver sets anew and tells every device what fits it.
+func (r *Rack) SetsChanged(ctx context.Context) error {
+	all, err := r.cfg.Store.DriverSets(ctx)
+	if err != nil {
+		return fmt.Errorf("read the driver sets: %w", err)
+	}
+	r.mu.Lock()
+	r.sets = all
+	r.mu.Unlock()
+	for _, k := range r.All() {
+		k.offer()
+	}
+	return nil
+}
+
+// fitting finds the newest driver set for the bench link of a device.
+func (r *Rack) fitting(usbID string) *store.DriverSet {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	id, err := usb.ParseID(usbID)
+	if err != nil {
+		return nil
+	}
+	class := usb.Class{Class: usb.LinkClass}
+	var best *store.DriverSet
+	for i := range r.sets {
+		m := &r.sets[i].Manifest
+		if m.FitsInterface(id, class, usb.LinkName) && (best == nil || newer(m, &best.Manifest)) {
+			best = &r.sets[i]
+		}
+	}
+	return best
+}
+
+func newer(a, b *sets.Manifest) bool { return a.Version > b.Version }

@@ -1,0 +1,259 @@
+// Package service wires a bench together and runs it; it does nothing else.
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/host"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/prep"
+	"earlybench.invalid/earlybench/internal/state"
+	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/supply"
+	"earlybench.invalid/earlybench/internal/tryout"
+	"earlybench.invalid/earlybench/internal/web"
+)
+
+// Config is how a bench is run.
+type Config struct {
+	State       string // directory
+	Port        int    // on loopback; 0 takes a free one
+	Name        string // the bench's, as devices show it; "" keeps the one on record
+	Sheets      fs.FS
+	Console     fs.FS
+	Log         *slog.Logger
+	Development bool // with a socket that moves the clock
+}
+
+// Addresses are where a running bench is reached.
+type Addresses struct {
+	Service     string `json:"service"`
+	Socket      string `json:"socket"`
+	SignIn      string `json:"sign_in"` // one-time
+	Development string `json:"development,omitempty"`
+}
+
+// PortTaken is the error of a port that somebody else has.
+type PortTaken struct {
+	Port int
+	By   string // what is known of who has it; may be ""
+}
+
+func (p *PortTaken) Error() string {
+	by := ""
+	if p.By != "" {
+		by = " by " + p.By
+	}
+	return fmt.Sprintf("port %d is taken%s; stop that, or choose another with --port N (0 takes a free one)", p.Port, by)
+}
+
+// Run runs a bench until ctx ends. started is called once everything answers.
+func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
+	release, err := state.Lock(cfg.State)
+	if err != nil {
+		return err
+	}
+	defer release()
+	tcp, err := listen(cfg.Port)
+	if err != nil {
+		return err
+	}
+	defer tcp.Close()
+	socket := state.Socket(cfg.State, "bench")
+	unix, err := listenUnix(socket)
+	if err != nil {
+		return err
+	}
+	defer unix.Close()
+
+	key, err := state.Key(cfg.State)
+	if err != nil {
+		return err
+	}
+	library, err := sheet.Load(cfg.Sheets)
+	if err != nil {
+		return fmt.Errorf("the prep sheets are wrong:\n%w", err)
+	}
+	st, err := store.Open(ctx, filepath.Join(cfg.State, "bench.db"))
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, st.Close()) }()
+	moved := &clock.Moved{}
+	id, name, err := identity(ctx, st, cfg.Name)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(st.InterruptJobs(ctx, moved.Now()), st.TrimHistory(ctx, moved.Now())); err != nil {
+		return fmt.Errorf("look through the records: %w", err)
+	}
+	files := store.Files{Dir: filepath.Join(cfg.State, "files")}
+	rack, err := keeper.New(ctx, keeper.Config{Store: st, Clock: moved, Sheets: library, Key: key, Bench: name, Log: cfg.Log})
+	if err != nil {
+		return err
+	}
+	defer rack.Close()
+	hosts := host.New(rack, cfg.Log)
+	defer hosts.Close()
+	jobs := job.New(st, moved, store.NewID)
+	defer jobs.Close()
+	server := web.New(web.Config{Store: st, Files: files, Rack: rack, Hosts: hosts, Jobs: jobs,
+		Supply:  &supply.Supply{Store: st, Files: files, Rack: rack, Hosts: hosts, Jobs: jobs},
+		Prep:    &prep.Prep{Rack: rack, Jobs: jobs},
+		Tryouts: &tryout.Tryouts{Store: st, Files: files, Rack: rack, Jobs: jobs, Clock: moved},
+		Clock:   moved, Key: key.PublicKey(), Bench: name, ID: id, Console: cfg.Console, Log: cfg.Log}, tcp.Addr().String())
+	defer func() { err = errors.Join(err, server.Close()) }()
+	server.Serve(tcp)
+	server.Serve(unix)
+	known, err := st.Hosts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, h := range known {
+		hosts.Watch(h)
+	}
+	at := Addresses{Service: server.Address(), Socket: socket, SignIn: server.Offer()}
+	if cfg.Development {
+		at.Development = state.Socket(cfg.State, "development")
+		end, err := serveDevelopment(at.Development, moved)
+		if err != nil {
+			return err
+		}
+		defer end()
+	}
+	started(at)
+	<-ctx.Done()
+	return nil
+}
+
+// identity returns the bench's id and name, made at the first start.
+func identity(ctx context.Context, st *store.Store, given string) (id, name string, err error) {
+	if id, err = st.Setting(ctx, "bench.id"); err != nil {
+		return "", "", fmt.Errorf("read the bench's id: %w", err)
+	}
+	if id == "" {
+		id = store.NewID()
+		if err := st.SetSetting(ctx, "bench.id", id); err != nil {
+			return "", "", err
+		}
+	}
+	if name, err = st.Setting(ctx, "bench.name"); err != nil {
+		return "", "", err
+	}
+	if given != "" && given != name {
+		name = given
+		err = st.SetSetting(ctx, "bench.name", name)
+	}
+	if name == "" {
+		if name, _ = os.Hostname(); name == "" {
+			name = "bench"
+		}
+	}
+	return id, name, err
+}
+
+func listen(port int) (net.Listener, error) {
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, &PortTaken{Port: port, By: Holder(port)}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("listen: %w", err)
+	}
+	return l, nil
+}
+
+func listenUnix(path string) (net.Listener, error) {
+	if err := state.SocketDir(path); err != nil {
+		return nil, fmt.Errorf("make the directory of the socket: %w", err)
+	}
+	os.Remove(path) //nolint:errcheck // a leftover: the state directory is locked by us
+	l, err := net.Listen("unix", path)
+	if err != nil {
+		return nil, fmt.Errorf("listen: %w", err)
+	}
+	return l, os.Chmod(path, 0o600)
+}
+
+// serveDevelopment answers clock.move {by} on a socket.
+func serveDevelopment(path string, moved *clock.Moved) (end func(), err error) {
+	l, err := listenUnix(path)
+	if err != nil {
+		return nil, err
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			conn := rpc.New(c, func(ctx context.Context, c *rpc.Conn, method string, params json.RawMessage) (any, error) {
+				p, err := rpc.Decode[struct {
+					By string `json:"by"`
+				}](params)
+				if err != nil || method != "clock.move" {
+					return rpc.NoMethod(ctx, c, method, params)
+				}
+				d, err := time.ParseDuration(p.By)
+				if err != nil {
+					return nil, err
+				}
+				return moved.Move(d).UTC(), nil
+			})
+			<-conn.Done() // one caller after another
+		}
+	}()
+	return func() { l.Close(); <-done }, nil
+}
+
+// Holder tells which process listens on a loopback port, as far as Linux lets
+// one see; "" if it does not.
+func Holder(port int) string {
+	inode := listeningInode(port)
+	if inode == "" {
+		return ""
+	}
+	links, _ := filepath.Glob("/proc/[0-9]*/fd/*")
+	for _, l := range links {
+		if to, err := os.Readlink(l); err == nil && to == "socket:["+inode+"]" {
+			pid := strings.Split(l, "/")[2]
+			name, _ := os.ReadFile("/proc/" + pid + "/comm")
+			return fmt.Sprintf("%s (process %s)", strings.TrimSpace(string(name)), pid)
+		}
+	}
+	return ""
+}
+
+func listeningInode(port int) string {
+	const listening = "0A" // TCP_LISTEN
+	for _, table := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
+		raw, err := os.ReadFile(table)
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(raw)) {
+			f := strings.Fields(line)
+			if len(f) > 9 && f[3] == listening && strings.HasSuffix(f[1], fmt.Sprintf(":%04X", port)) {
+				return f[9]
+			}
+		}
+	}
+	return ""
+}

@@ -1,0 +1,129 @@
+// Package state says where a bench keeps what it keeps: the state directory,
+// and in it the socket, the key, the lock.
+package state
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// longestSocket is what still fits a Unix socket's address, in bytes.
+const longestSocket = 100
+
+// Dir is the state directory: the one given, else EARLYBENCH_STATE, else
+// earlybench below the XDG state home.
+func Dir(given string) (string, error) {
+	if given == "" {
+		given = os.Getenv("EARLYBENCH_STATE")
+	}
+	if given == "" {
+		base := os.Getenv("XDG_STATE_HOME")
+		if base == "" {
+			home, err := os.UserHomeDir()
+			if err != nil {
+				return "", fmt.Errorf("find the state directory: %w; name one with --state", err)
+			}
+			base = filepath.Join(home, ".local", "state")
+		}
+		given = filepath.Join(base, "earlybench")
+	}
+	return filepath.Abs(given)
+}
+
+// Socket is the path of a socket of the bench with a state directory. One that
+// would be too long for an address goes into the runtime directory, under a
+// digest.
+func Socket(dir, name string) string {
+	p := filepath.Join(dir, "run", name+".sock")
+	if len(p) <= longestSocket {
+		return p
+	}
+	sum := sha256.Sum256([]byte(dir))
+	base := os.Getenv("XDG_RUNTIME_DIR")
+	if base == "" {
+		base = filepath.Join(os.TempDir(), fmt.Sprintf("earlybench-%d", os.Getuid()))
+	}
+	return filepath.Join(base, "earlybench", hex.EncodeToString(sum[:6]), name+".sock")
+}
+
+// SocketDir makes the directory of a socket, for its owner only.
+func SocketDir(socket string) error {
+	dir := filepath.Dir(socket)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	info, err := os.Lstat(dir)
+	if err != nil {
+		return err
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); !ok || int(st.Uid) != os.Getuid() || !info.IsDir() {
+		return fmt.Errorf("%s belongs to somebody else", dir)
+	}
+	return os.Chmod(dir, 0o700)
+}
+
+// Held is the error of a state directory that a running bench has.
+type Held struct{ Dir, By string }
+
+func (h *Held) Error() string {
+	return fmt.Sprintf("a bench runs with the state %s already (process %s); stop it, or name another state with --state", h.Dir, h.By)
+}
+
+// Lock takes the state directory for this process, until release or its end.
+func Lock(dir string) (release func(), err error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make the state directory: %w", err)
+	}
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("lock the state directory: %w", err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		by, _ := os.ReadFile(f.Name())
+		f.Close()
+		return nil, &Held{Dir: dir, By: strings.TrimSpace(string(by))}
+	}
+	f.Truncate(0)                    //nolint:errcheck // it only tells people
+	fmt.Fprintln(f, os.Getpid())     //nolint:errcheck // as above
+	return func() { f.Close() }, nil // closing lets go
+}
+
+// Key reads the bench's link key, or makes one: an Ed25519 key in OpenSSH's
+// format, for its owner only.
+func Key(dir string) (ssh.Signer, error) {
+	file := filepath.Join(dir, "bench.key")
+	raw, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		block, err := ssh.MarshalPrivateKey(key, "earlybench")
+		if err != nil {
+			return nil, err
+		}
+		raw = pem.EncodeToMemory(block)
+		if err := os.WriteFile(file, raw, 0o600); err != nil {
+			return nil, fmt.Errorf("keep the bench's key: %w", err)
+		}
+	} else if err != nil {
+		return nil, fmt.Errorf("read the bench's key: %w", err)
+	}
+	s, err := ssh.ParsePrivateKey(raw)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return s, nil
+}

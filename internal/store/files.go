@@ -1,0 +1,58 @@
+package store
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+)
+
+// Files keeps large files by their SHA-256. A file is written under another
+// name, synced, then renamed: one that is there is whole.
+type Files struct{ Dir string }
+
+// Put keeps what r gives and returns its digest and size.
+func (f Files) Put(r io.Reader) (digest string, size int64, err error) {
+	if err := os.MkdirAll(f.Dir, 0o700); err != nil {
+		return "", 0, err
+	}
+	w, err := os.CreateTemp(f.Dir, ".coming-*")
+	if err != nil {
+		return "", 0, fmt.Errorf("keep a file: %w", err)
+	}
+	defer os.Remove(w.Name()) //nolint:errcheck // it has its own name by then
+	h := sha256.New()
+	size, err = io.Copy(io.MultiWriter(w, h), r)
+	err = errors.Join(err, w.Sync(), w.Close())
+	if err != nil {
+		return "", 0, fmt.Errorf("keep a file: %w", err)
+	}
+	digest = hex.EncodeToString(h.Sum(nil))
+	return digest, size, os.Rename(w.Name(), f.Path(digest))
+}
+
+// Path is where the file of a digest is.
+func (f Files) Path(digest string) string { return filepath.Join(f.Dir, digest) }
+
+// Open opens a file by its digest.
+func (f Files) Open(digest string) (*os.File, error) {
+	if raw, err := hex.DecodeString(digest); err != nil || len(raw) != sha256.Size {
+		return nil, ErrNotFound
+	}
+	r, err := os.Open(f.Path(digest))
+	if errors.Is(err, os.ErrNotExist) {
+		err = ErrNotFound
+	}
+	return r, err
+}
+
+// NewID makes an identifier: 80 bits, in lower-case hexadecimal.
+func NewID() string {
+	var b [10]byte
+	rand.Read(b[:]) //nolint:errcheck // it never fails
+	return hex.EncodeToString(b[:])
+}

@@ -1,0 +1,240 @@
+// Package tryout brings an app from its project onto a device and looks whether
+// it works there: build, pack, copy, install, start; and for a tryout what the
+// log says, what the screen shows, and how long each took.
+package tryout
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Tryouts is the use case. All fields are needed.
+type Tryouts struct {
+	Store *store.Store
+	Files store.Files
+	Rack  *keeper.Rack
+	Jobs  *job.Runner
+	Clock clock.Clock
+}
+
+// phases of a run; a tryout has more.
+var (
+	runPhases = []string{"build", "pack", "copy", "install", "start"}
+	tryPhases = append(runPhases[:len(runPhases):len(runPhases)], "log", "picture")
+)
+
+// Result is what a run ends with; a tryout keeps more.
+type Result struct {
+	App     string `json:"app"`
+	Version string `json:"version"`
+	Digest  string `json:"digest"`
+	Tryout  string `json:"tryout,omitempty"` // id of what was kept
+	Passed  bool   `json:"passed,omitempty"`
+	Sent    int64  `json:"sent_bytes"`
+	After   uint64 `json:"log_after"` // the log of this start comes behind this line
+}
+
+// AddProject puts an app's directory on record, from which the bench may build.
+func (t *Tryouts) AddProject(ctx context.Context, dir string) (*appfile.Project, error) {
+	if !filepath.IsAbs(dir) {
+		return nil, fmt.Errorf("%q: give the directory's whole path", dir)
+	}
+	p, err := appfile.ReadProject(filepath.Clean(dir))
+	if err != nil {
+		return nil, err
+	}
+	if err := t.Store.SaveProject(ctx, store.Project{App: p.ID, Dir: p.Dir}); err != nil {
+		return nil, fmt.Errorf("keep the project: %w", err)
+	}
+	return p, nil
+}
+
+// Start starts the job that runs an app of a project on a device, or tries it.
+func (t *Tryouts) Start(ctx context.Context, app, handle string, try bool) (job.Job, error) {
+	known, err := t.Store.Project(ctx, app)
+	if err != nil {
+		return job.Job{}, fmt.Errorf("app %q: %w; name its directory once: earlybench project add DIR", app, err)
+	}
+	project, err := appfile.ReadProject(known.Dir)
+	if err != nil {
+		return job.Job{}, err
+	}
+	k, err := t.Rack.Find(handle)
+	if err != nil {
+		return job.Job{}, err
+	}
+	if _, err := k.Linked(ctx); err != nil {
+		return job.Job{}, err
+	}
+	verb, phases := "Run", runPhases
+	if try {
+		verb, phases = "Try", tryPhases
+	}
+	w := &work{Tryouts: t, project: project, keeper: k, try: try, record: store.Tryout{ID: store.NewID(), Device: handle, App: project.ID, Version: project.Version}}
+	title := fmt.Sprintf("%s %s on %s", verb, project.ID, handle)
+	return t.Jobs.Start(ctx, map[bool]string{false: "app.run", true: "app.try"}[try], title, handle, phases, func(ctx context.Context, run *job.Run) (any, error) {
+		release, err := k.Lease(title)
+		if err != nil {
+			return nil, err
+		}
+		defer release()
+		w.run = run
+		return w.do(ctx)
+	})
+}
+
+// work is one run of an app on a device.
+type work struct {
+	*Tryouts
+	project *appfile.Project
+	keeper  *keeper.Keeper
+	run     *job.Run
+	try     bool
+	link    *keeper.Link
+	packed  store.AppFile
+	record  store.Tryout
+	result  Result
+	before  uint64 // the log's last line before the start
+}
+
+func (w *work) do(ctx context.Context) (any, error) {
+	steps := []struct {
+		name string
+		do   func(context.Context) (string, error)
+	}{{"build", w.build}, {"pack", w.pack}, {"copy", w.copy}, {"install", w.install}, {"start", w.start}}
+	if w.try {
+		steps = append(steps, []struct {
+			name string
+			do   func(context.Context) (string, error)
+		}{{"log", w.watchLog}, {"picture", w.takePicture}}...)
+	}
+	for _, s := range steps {
+		w.run.Phase(s.name, 0)
+		began := time.Now()
+		text, err := s.do(ctx)
+		point := store.Point{Name: s.name, OK: err == nil, Text: text, Took: time.Since(began).Milliseconds()}
+		if err != nil {
+			point.Text = err.Error()
+		}
+		w.record.Points = append(w.record.Points, point)
+		if err != nil {
+			w.record.Failed = s.name + ": " + err.Error()
+			if kerr := w.keep(ctx); kerr != nil {
+				err = errors.Join(err, kerr)
+			}
+			return nil, err
+		}
+	}
+	w.record.Passed, w.result.Passed = w.try, w.try
+	err := w.keep(ctx)
+	w.result.App, w.result.Version = w.project.ID, w.project.Version
+	return w.result, err
+}
+
+// keep keeps a tryout, once the app was really sent to a device.
+func (w *work) keep(ctx context.Context) error {
+	if !w.try || w.record.Digest == "" {
+		return nil
+	}
+	w.record.Created = w.Clock.Now().UTC()
+	if err := w.Store.SaveTryout(context.WithoutCancel(ctx), w.keeper.Device().ID, w.record); err != nil {
+		return err
+	}
+	w.result.Tryout = w.record.ID
+	return w.Store.Touch(context.WithoutCancel(ctx), w.keeper.Device().Handle)
+}
+
+// pack makes the app file of what was built.
+func (w *work) pack(ctx context.Context) (string, error) {
+	root, err := os.OpenRoot(filepath.Join(w.project.Dir, w.project.Root))
+	if err != nil {
+		return "", fmt.Errorf("open the project's files: %w", err)
+	}
+	defer root.Close()
+	tmp, err := os.CreateTemp("", "pack-*.ebapp")
+	if err != nil {
+		return "", err
+	}
+	defer os.Remove(tmp.Name()) //nolint:errcheck // it was kept under its digest
+	defer tmp.Close()
+	if _, err := appfile.Pack(tmp, w.project.Manifest(), root.FS(), w.project.Files); err != nil {
+		return "", fmt.Errorf("pack %s: %w", w.project.ID, err)
+	}
+	return w.takeIn(ctx, tmp)
+}
+
+// takeIn checks an app file as one that comes from outside, and keeps it.
+func (w *work) takeIn(ctx context.Context, f *os.File) (string, error) {
+	info, err := f.Stat()
+	if err != nil {
+		return "", err
+	}
+	opened, err := appfile.Open(f, info.Size())
+	if err != nil {
+		return "", fmt.Errorf("the app file is refused: %w", err)
+	}
+	if _, err := f.Seek(0, 0); err != nil {
+		return "", err
+	}
+	sum, size, err := w.Files.Put(f)
+	if err != nil {
+		return "", err
+	}
+	w.packed = store.AppFile{Digest: opened.Digest, App: opened.App.ID, Version: opened.App.Version, File: sum, Size: size, Created: w.Clock.Now()}
+	w.result.Digest = opened.Digest
+	return fmt.Sprintf("%d files, %d bytes", len(opened.App.Files), opened.App.Size()), w.Store.SaveAppFile(ctx, w.packed)
+}
+
+func (w *work) install(ctx context.Context) (string, error) {
+	w.record.Digest = w.packed.Digest
+	if err := w.link.Control.Call(ctx, link.MethodAppSwitch, link.AppRef{Digest: w.packed.Digest}, nil); err != nil {
+		return "", w.lost("install", err)
+	}
+	var apps []link.App
+	if err := w.link.Control.Call(ctx, link.MethodApps, nil, &apps); err != nil {
+		return "", w.lost("look at the app list", err)
+	}
+	for _, a := range apps {
+		if a.ID == w.project.ID && a.Digest == w.packed.Digest {
+			return "in the app list as " + a.Name, nil
+		}
+	}
+	return "", fmt.Errorf("%s is not in the device's app list", w.project.ID)
+}
+
+// lost makes of an error while the device was being talked to one that says
+// whether the device went away.
+func (w *work) lost(doing string, err error) error {
+	select {
+	case <-w.link.Done():
+		return &job.Problem{Kind: job.Gone, Text: fmt.Sprintf("The link to %s ended during: %s.", w.record.Device, doing),
+			Remedy: "Plug it in again and start this again."}
+	default:
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+}
+
+// ResultOf reads the result of a run back from a job's record.
+func ResultOf(v any) (Result, bool) {
+	if r, ok := v.(Result); ok {
+		return r, true
+	}
+	if v == nil {
+		return Result{}, false
+	}
+	raw, err := json.Marshal(v)
+	var r Result
+	return r, err == nil && json.Unmarshal(raw, &r) == nil && r.App != ""
+}

@@ -1,0 +1,172 @@
+package web
+
+import (
+	"fmt"
+	"net"
+	"slices"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/ready"
+	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/tryout"
+)
+
+// This file gives what the core and the use cases know the shape in which the
+// interface tells it.
+
+func (s *Server) benchOf(last int64) client.Bench {
+	return client.Bench{ID: s.ID, Name: s.Bench, Version: Version, Fingerprint: ssh.FingerprintSHA256(s.Key), Now: s.Clock.Now().UTC(), Sequence: last}
+}
+
+func deviceOf(st keeper.Standing) client.Device {
+	d := client.Device{Handle: st.Device.Handle, Serial: st.Device.Serial, Family: st.Device.Family, Maker: st.Device.Maker,
+		Model: st.Device.Model, Code: st.Device.Code, Summary: string(st.Readiness.Summary), Gates: map[string]string{},
+		First: st.Readiness.First, Says: st.Why.Text, HandsURL: st.Device.HandsURL, Key: st.Device.Key, Working: st.Working, Revision: st.Revision}
+	for _, g := range st.Readiness.Gates {
+		d.Gates[g.Name] = string(g.State)
+	}
+	if f, ok := st.View.Get(fact.OSRelease, st.Now); ok {
+		d.Release = f.Value.String()
+	}
+	if st.At != nil {
+		d.Link, d.Host, d.Port = "cable", st.At.Host.Name, st.At.Port
+	}
+	if n := st.Readiness.Next; n != nil {
+		step := stepOf(*n, st.Words)
+		d.Next = &step
+	}
+	return d
+}
+
+func stepOf(s ready.Step, words map[string]string) client.Step {
+	fill := func(t string) string { return sheet.Fill(t, words) }
+	c := client.Step{ID: s.ID, Gate: s.Gate, Who: string(s.Who), Title: fill(s.Title), Text: fill(s.Text), Note: fill(s.Note),
+		Where: []string{}, Sight: fill(s.Sight), Risk: fill(s.Risk), Action: s.Action, Minutes: s.Minutes, Done: s.Done, Told: s.Told}
+	c.Tell = s.Who == sheet.Hands && s.Action == "" && !s.Step.Sure
+	for _, w := range s.Where {
+		c.Where = append(c.Where, fill(w))
+	}
+	if d := s.Draw; d != nil {
+		c.Draw = &client.Drawing{Title: fill(d.Title), Rows: d.Rows, Row: d.Row, Word: fill(d.Word), Taps: d.Taps}
+	}
+	return c
+}
+
+func planOf(st keeper.Standing) client.Prep {
+	p := client.Prep{Device: deviceOf(st), Steps: []client.Step{}, Apps: []client.App{}}
+	for _, s := range st.Readiness.Steps {
+		p.Steps = append(p.Steps, stepOf(s, st.Words))
+	}
+	if st.Offered != nil {
+		o := setOf(*st.Offered)
+		p.Offer = &o
+	}
+	for _, a := range st.Apps {
+		p.Apps = append(p.Apps, client.App{ID: a.ID, Name: a.Name, Version: a.Version, Digest: a.Digest, Running: a.Running})
+	}
+	return p
+}
+
+func factsOf(st keeper.Standing, facts []fact.Fact) []client.Fact {
+	out := []client.Fact{}
+	for _, f := range facts {
+		text := f.Value.String()
+		if spec, ok := st.View.Registry().Lookup(f.Key); ok {
+			text = says(spec, f)
+		}
+		out = append(out, client.Fact{Key: string(f.Key), Value: f.Value.Any(), Text: text, Source: string(f.Source),
+			At: f.At.UTC(), By: f.By, Good: st.View.Good(f, st.Now)})
+	}
+	return out
+}
+
+// says makes a short sentence of a fact.
+func says(spec fact.Spec, f fact.Fact) string {
+	if f.Value.Type() == fact.Bool {
+		return spec.Text + ": " + f.Value.String()
+	}
+	return spec.Text + ": " + f.Value.String()
+}
+
+func whyOf(st keeper.Standing) client.Why {
+	w := client.Why{Device: st.Device.Handle, Gate: st.Why.Gate, State: string(st.Why.State), Text: st.Why.Text, Remedy: st.Why.Remedy,
+		Evidence: factsOf(st, st.Why.Evidence), Causes: []client.Cause{}}
+	if st.Why.Gate == "" {
+		w.State = "open"
+	}
+	if st.Why.Next != nil {
+		n := stepOf(*st.Why.Next, st.Words)
+		w.Next = &n
+	}
+	return w
+}
+
+func setOf(d store.DriverSet) client.DriverSet {
+	c := client.DriverSet{Digest: d.Digest, Name: d.Manifest.Name, Version: d.Manifest.Version, Maker: d.Manifest.Maker, About: d.Manifest.About, Fits: []string{}}
+	for _, f := range d.Manifest.Fits {
+		if !slices.Contains(c.Fits, f.USB) {
+			c.Fits = append(c.Fits, f.USB)
+		}
+	}
+	for _, f := range d.Manifest.Files {
+		c.Size += f.Size
+	}
+	return c
+}
+
+func projectOf(p store.Project) client.Project {
+	c := client.Project{App: p.App, Dir: p.Dir}
+	read, err := appfile.ReadProject(p.Dir)
+	if err != nil {
+		c.Trouble = sentence(err.Error())
+		return c
+	}
+	c.Name, c.Version = read.Name, read.Version
+	return c
+}
+
+func jobOf(j job.Job) client.Job {
+	c := client.Job{ID: j.ID, Kind: j.Kind, Title: j.Title, Device: j.Device, State: string(j.State), Phases: []client.Phase{}, Created: j.Created, Ended: when(j.Ended)}
+	for _, p := range j.Phases {
+		c.Phases = append(c.Phases, client.Phase{Name: p.Name, State: string(p.State), Done: p.Done, Total: p.Total, Note: p.Note, Began: when(p.Began), Ended: when(p.Ended)})
+	}
+	if e := j.Error; e != nil {
+		c.Error = &client.Trouble{Kind: e.Kind, Text: e.Text, Gate: e.Gate, Remedy: e.Remedy}
+	}
+	if r, ok := tryout.ResultOf(j.Result); ok {
+		c.Result = &client.RunResult{App: r.App, Version: r.Version, Digest: r.Digest, Tryout: r.Tryout, Passed: r.Passed, Sent: r.Sent, After: r.After}
+	}
+	return c
+}
+
+func when(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func tryoutOf(t store.Tryout) client.Tryout {
+	c := client.Tryout{ID: t.ID, Device: t.Device, App: t.App, Version: t.Version, Digest: t.Digest, Passed: t.Passed, Failed: t.Failed,
+		Points: []client.Point{}, Log: append([]string{}, t.Log...), Picture: t.Picture != "", Created: t.Created}
+	for _, p := range t.Points {
+		c.Points = append(c.Points, client.Point(p))
+	}
+	return c
+}
+
+// hostPort tells whether s is an address with a port.
+func hostPort(name, s string) error {
+	if _, _, err := net.SplitHostPort(s); err != nil {
+		return fmt.Errorf("%s %.80q: %w: write HOST:PORT, such as 127.0.0.1:7421", name, s, keeper.ErrBad)
+	}
+	return nil
+}
