@@ -116,7 +116,7 @@ func wrongArgs(c *cobra.Command) {
 				if len(args) > 0 && c.HasSubCommands() {
 					return unknown(c, args[0])
 				}
-				return usage("%w; write: %s", err, c.UseLine())
+				return usage("wrong number of arguments; write: %s", c.UseLine())
 			}
 			return nil
 		}
@@ -194,8 +194,10 @@ func (p *program) exit(err error) int {
 	return code
 }
 
+// capital begins a sentence; a handle or an id keeps its case.
 func capital(s string) string {
-	if s == "" {
+	first, _, _ := strings.Cut(s, " ")
+	if s == "" || strings.ContainsAny(first, "0123456789/-_.") {
 		return s
 	}
 	return strings.ToUpper(s[:1]) + s[1:]

@@ -70,7 +70,9 @@ func table(w io.Writer, head []string, rows [][]string) {
 		}
 		fmt.Fprintln(w, style.Render(strings.TrimRight(b.String(), " ")))
 	}
-	line(head, faint)
+	if strings.Join(head, "") != "" {
+		line(head, faint)
+	}
 	for _, r := range rows {
 		line(r, lipgloss.NewStyle())
 	}

@@ -345,9 +345,7 @@ func (k *Keeper) Linked(ctx context.Context) (*Link, error) {
 // Ask has the device ask its owner whether this bench may come in, and observes
 // every state of the question.
 func (k *Keeper) Ask(ctx context.Context, shared bool) (link.AdmitState, error) {
-	k.mu.Lock()
-	s, at := k.session, k.at
-	k.mu.Unlock()
+	s, at := k.visitor(ctx)
 	if s == nil || at == nil {
 		return "", k.Look(ctx, "").Blocked()
 	}
@@ -365,6 +363,32 @@ func (k *Keeper) Ask(ctx context.Context, shared bool) (link.AdmitState, error) 
 		k.wake(k.admitted)
 	}
 	return a.State, nil
+}
+
+// visitWithin is how long a link may take to come up once its driver is bound.
+const visitWithin = 10 * time.Second
+
+// visitor returns the session of this bench, waiting for one that is coming up.
+func (k *Keeper) visitor(ctx context.Context) (*link.Session, *Attachment) {
+	ctx, cancel := context.WithTimeout(ctx, visitWithin)
+	defer cancel()
+	for {
+		changed := k.rack.cfg.Store.Changed()
+		k.mu.Lock()
+		s, at := k.session, k.at
+		k.mu.Unlock()
+		if s != nil || at == nil || !k.bound() {
+			return s, at
+		}
+		if st := k.Look(ctx, ""); st.Trouble() {
+			return nil, at
+		}
+		select {
+		case <-ctx.Done():
+			return nil, at
+		case <-changed:
+		}
+	}
 }
 
 // plain takes the marks for emphasis out of a sheet's text.

@@ -314,6 +314,12 @@ func (k *Keeper) offer() {
 	k.observe(k.seen(fact.DriverOffered, fact.Of(name), fact.Host, ""))
 }
 
+// Trouble tells whether the last attempt to link failed.
+func (s Standing) Trouble() bool {
+	_, ok := s.View.Get(fact.LinkTrouble, s.Now)
+	return ok
+}
+
 // Blocked is the problem of work that cannot begin because a gate is not open.
 func (s Standing) Blocked() *job.Problem {
 	return &job.Problem{Kind: job.Blocked, Gate: s.Why.Gate, Text: s.Why.Text, Remedy: plain(s.Why.Remedy)}

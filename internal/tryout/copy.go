@@ -114,7 +114,7 @@ func upload(out io.WriterAt, r io.Reader, at, size int64, arrived func(int64)) e
 	var g errgroup.Group
 	g.SetLimit(inFlight)
 	var failed atomic.Bool
-	for ; at < size && !failed.Load(); at += pieceBytes {
+	for at := at; at < size && !failed.Load(); at += pieceBytes {
 		piece := make([]byte, min(pieceBytes, size-at))
 		if _, err := io.ReadFull(r, piece); err != nil {
 			return errors.Join(err, g.Wait())

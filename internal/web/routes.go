@@ -16,11 +16,12 @@ import (
 type (
 	out[T any] struct{ Body T }
 	none       struct{}
-	byHandle   struct {
+	// OfDevice is exported so that huma reads it where it is embedded.
+	OfDevice struct {
 		Handle string `path:"handle" maxLength:"60"`
 		App    string `query:"app" doc:"count the gates of this app too"`
 	}
-	byID struct {
+	OfID struct {
 		ID string `path:"id" maxLength:"60"`
 	}
 	accepted struct {
@@ -111,7 +112,7 @@ func (s *Server) devices(ctx context.Context, in *struct {
 }
 
 // look finds a device and how it stands.
-func (s *Server) look(ctx context.Context, in *byHandle) (keeper.Standing, error) {
+func (s *Server) look(ctx context.Context, in *OfDevice) (keeper.Standing, error) {
 	k, err := s.Rack.Find(in.Handle)
 	if err != nil {
 		return keeper.Standing{}, problem(err)
@@ -119,7 +120,7 @@ func (s *Server) look(ctx context.Context, in *byHandle) (keeper.Standing, error
 	return k.Look(ctx, in.App), nil
 }
 
-func (s *Server) device(ctx context.Context, in *byHandle) (*out[client.Device], error) {
+func (s *Server) device(ctx context.Context, in *OfDevice) (*out[client.Device], error) {
 	st, err := s.look(ctx, in)
 	if err != nil {
 		return nil, err
@@ -128,7 +129,7 @@ func (s *Server) device(ctx context.Context, in *byHandle) (*out[client.Device],
 }
 
 func (s *Server) changeDevice(ctx context.Context, in *struct {
-	byHandle
+	OfDevice
 	Body client.Change
 }) (*out[client.Device], error) {
 	if err := s.Rack.Set(ctx, in.Handle, keeper.Change{Handle: in.Body.Handle, HandsURL: in.Body.HandsURL, Key: in.Body.Key}); err != nil {
@@ -137,10 +138,10 @@ func (s *Server) changeDevice(ctx context.Context, in *struct {
 	if in.Body.Handle != nil {
 		in.Handle = *in.Body.Handle
 	}
-	return s.device(ctx, &in.byHandle)
+	return s.device(ctx, &in.OfDevice)
 }
 
-func (s *Server) facts(ctx context.Context, in *byHandle) (*out[client.List[client.Fact]], error) {
+func (s *Server) facts(ctx context.Context, in *OfDevice) (*out[client.List[client.Fact]], error) {
 	st, err := s.look(ctx, in)
 	if err != nil {
 		return nil, err
@@ -148,7 +149,7 @@ func (s *Server) facts(ctx context.Context, in *byHandle) (*out[client.List[clie
 	return list(factsOf(st, st.View.All())), nil
 }
 
-func (s *Server) why(ctx context.Context, in *byHandle) (*out[client.Why], error) {
+func (s *Server) why(ctx context.Context, in *OfDevice) (*out[client.Why], error) {
 	st, err := s.look(ctx, in)
 	if err != nil {
 		return nil, err
@@ -156,7 +157,7 @@ func (s *Server) why(ctx context.Context, in *byHandle) (*out[client.Why], error
 	return &out[client.Why]{whyOf(st)}, nil
 }
 
-func (s *Server) plan(ctx context.Context, in *byHandle) (*out[client.Prep], error) {
+func (s *Server) plan(ctx context.Context, in *OfDevice) (*out[client.Prep], error) {
 	st, err := s.look(ctx, in)
 	if err != nil {
 		return nil, err
@@ -165,7 +166,7 @@ func (s *Server) plan(ctx context.Context, in *byHandle) (*out[client.Prep], err
 }
 
 func (s *Server) tell(ctx context.Context, in *struct {
-	byHandle
+	OfDevice
 	Body struct {
 		Step string `json:"step" maxLength:"60"`
 	}
@@ -177,7 +178,7 @@ func (s *Server) tell(ctx context.Context, in *struct {
 	return nil, problem(k.Tell(in.Body.Step, "you"))
 }
 
-func (s *Server) ask(ctx context.Context, in *byHandle) (*accepted, error) {
+func (s *Server) ask(ctx context.Context, in *OfDevice) (*accepted, error) {
 	j, err := s.Prep.Ask(ctx, in.Handle)
 	if err != nil {
 		return nil, problem(err)
@@ -186,7 +187,7 @@ func (s *Server) ask(ctx context.Context, in *byHandle) (*accepted, error) {
 }
 
 func (s *Server) installDriver(ctx context.Context, in *struct {
-	byHandle
+	OfDevice
 	Body struct {
 		Accept string `json:"accept" doc:"digest of the driver set that is consented to"`
 	}
@@ -250,7 +251,7 @@ func (s *Server) addHost(ctx context.Context, in *out[client.Host]) (*out[client
 	return in, nil
 }
 
-func (s *Server) dropHost(ctx context.Context, in *byID) (*struct{}, error) {
+func (s *Server) dropHost(ctx context.Context, in *OfID) (*struct{}, error) {
 	if err := s.Store.DropHost(ctx, in.ID); err != nil {
 		return nil, problem(err)
 	}
@@ -281,7 +282,7 @@ func (s *Server) jobs(ctx context.Context, _ *none) (*out[client.List[client.Job
 	return list(items), nil
 }
 
-func (s *Server) job(ctx context.Context, in *byID) (*out[client.Job], error) {
+func (s *Server) job(ctx context.Context, in *OfID) (*out[client.Job], error) {
 	j, err := s.Store.Job(ctx, in.ID)
 	if err != nil {
 		return nil, problem(err)
@@ -289,7 +290,7 @@ func (s *Server) job(ctx context.Context, in *byID) (*out[client.Job], error) {
 	return &out[client.Job]{jobOf(j)}, nil
 }
 
-func (s *Server) stopJob(ctx context.Context, in *byID) (*struct{}, error) {
+func (s *Server) stopJob(ctx context.Context, in *OfID) (*struct{}, error) {
 	if _, err := s.Store.Job(ctx, in.ID); err != nil {
 		return nil, problem(err)
 	}
@@ -319,7 +320,7 @@ func (s *Server) tryouts(ctx context.Context, in *struct {
 	return list(items), nil
 }
 
-func (s *Server) tryout(ctx context.Context, in *byID) (*out[client.Tryout], error) {
+func (s *Server) tryout(ctx context.Context, in *OfID) (*out[client.Tryout], error) {
 	t, err := s.Store.Tryout(ctx, in.ID)
 	if err != nil {
 		return nil, problem(err)
@@ -332,7 +333,7 @@ type png struct {
 	Body        []byte
 }
 
-func (s *Server) picture(ctx context.Context, in *byID) (*png, error) {
+func (s *Server) picture(ctx context.Context, in *OfID) (*png, error) {
 	t, err := s.Store.Tryout(ctx, in.ID)
 	if err != nil {
 		return nil, problem(err)

@@ -175,11 +175,15 @@ func problem(err error) error {
 	return p
 }
 
+// sentence ends s with a full stop, and begins it with a capital unless it
+// begins with a handle or an id.
 func sentence(s string) string {
 	if s == "" {
 		return s
 	}
-	s = strings.ToUpper(s[:1]) + s[1:]
+	if first, _, _ := strings.Cut(s, " "); !strings.ContainsAny(first, "0123456789/-_.") {
+		s = strings.ToUpper(s[:1]) + s[1:]
+	}
 	if !strings.HasSuffix(s, ".") {
 		s += "."
 	}

@@ -216,7 +216,9 @@ func (b *Body) install(sum string) error {
 			return fmt.Errorf("file %s did not arrive whole: %w", f.Path, err)
 		}
 	}
-	b.stop(m.ID) //nolint:errcheck // it may not run
+	if err := b.stop(m.ID); err != nil {
+		return err
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.st.Apps[m.ID] = &app{ID: m.ID, Name: m.Name, Version: m.Version, Digest: sum, Entry: m.Entry, Files: m.Files}

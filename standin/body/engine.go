@@ -125,7 +125,7 @@ func (b *Body) runApp(ctx context.Context, id string, code []byte, p *process) e
 	defer errs.flush()
 	defer out.flush()
 	_, err := r.InstantiateWithConfig(ctx, code, wazero.NewModuleConfig().WithName(id).
-		WithArgs(id).WithStdout(out).WithStderr(errs).WithSysNanosleep().WithSysWalltime().WithSysNanotime().
+		WithArgs(id).WithStdout(out).WithStderr(errs).WithNanosleep(sleepIn(ctx)).WithSysWalltime().WithSysNanotime().
 		WithEnv("DEVICE", b.cfg.Name))
 	var exit *sys.ExitError
 	if errors.As(err, &exit) {
@@ -135,6 +135,18 @@ func (b *Body) runApp(ctx context.Context, id string, code []byte, p *process) e
 		return fmt.Errorf("it ended with exit code %d", exit.ExitCode())
 	}
 	return err
+}
+
+// sleepIn makes an app's sleep that ends when the app is stopped.
+func sleepIn(ctx context.Context) sys.Nanosleep {
+	return func(ns int64) {
+		t := time.NewTimer(time.Duration(ns))
+		defer t.Stop()
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+		}
+	}
 }
 
 // stop ends an app and waits; one that does not run is stopped already.
