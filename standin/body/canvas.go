@@ -80,7 +80,7 @@ func (c *canvas) paint(p *painter) {
 		case 'c':
 			p.box(rgb(m.rgb), 0, 0, Width, Height, 0)
 		case 'r':
-			p.box(rgb(m.rgb), float64(m.x), float64(m.y), float64(m.w), float64(m.h), 6)
+			p.box(rgb(m.rgb), float64(m.x), float64(m.y), float64(m.w), float64(m.h), float64(min(6, m.w/2, m.h/2)))
 		case 't':
 			weight := "regular"
 			if m.s >= 24 {

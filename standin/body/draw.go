@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"image"
 	"image/color"
+	"io/fs"
 	"math"
 	"strings"
 	"sync"
@@ -16,6 +17,10 @@ import (
 
 //go:embed fonts/*.ttf
 var fontFiles embed.FS
+
+// Fonts are the typefaces of the stand-ins' screens, for the page that shows
+// them.
+func Fonts() fs.FS { return fontFiles }
 
 // face makes a font face of a weight and size in points. Faces are not to be
 // shared between goroutines, so each drawing makes its own from parsed fonts.
@@ -121,13 +126,15 @@ func (b *Body) draw() *image.RGBA {
 	p.Fill()
 	ink, soft, deep := hsl(p.hue-15, 0.85, 0.11), hsl(p.hue-15, 0.35, 0.30), hsl(p.hue-15, 0.98, 0.15)
 
+	bar := ink
 	if run := b.running[b.screen.front]; b.screen.front != "" && run != nil {
 		run.canvas.paint(p)
+		bar = hsl(p.hue-15, 0.3, 0.92)
 	} else {
 		b.drawRows(p, ink, soft)
 	}
-	p.text("medium", 12, ink, b.cfg.Clock.Now().Format("15:04"), 18, 27)
-	b.drawBattery(p, ink)
+	p.text("medium", 12, bar, b.cfg.Clock.Now().Format("15:04"), 18, 27)
+	b.drawBattery(p, bar)
 	p.wave(hsl(p.hue-15, 0.35, 0.62), shoreTop-2, 7, 0.4)
 	p.wave(deep, shoreTop+6, 5, 2.2)
 	above, title := b.titles()

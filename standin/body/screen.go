@@ -105,7 +105,7 @@ func (b *Body) picture() *image.RGBA {
 func (b *Body) Tap(x, y int) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	at := image.Pt(x, y)
+	at, page := image.Pt(x, y), b.screen.page()
 	b.screen.ripple = at
 	for _, e := range slices.Backward(b.layout()) {
 		if at.In(e.Rect) {
@@ -114,6 +114,9 @@ func (b *Body) Tap(x, y int) {
 			}
 			break
 		}
+	}
+	if b.screen.page() != page {
+		b.screen.ripple = image.Point{}
 	}
 	b.redraw()
 }

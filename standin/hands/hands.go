@@ -71,6 +71,7 @@ func Start(address string, cable Cable, bodies []Body) (*Server, error) {
 	mux.HandleFunc("POST /held/{name}/tap", s.tap)
 	mux.HandleFunc("POST /held/{name}/cable", s.plug)
 	mux.Handle("GET /static/", http.StripPrefix("/static/", http.FileServerFS(files)))
+	mux.Handle("GET /fonts/", http.FileServerFS(body.Fonts()))
 	s.http = &http.Server{Handler: s.guard(mux), ReadHeaderTimeout: 5 * time.Second}
 	go func() {
 		defer close(s.served)

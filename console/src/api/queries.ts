@@ -1,0 +1,102 @@
+import { QueryClient, useMutation, useQuery } from "@tanstack/react-query";
+import createClient from "openapi-fetch";
+import type { paths } from "./schema";
+
+/** What the interface says when something did not work (RFC 9457). */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly remedy: string,
+  ) {
+    super(detail);
+  }
+}
+
+export const queryClient = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: Infinity, // events say when something has changed
+      retry: (count, error) => !(error instanceof Problem) && count < 20,
+      retryDelay: (count) => Math.min(250 * 2 ** count, 3000),
+    },
+  },
+});
+
+const api = createClient<paths>({ baseUrl: "" });
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** data gives an answer's data, or throws its problem. */
+async function data<T>(answer: Promise<Answer<T>>): Promise<T> {
+  const { data, error, response } = await answer;
+  if (!response.ok) {
+    const p = (error ?? {}) as { detail?: string; remedy?: string; title?: string };
+    throw new Problem(response.status, p.detail ?? p.title ?? response.statusText, p.remedy ?? "");
+  }
+  return data as T;
+}
+
+export const useBench = () =>
+  useQuery({ queryKey: ["bench"], queryFn: () => data(api.GET("/api/v1/bench")), refetchInterval: 60_000 });
+
+export const useDevices = (app: string) =>
+  useQuery({
+    queryKey: ["devices", app],
+    queryFn: () => data(api.GET("/api/v1/devices", { params: { query: { app } } })),
+    placeholderData: (before) => before,
+  });
+
+export const usePrep = (handle: string, app: string) =>
+  useQuery({
+    queryKey: ["prep", handle, app],
+    queryFn: () => data(api.GET("/api/v1/devices/{handle}/prep", { params: { path: { handle }, query: { app } } })),
+    placeholderData: (before) => before,
+  });
+
+export const useWhy = (handle: string, app: string) =>
+  useQuery({
+    queryKey: ["why", handle, app],
+    queryFn: () => data(api.GET("/api/v1/devices/{handle}/why", { params: { path: { handle }, query: { app } } })),
+    placeholderData: (before) => before,
+  });
+
+export const useProjects = () => useQuery({ queryKey: ["projects"], queryFn: () => data(api.GET("/api/v1/projects")) });
+
+export const useJobs = () => useQuery({ queryKey: ["jobs"], queryFn: () => data(api.GET("/api/v1/jobs")) });
+
+export const useTryouts = (device: string) =>
+  useQuery({
+    queryKey: ["tryouts", device],
+    queryFn: () => data(api.GET("/api/v1/tryouts", { params: { query: { device } } })),
+  });
+
+export const useSignIn = () =>
+  useMutation({ mutationFn: (secret: string) => data(api.POST("/api/v1/sign-in", { body: { secret } })) });
+
+export const useTell = (handle: string) =>
+  useMutation({
+    mutationFn: (step: string) =>
+      data(api.POST("/api/v1/devices/{handle}/told", { params: { path: { handle } }, body: { step } })),
+  });
+
+export const useAsk = (handle: string) =>
+  useMutation({
+    mutationFn: () => data(api.POST("/api/v1/devices/{handle}/admission", { params: { path: { handle } } })),
+  });
+
+export const useInstallDriver = (handle: string) =>
+  useMutation({
+    mutationFn: (accept: string) =>
+      data(api.POST("/api/v1/devices/{handle}/driver", { params: { path: { handle } }, body: { accept } })),
+  });
+
+export const useRun = (device: string) =>
+  useMutation({
+    mutationFn: (run: { app: string; try: boolean }) => data(api.POST("/api/v1/runs", { body: { device, ...run } })),
+  });
+
+export const useStopJob = () =>
+  useMutation({
+    mutationFn: (id: string) => data(api.POST("/api/v1/jobs/{id}/stop", { params: { path: { id } } })),
+  });

@@ -1,0 +1,15 @@
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+
+export type Bench = Schemas["Bench"];
+export type Device = Schemas["Device"];
+export type Step = Schemas["Step"];
+export type Prep = Schemas["Prep"];
+export type Why = Schemas["Why"];
+export type Fact = Schemas["Fact"];
+export type Job = Schemas["Job"];
+export type Project = Schemas["Project"];
+export type Tryout = Schemas["Tryout"];
+export type DriverSet = Schemas["DriverSet"];
+export type Line = { seq: number; at: string; app: string; level: string; text: string };

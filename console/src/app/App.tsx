@@ -1,0 +1,27 @@
+import { Route, Routes } from "react-router";
+import { useEvents } from "../api/events";
+import { Problem, useBench } from "../api/queries";
+import { DevicePage } from "../device/DevicePage";
+import { RackPage } from "../rack/RackPage";
+import { Header } from "./Header";
+import { SignIn } from "./SignIn";
+
+export function App() {
+  const bench = useBench();
+  const live = useEvents(bench.data?.sequence);
+  if (bench.error instanceof Problem && bench.error.status === 401) return <SignIn />;
+  if (!bench.data) return <p className="p-8 text-secondary">Asking the bench…</p>;
+  return (
+    <>
+      <Header live={live} />
+      <Routes>
+        <Route path="/" element={<RackPage />} />
+        <Route path="/devices/:handle" element={<DevicePage />} />
+        <Route
+          path="*"
+          element={<p className="p-8">There is no page at this address. The rack is under Rack, above.</p>}
+        />
+      </Routes>
+    </>
+  );
+}

@@ -1,0 +1,116 @@
+import { useAsk, useTell } from "../api/queries";
+import type { Prep, Step } from "../api/types";
+import { Emphasis } from "../parts/Emphasis";
+import { ProblemText } from "../parts/ProblemText";
+import { WhoSign, whoWords } from "../parts/Signs";
+import { DriverOffer } from "./DriverOffer";
+import { JobProgress } from "./JobProgress";
+import { RunButtons } from "./RunButtons";
+import { TapDrawing } from "./TapDrawing";
+
+/** The step that comes next, large, with the drawing of where to tap. */
+export function CurrentStep({ prep }: { prep: Prep }) {
+  const { device } = prep;
+  const step = device.next;
+  if (!step) {
+    return (
+      <section aria-label="Ready">
+        <p className="flex items-center gap-2 text-caption text-success">
+          <WhoSign who="ready" /> Nothing is shut
+        </p>
+        <h2 className="mt-2 text-step font-normal tracking-[-0.02em]">
+          <b className="font-semibold">{device.handle}</b> is ready
+        </h2>
+        <p className="mt-3 max-w-prose text-secondary">Run an app on it, or try it once more and keep the evidence.</p>
+        <RunButtons device={device} />
+        <JobProgress device={device} />
+      </section>
+    );
+  }
+  return (
+    <section aria-label="Current step" aria-live="polite" className="flex gap-6">
+      <div className="min-w-0 grow">
+        <p className="flex items-center gap-2 text-caption text-secondary">
+          <WhoSign who={step.who} /> {whoWords[step.who]}
+          {step.minutes === 1 ? ", about a minute" : step.minutes > 1 ? `, about ${step.minutes} minutes` : ""}
+        </p>
+        <h2 className="mt-2 text-step font-normal tracking-[-0.02em]">
+          <Emphasis text={step.text} />
+        </h2>
+        <Where step={step} />
+        {step.note && (
+          <p className="mt-3 max-w-prose text-secondary">
+            <Emphasis text={step.note} />
+          </p>
+        )}
+        {step.risk && (
+          <p className="mt-2 max-w-prose text-secondary">
+            It will warn you: <Emphasis text={step.risk} />
+          </p>
+        )}
+        {step.sight && (
+          <p className="mt-2 max-w-prose text-secondary">
+            You will see: <Emphasis text={step.sight} />
+          </p>
+        )}
+        <Action prep={prep} step={step} />
+        <JobProgress device={device} />
+      </div>
+      {step.draw && <TapDrawing drawing={step.draw} />}
+    </section>
+  );
+}
+
+function Where({ step }: { step: Step }) {
+  if (step.where.length === 0) return null;
+  return (
+    <p className="mt-3">
+      {step.where.map((w, i) => (
+        <span key={w}>
+          {i > 0 && <span className="mx-2 text-secondary">›</span>}
+          {i === step.where.length - 1 ? <b className="font-semibold">{w}</b> : w}
+        </span>
+      ))}
+    </p>
+  );
+}
+
+/** What one can press for a step: nothing where the bench sees by itself that it is done. */
+function Action({ prep, step }: { prep: Prep; step: Step }) {
+  const { device } = prep;
+  switch (step.action) {
+    case "driver.install":
+      return <DriverOffer prep={prep} />;
+    case "admission.ask":
+      return <AskButton handle={device.handle} waiting={device.gates["admitted"] === "waiting"} />;
+    case "app.try":
+      return <RunButtons device={device} />;
+  }
+  return step.tell ? <TellButton handle={device.handle} step={step.id} /> : null;
+}
+
+function AskButton({ handle, waiting }: { handle: string; waiting: boolean }) {
+  const ask = useAsk(handle);
+  if (waiting) return <p className="mt-5 font-semibold">It is asking now. Answer on its screen.</p>;
+  return (
+    <div className="mt-5">
+      <button type="button" className="press press-main" disabled={ask.isPending} onClick={() => ask.mutate()}>
+        Have {handle} ask
+      </button>
+      <ProblemText error={ask.error} />
+    </div>
+  );
+}
+
+function TellButton({ handle, step }: { handle: string; step: string }) {
+  const tell = useTell(handle);
+  return (
+    <div className="mt-5">
+      <button type="button" className="press" disabled={tell.isPending} onClick={() => tell.mutate(step)}>
+        I have done that
+      </button>
+      <p className="mt-2 text-caption text-secondary">Or go on: the bench sees by itself when the gate opens.</p>
+      <ProblemText error={tell.error} />
+    </div>
+  );
+}

@@ -1,0 +1,55 @@
+import { useParams } from "react-router";
+import { usePrep, useProjects, useWhy } from "../api/queries";
+import { ProblemText } from "../parts/ProblemText";
+import { AppsPanel } from "./AppsPanel";
+import { CurrentStep } from "./CurrentStep";
+import { GateStrip } from "./GateStrip";
+import { HandsBoard } from "./HandsBoard";
+import { LogPanel } from "./LogPanel";
+import { Plan } from "./Plan";
+import { WhyPanel } from "./WhyPanel";
+
+/** One device: the plan and the current step, the device in the hand beside it, why below. */
+export function DevicePage() {
+  const { handle = "" } = useParams();
+  const projects = useProjects();
+  const app = projects.data?.items[0]?.app ?? "";
+  const prep = usePrep(handle, app);
+  const why = useWhy(handle, app);
+  if (prep.error)
+    return (
+      <main className="p-8">
+        <ProblemText error={prep.error} />
+      </main>
+    );
+  if (!prep.data) return <main className="p-8 text-secondary">Asking how it stands…</main>;
+  const { device } = prep.data;
+  const linked = device.gates["linked"] === "open";
+  return (
+    <div className={`grid ${device.hands_url ? "lg:grid-cols-[minmax(0,1fr)_372px]" : ""}`}>
+      <main className="min-w-0 px-5 pt-4 pb-10 md:px-8">
+        <div className="flex flex-wrap items-baseline gap-x-4">
+          <h1 className="text-[28px]/[32px] font-semibold tracking-[-0.015em]">{device.handle}</h1>
+          <p>
+            {device.maker} {device.model}, {device.family} {device.release}
+          </p>
+          <p className="mono text-secondary">{device.serial}</p>
+          <p className="ml-auto text-caption text-secondary">
+            {device.link ? `by ${device.link}, ${device.port} of ${device.host}` : "not on any bus"}
+          </p>
+        </div>
+        <GateStrip device={device} />
+        <div className="mt-8 grid gap-9 md:grid-cols-[232px_minmax(0,1fr)]">
+          <Plan steps={prep.data.steps} current={device.next?.id} />
+          <CurrentStep prep={prep.data} />
+        </div>
+        <div className="-mx-5 mt-8 grid gap-9 border-t border-base-300 px-5 pt-4 md:-mx-8 md:grid-cols-[minmax(0,400px)_minmax(0,1fr)] md:px-8">
+          <WhyPanel why={why.data} />
+          <AppsPanel device={device} apps={prep.data.apps} />
+        </div>
+        <LogPanel handle={device.handle} linked={linked} />
+      </main>
+      {device.hands_url && <HandsBoard url={device.hands_url} handle={device.handle} />}
+    </div>
+  );
+}

@@ -1,0 +1,32 @@
+import type { Device } from "../api/types";
+import { Gate } from "../parts/Gate";
+import { gates } from "../parts/gates";
+
+/** The road of one device, with the gates' words below. */
+export function GateStrip({ device }: { device: Device }) {
+  const shown = gates.filter((g) => g in device.gates);
+  const stop = device.first ? shown.indexOf(device.first as (typeof gates)[number]) : shown.length;
+  return (
+    <ol
+      aria-label="Gates"
+      className="mt-4 grid overflow-x-auto"
+      style={{ gridTemplateColumns: `repeat(${shown.length}, minmax(58px, 1fr))` }}
+    >
+      {shown.map((g, i) => (
+        <li key={g} className="text-center">
+          <span
+            className={`flex h-[42px] items-center justify-center ${i < stop ? "road" : i === stop ? "road road-half" : ""}`}
+          >
+            <span className="relative">
+              <Gate state={device.gates[g]!} first={g === device.first} size={30} />
+            </span>
+          </span>
+          <span className={`text-caption ${g === device.first ? "font-semibold" : "text-secondary"}`}>
+            {g}
+            <span className="sr-only">: {device.gates[g]}</span>
+          </span>
+        </li>
+      ))}
+    </ol>
+  );
+}

@@ -1,0 +1,22 @@
+/** The device in the hand: a stand-in's own page, at its own address, which has no part in this one. */
+export function HandsBoard({ url, handle }: { url: string; handle: string }) {
+  return (
+    <aside
+      aria-label={`${handle} in your hand`}
+      className="bg-base-200 bg-[radial-gradient(340px_300px_at_50%_34%,var(--glow),transparent)] px-1 pt-3 pb-6"
+    >
+      <p className="px-8 text-caption text-secondary">
+        In your hand: a stand-in{" "}
+        <a className="ml-2 text-primary underline" href={url} target="_blank" rel="noreferrer">
+          alone
+        </a>
+      </p>
+      <iframe
+        title={`${handle} in your hand`}
+        src={url}
+        sandbox="allow-scripts allow-same-origin"
+        className="mx-auto mt-2 block h-[700px] w-[364px]"
+      />
+    </aside>
+  );
+}

@@ -1,0 +1,42 @@
+import { useEffect, useRef } from "react";
+import { useLog } from "../api/events";
+import { clockText } from "../parts/time";
+
+/** What the device and its apps say, as it comes. */
+export function LogPanel({ handle, linked }: { handle: string; linked: boolean }) {
+  const lines = useLog(handle, linked);
+  const end = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    if (end.current) end.current.scrollTop = end.current.scrollHeight;
+  }, [lines]);
+  return (
+    <section aria-label="Log" className="mt-8">
+      <h2 className="text-section font-semibold">Log</h2>
+      {!linked && lines.length === 0 && (
+        <p className="mt-2 text-secondary">The log comes over the link, once that is up.</p>
+      )}
+      {linked && lines.length === 0 && (
+        <p className="mt-2 text-secondary">Nothing was said yet. Run an app, and what it prints comes here.</p>
+      )}
+      {lines.length > 0 && (
+        // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex -- so that the keyboard scrolls it
+        <div
+          ref={end}
+          role="log"
+          aria-label={`Log of ${handle}`}
+          tabIndex={0}
+          className="mono mt-2 max-h-56 overflow-auto rounded-lg bg-base-200 px-4 py-3"
+        >
+          {lines.map((l) => (
+            <p key={l.seq} className={l.level === "error" ? "font-medium text-error" : ""}>
+              <span className="text-secondary">
+                {clockText(l.at)} {l.app || "device"}
+              </span>{" "}
+              {l.text}
+            </p>
+          ))}
+        </div>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,45 @@
+import { useProjects, useRun } from "../api/queries";
+import type { Device } from "../api/types";
+import { ProblemText } from "../parts/ProblemText";
+
+/** Try or run the apps that the bench can build. */
+export function RunButtons({ device }: { device: Device }) {
+  const projects = useProjects();
+  const run = useRun(device.handle);
+  const busy = device.working !== "" || run.isPending;
+  if (projects.data?.items.length === 0) {
+    return (
+      <p className="mt-5 max-w-prose text-secondary">
+        The bench knows no app to build yet. Name one's directory on its computer:
+        <span className="mono mt-2 block rounded-lg bg-base-200 px-4 py-3 text-base-content">
+          earlybench project add DIR
+        </span>
+      </p>
+    );
+  }
+  return (
+    <div className="mt-5 flex flex-wrap items-center gap-3">
+      {projects.data?.items.map((p, i) => (
+        <span key={p.app} className="flex gap-3">
+          <button
+            type="button"
+            className={i === 0 ? "press press-main" : "press"}
+            disabled={busy}
+            onClick={() => run.mutate({ app: p.app, try: true })}
+          >
+            Try {p.name || p.app}
+          </button>
+          <button
+            type="button"
+            className="press"
+            disabled={busy}
+            onClick={() => run.mutate({ app: p.app, try: false })}
+          >
+            Run {p.name || p.app}
+          </button>
+        </span>
+      ))}
+      <ProblemText error={run.error} />
+    </div>
+  );
+}

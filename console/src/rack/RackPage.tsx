@@ -1,0 +1,94 @@
+import { useState } from "react";
+import { useDevices, useProjects } from "../api/queries";
+import type { Device } from "../api/types";
+import { plain } from "../parts/Emphasis";
+import { ProblemText } from "../parts/ProblemText";
+import { Matrix } from "./Matrix";
+
+/** All devices: a row a device, a column a gate, the next step at the row's end. */
+export function RackPage() {
+  const projects = useProjects();
+  const [app, setApp] = useState("");
+  const [words, setWords] = useState("");
+  const devices = useDevices(app);
+  const all = devices.data?.items ?? [];
+  const shown = all.filter((d) => matches(d, words));
+  return (
+    <main className="px-5 pt-3 pb-10 md:px-8">
+      <div className="flex flex-wrap items-end justify-between gap-4">
+        <div>
+          <Lead devices={all} />
+          <p className="mt-1 text-row text-secondary">{counts(all)}</p>
+        </div>
+        <div className="flex items-center gap-4">
+          <label className="flex items-center gap-2 text-row text-secondary">
+            Gates of
+            <select className="select select-sm w-auto" value={app} onChange={(e) => setApp(e.target.value)}>
+              <option value="">the device</option>
+              {projects.data?.items.map((p) => (
+                <option key={p.app} value={p.app}>
+                  the device and {p.name || p.app}
+                </option>
+              ))}
+            </select>
+          </label>
+          <input
+            aria-label="Show only devices with these words"
+            placeholder="Words"
+            className="input input-sm w-44 border-0 bg-base-200"
+            value={words}
+            onChange={(e) => setWords(e.target.value)}
+          />
+        </div>
+      </div>
+      <ProblemText error={devices.error} />
+      {devices.data && all.length === 0 && <Empty />}
+      {all.length > 0 && shown.length === 0 && (
+        <p className="mt-10 text-secondary">No device has all of these words. There are {all.length} without them.</p>
+      )}
+      {shown.length > 0 && <Matrix devices={shown} withApp={app !== ""} />}
+    </main>
+  );
+}
+
+function matches(d: Device, words: string) {
+  const text = [d.handle, d.maker, d.model, d.release, d.family, d.serial, d.summary, d.first].join(" ").toLowerCase();
+  return words
+    .toLowerCase()
+    .split(/\s+/)
+    .every((w) => text.includes(w));
+}
+
+function Lead({ devices }: { devices: Device[] }) {
+  const next = devices.find((d) => d.summary === "readying") ?? devices.find((d) => d.next);
+  if (devices.length === 0) return <h1 className="text-lead">The rack is empty.</h1>;
+  if (!next?.next) return <h1 className="text-lead">All devices are ready.</h1>;
+  return (
+    <h1 className="text-lead">
+      <b className="font-semibold">{next.handle}</b>{" "}
+      {next.next.who === "automatic" ? "goes on by itself" : "waits for you"}:{" "}
+      {plain(next.next.title).replace(/^./, (c) => c.toLowerCase())}.
+    </h1>
+  );
+}
+
+const order = ["ready", "lapsing", "readying", "blocked", "unseen"];
+
+function counts(devices: Device[]) {
+  return order
+    .map((s) => [devices.filter((d) => d.summary === s).length, s] as const)
+    .filter(([n]) => n > 0)
+    .map(([n, s]) => `${n} ${s}`)
+    .join(", ");
+}
+
+function Empty() {
+  return (
+    <section className="mt-10 max-w-prose text-secondary">
+      <p>Devices come here by themselves once they hang on a host that this bench knows. Tell it of one:</p>
+      <p className="mono mt-3 rounded-lg bg-base-200 px-4 py-3 text-base-content">
+        earlybench host add NAME --usbip ADDR --control ADDR
+      </p>
+    </section>
+  );
+}

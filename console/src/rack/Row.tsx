@@ -1,0 +1,85 @@
+import { Smartphone, SquareDashed } from "lucide-react";
+import type { CSSProperties } from "react";
+import { Link } from "react-router";
+import type { Device } from "../api/types";
+import { plain } from "../parts/Emphasis";
+import { Gate } from "../parts/Gate";
+import { WhoSign } from "../parts/Signs";
+
+type Props = {
+  device: Device;
+  gates: readonly string[];
+  row: number;
+  at: { row: number; column: number };
+  template: CSSProperties;
+};
+
+export function Row({ device: d, gates, row, at, template }: Props) {
+  const here = (column: number) => ({
+    "data-at": `${row}/${column}`,
+    tabIndex: at.row === row && at.column === column ? 0 : -1,
+  });
+  const to = `/devices/${d.handle}`;
+  const stop = d.first ? gates.indexOf(d.first) : gates.length;
+  const Body = d.summary === "unseen" ? SquareDashed : Smartphone;
+  return (
+    <div
+      role="row"
+      className="-mx-2.5 grid min-h-[33px] items-stretch rounded-lg px-2.5 hover:bg-base-200 has-focus-visible:bg-base-200"
+      style={template}
+    >
+      <span role="rowheader" className="flex items-center gap-2.5">
+        <Body size={16} strokeWidth={1.5} aria-hidden="true" className="shrink-0 text-secondary" />
+        <Link to={to} className="font-semibold" {...here(0)}>
+          {d.handle}
+        </Link>
+        <span className="truncate text-caption text-secondary">
+          {d.maker} {d.model} {d.release}
+        </span>
+      </span>
+      {gates.map((g, i) => (
+        <span
+          role="gridcell"
+          key={g}
+          aria-label={`${g}: ${d.gates[g] ?? "not shown"}${g === d.first ? ", the first that is not open" : ""}`}
+          title={`${g}: ${d.gates[g]}`}
+          className={`flex items-center justify-center rounded-md focus-visible:-outline-offset-2 ${
+            i < stop ? "road" : i === stop ? "road road-half" : ""
+          }`}
+          {...here(i + 1)}
+        >
+          <span className="relative grid place-items-center">
+            <Gate state={d.gates[g] ?? "unknown"} first={g === d.first} />
+          </span>
+        </span>
+      ))}
+      <span role="gridcell" className="flex items-center gap-3 pl-6 text-row">
+        <Next device={d} />
+        <Link
+          to={to}
+          className="ml-auto w-[104px] shrink-0 font-medium text-primary hover:underline"
+          {...here(gates.length + 1)}
+        >
+          {d.next ? "Go on" : "Run an app"}
+          <span className="sr-only"> with {d.handle}</span>
+        </Link>
+      </span>
+    </div>
+  );
+}
+
+function Next({ device: d }: { device: Device }) {
+  if (!d.next) {
+    return (
+      <span className="flex items-center gap-2 text-success">
+        <WhoSign who="ready" /> Ready
+      </span>
+    );
+  }
+  return (
+    <span className="flex items-center gap-2">
+      <WhoSign who={d.working ? "automatic" : d.next.who} />
+      {d.working || plain(d.next.title)}
+    </span>
+  );
+}

@@ -1,0 +1,177 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/cdproto/target"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// browser is a headless Chromium with one page.
+type browser struct {
+	t   testing.TB
+	ctx context.Context
+	log *shared // what pages say on their consoles, errors among it
+
+	inner   context.Context // attached to the device's frame
+	innerID target.ID
+}
+
+// openBrowser starts Chromium; the test is skipped by name where it is missing.
+func openBrowser(t testing.TB, width, height int) *browser {
+	t.Helper()
+	path := needs(t, "chromium")
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(width, height),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("lang", "en-GB"))
+	alloc, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
+	t.Cleanup(cancel)
+	b := &browser{t: t, log: &shared{}}
+	ctx, cancel := chromedp.NewContext(alloc, chromedp.WithListener(b.listen))
+	t.Cleanup(cancel)
+	b.ctx = ctx
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(int64(width), int64(height))))
+	return b
+}
+
+func (b *browser) listen(ev any) {
+	switch ev := ev.(type) {
+	case *runtime.EventConsoleAPICalled:
+		for _, a := range ev.Args {
+			fmt.Fprintf(b.log, "%s: %s\n", ev.Type, a.Value)
+		}
+	case *runtime.EventExceptionThrown:
+		fmt.Fprintf(b.log, "exception: %s\n", ev.ExceptionDetails.Text)
+	}
+}
+
+// get runs an action, with patience.
+func get[T any](b *browser, what string, a chromedp.Action[T]) T {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
+	defer cancel()
+	v, err := chromedp.Run(ctx, a)
+	if err != nil {
+		short, cancel := context.WithTimeout(b.ctx, 2*time.Second)
+		defer cancel()
+		text, _ := chromedp.Run(short, chromedp.Evaluate[string](`document.body.innerText`))
+		require.NoError(b.t, err, "%s\nthe page says:\n%s\n%s", what, text, b.log)
+	}
+	return v
+}
+
+// goes goes to an address.
+func (b *browser) goes(url string) {
+	b.t.Helper()
+	get(b, "go to "+url, chromedp.Navigate(url))
+}
+
+// sees waits until the page says a text.
+func (b *browser) sees(text string) {
+	b.t.Helper()
+	get(b, "see "+text, chromedp.Poll[bool](fmt.Sprintf(`document.body.innerText.includes(%q)`, text), chromedp.WithPollingTimeout(patience)))
+}
+
+// presses presses the button or link with a text, as a mouse does.
+func (b *browser) presses(text string) {
+	b.t.Helper()
+	find := fmt.Sprintf(`(() => {
+		const e = [...document.querySelectorAll("button, a")].find((e) => e.innerText.trim().includes(%q) && !e.disabled);
+		if (!e) return null;
+		e.scrollIntoView({block: "center"});
+		const r = e.getBoundingClientRect();
+		return {X: r.x + r.width / 2, Y: r.y + r.height / 2} })()`, text)
+	at := get(b, "find "+text, chromedp.Poll[struct{ X, Y float64 }](find, chromedp.WithPollingTimeout(patience)))
+	get(b, "press "+text, chromedp.MouseClickXY(at.X, at.Y))
+}
+
+// says is all that the page says.
+func (b *browser) says() string {
+	b.t.Helper()
+	return get(b, "read the page", chromedp.Evaluate[string](`document.body.innerText`))
+}
+
+// hands touches the device in the frame: what lies on its screen at the place
+// of a text, with a mouse. A touch that the screen does not answer (a frame that
+// was just laid out takes no mouse yet) is made again, as a person would.
+func (b *browser) hands(text string) {
+	b.t.Helper()
+	deadline := time.Now().Add(patience)
+	for {
+		x, y, err := b.place(text)
+		if err == nil {
+			before := b.picture()
+			get(b, "touch "+text, chromedp.MouseClickXY(x, y))
+			for range 50 {
+				if b.picture() != before {
+					return
+				}
+				time.Sleep(20 * time.Millisecond)
+			}
+			err = fmt.Errorf("the screen does not answer")
+		}
+		require.True(b.t, time.Now().Before(deadline), "touch %q on the device: %v", text, err)
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// picture is the address of the picture that the device's frame shows: another
+// after every change.
+func (b *browser) picture() string {
+	inner, err := b.frame()
+	if err != nil {
+		return ""
+	}
+	src, _ := chromedp.Run(inner, chromedp.Evaluate[string](`document.getElementById("screen").src`))
+	return src
+}
+
+// place finds where in the window a text on the device's screen is.
+func (b *browser) place(text string) (x, y float64, err error) {
+	type point struct {
+		X, Y  float64
+		Found bool
+		Has   string
+	}
+	frame := get(b, "find the frame", chromedp.Poll[point](`(() => { const f = document.querySelector("iframe"); if (!f) return null; f.scrollIntoView({block: "nearest"}); const r = f.getBoundingClientRect(); return {X: r.x, Y: r.y} })()`, chromedp.WithPollingTimeout(patience)))
+	inner, err := b.frame()
+	if err != nil {
+		return 0, 0, err
+	}
+	at, err := chromedp.Run(inner, chromedp.Evaluate[point](fmt.Sprintf(`(() => {
+		const all = [...document.querySelectorAll("#touch button")];
+		const e = all.find((e) => e.textContent === %q);
+		const r = e?.getBoundingClientRect();
+		return {Found: !!e, X: e ? r.x + r.width / 2 : 0, Y: e ? r.y + r.height / 2 : 0, Has: all.map((e) => e.textContent).join(", ")} })()`, text)))
+	if err == nil && !at.Found {
+		err = fmt.Errorf("the screen has %s", at.Has)
+	}
+	return frame.X + at.X, frame.Y + at.Y, err
+}
+
+// frame attaches to the hands page, which is of another site and so a target of
+// its own.
+func (b *browser) frame() (context.Context, error) {
+	targets, err := chromedp.Targets(b.ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range targets {
+		if t.Type != "iframe" || !strings.Contains(t.URL, "/held/") {
+			continue
+		}
+		if b.inner == nil || b.innerID != t.TargetID {
+			// Its context is kept: ending it would close the frame.
+			b.inner, _ = chromedp.NewContext(b.ctx, chromedp.WithTargetID(t.TargetID))
+			b.innerID = t.TargetID
+		}
+		return b.inner, nil
+	}
+	return nil, fmt.Errorf("no frame with the device")
+}
