@@ -103,9 +103,7 @@ func (c *Client) Bench(ctx context.Context) (Bench, error) {
 
 // SignInAddress asks for a one-time address that signs a browser in.
 func (c *Client) SignInAddress(ctx context.Context) (string, error) {
-	out, err := call[struct {
-		URL string `json:"url"`
-	}](ctx, c, "POST", api+"/sign-in-addresses", struct{}{})
+	out, err := call[SignInAddress](ctx, c, "POST", api+"/sign-in-addresses", struct{}{})
 	return out.URL, err
 }
 

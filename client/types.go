@@ -15,6 +15,11 @@ type Bench struct {
 	Sequence    int64     `json:"sequence" doc:"of the newest event"`
 }
 
+// SignInAddress is a one-time address that signs a browser in.
+type SignInAddress struct {
+	URL string `json:"url"`
+}
+
 // List is how every list is answered.
 type List[T any] struct {
 	Items []T `json:"items" nullable:"false"`

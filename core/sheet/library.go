@@ -113,6 +113,7 @@ func (l *Library) add(files map[string]*file, f *file) Errors {
 				Text: fmt.Sprintf("model %s has a sheet already: %s", id, l.models[id].Name)})
 			continue
 		}
+		s.USB = id
 		l.models[id] = s
 		l.byName[s.Family+"/"+s.Maker+"/"+s.Model.Code] = s
 	}

@@ -9,6 +9,7 @@ package sheet
 
 import (
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/usb"
 )
 
 // Order is the order in which gates are always shown.
@@ -47,6 +48,7 @@ type Sheet struct {
 	Family   string
 	Maker    string
 	Model    Model
+	USB      usb.ID   // by which a device of this model is told
 	Walk     []string // gates in the order in which this family opens them
 	Gates    map[string]*Gate
 	Steps    []*Step

@@ -165,10 +165,11 @@ func (g *guide) explain(s client.Step) {
 	if len(s.Where) > 0 {
 		fmt.Fprintln(g.out, "      "+way(s.Where))
 	}
-	for _, t := range []string{s.Note, s.Sight} {
-		if t != "" {
-			wrapped(g.out, "      ", emphasis(t), g.width)
-		}
+	if s.Note != "" {
+		wrapped(g.out, "      ", emphasis(s.Note), g.width)
+	}
+	if s.Sight != "" {
+		wrapped(g.out, "      ", "You will see: "+emphasis(s.Sight), g.width)
 	}
 	if s.Risk != "" {
 		wrapped(g.out, "      ", "It will warn you: "+emphasis(s.Risk), g.width)

@@ -38,6 +38,13 @@ func operation(method, path, id, summary string) huma.Operation {
 	return op
 }
 
+// silent describes an operation that answers with its status alone.
+func silent(path, id, summary string) huma.Operation {
+	op := operation(http.MethodPost, path, id, summary)
+	op.DefaultStatus = http.StatusNoContent
+	return op
+}
+
 func work(path, id, summary string) huma.Operation {
 	op := operation(http.MethodPost, path, id, summary)
 	op.DefaultStatus = http.StatusAccepted
@@ -53,17 +60,11 @@ func (s *Server) routes() {
 	a := s.api
 
 	huma.Register(a, operation("GET", "/bench", "bench", "The bench itself"), s.bench)
-	huma.Register(a, operation("POST", "/sign-in", "sign-in", "Sign a browser in with a one-time secret"), s.signIn)
-	huma.Register(a, operation("POST", "/sign-out", "sign-out", "Sign a browser out"), s.signOut)
+	huma.Register(a, silent("/sign-in", "sign-in", "Sign a browser in with a one-time secret"), s.signIn)
+	huma.Register(a, silent("/sign-out", "sign-out", "Sign a browser out"), s.signOut)
 	huma.Register(a, operation("POST", "/sign-in-addresses", "offer-sign-in", "Make a one-time sign-in address"),
-		func(context.Context, *none) (*out[struct {
-			URL string `json:"url"`
-		}], error) {
-			o := &out[struct {
-				URL string `json:"url"`
-			}]{}
-			o.Body.URL = s.Offer()
-			return o, nil
+		func(context.Context, *none) (*out[client.SignInAddress], error) {
+			return &out[client.SignInAddress]{client.SignInAddress{URL: s.Offer()}}, nil
 		})
 
 	huma.Register(a, operation("GET", "/devices", "devices", "The rack"), s.devices)
@@ -72,7 +73,7 @@ func (s *Server) routes() {
 	huma.Register(a, operation("GET", "/devices/{handle}/facts", "facts", "All that is known of a device"), s.facts)
 	huma.Register(a, operation("GET", "/devices/{handle}/why", "why", "Why a device is not ready"), s.why)
 	huma.Register(a, operation("GET", "/devices/{handle}/prep", "prep", "A device's plan"), s.plan)
-	huma.Register(a, operation("POST", "/devices/{handle}/told", "tell", "Say that a step was done"), s.tell)
+	huma.Register(a, silent("/devices/{handle}/told", "tell", "Say that a step was done"), s.tell)
 	huma.Register(a, work("/devices/{handle}/admission", "ask", "Have the device ask its owner to let this bench in"), s.ask)
 	huma.Register(a, work("/devices/{handle}/driver", "install-driver", "Install the driver set that fits, with consent"), s.installDriver)
 
@@ -88,7 +89,7 @@ func (s *Server) routes() {
 	huma.Register(a, work("/runs", "run", "Run an app on a device, or try it"), s.startRun)
 	huma.Register(a, operation("GET", "/jobs", "jobs", "The newest jobs"), s.jobs)
 	huma.Register(a, operation("GET", "/jobs/{id}", "job", "A job"), s.job)
-	huma.Register(a, operation("POST", "/jobs/{id}/stop", "stop-job", "Stop a job"), s.stopJob)
+	huma.Register(a, silent("/jobs/{id}/stop", "stop-job", "Stop a job"), s.stopJob)
 	huma.Register(a, operation("GET", "/tryouts", "tryouts", "The newest tryouts"), s.tryouts)
 	huma.Register(a, operation("GET", "/tryouts/{id}", "tryout", "A tryout"), s.tryout)
 	huma.Register(a, operation("GET", "/tryouts/{id}/picture.png", "picture", "A tryout's picture"), s.picture)

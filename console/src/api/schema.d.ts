@@ -560,9 +560,6 @@ export interface components {
         ListTryout: {
             items: components["schemas"]["Tryout"][];
         };
-        "OutStruct { URL string \"json:\\\"url\\\"\" }Body": {
-            url: string;
-        };
         Phase: {
             /** Format: date-time */
             began: string | null;
@@ -634,6 +631,9 @@ export interface components {
             sent_bytes: number;
             tryout: string;
             version: string;
+        };
+        SignInAddress: {
+            url: string;
         };
         SignInBody: {
             secret: string;
@@ -996,8 +996,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1210,8 +1210,8 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description OK */
-            200: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1398,8 +1398,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description No Content */
+            204: {
                 headers: {
                     "Set-Cookie"?: string;
                     [name: string]: unknown;
@@ -1432,7 +1432,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OutStruct { URL string \"json:\\\"url\\\"\" }Body"];
+                    "application/json": components["schemas"]["SignInAddress"];
                 };
             };
             /** @description Error */
@@ -1457,8 +1457,8 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description OK */
-            200: {
+            /** @description No Content */
+            204: {
                 headers: {
                     "Set-Cookie"?: string;
                     [name: string]: unknown;

@@ -1,0 +1,44 @@
+# Early Bench. `make` alone prints what there is.
+# Everything sets up what it needs, on a machine that has Go and Node.
+
+GO      ?= go
+CONSOLE := console
+export GOTOOLCHAIN = local
+
+.DEFAULT_GOAL := help
+.PHONY: help build demo test lint measure screenshots types setup-test
+
+help: ## print this help
+	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
+
+build: $(CONSOLE)/dist/index.html ## build bin/earlybench, with the console in it
+	$(GO) build -o bin/earlybench ./cmd/earlybench
+
+demo: build ## run a bench with two stand-in handsets, to learn and try things with
+	@exec bin/earlybench demo
+
+test: $(CONSOLE)/dist/index.html setup-test ## run all tests
+	sh scripts/test.sh
+
+lint: $(CONSOLE)/dist/index.html ## check style, types, imports
+	sh scripts/lint.sh
+
+measure: build ## measure speed and memory, and print the figures of docs/benchmarks.md
+	$(GO) run ./test/measure
+
+screenshots: build setup-test ## take the pictures of docs/screenshots anew
+	sh scripts/screenshots.sh
+
+types: $(CONSOLE)/node_modules/.ready ## make the console's types from the HTTP interface
+	$(GO) run ./cmd/openapi > $(CONSOLE)/openapi.json.new && mv $(CONSOLE)/openapi.json.new $(CONSOLE)/openapi.json
+	cd $(CONSOLE) && npm run --silent types
+
+setup-test:
+	@sh scripts/setup.sh
+
+$(CONSOLE)/node_modules/.ready: $(CONSOLE)/package-lock.json
+	cd $(CONSOLE) && npm ci --no-fund --no-audit --loglevel=error
+	@touch $@
+
+$(CONSOLE)/dist/index.html: $(CONSOLE)/node_modules/.ready $(shell find $(CONSOLE)/src $(CONSOLE)/public $(CONSOLE)/index.html $(CONSOLE)/vite.config.ts -type f 2>/dev/null)
+	cd $(CONSOLE) && npm run --silent build

@@ -1,0 +1,16 @@
+#!/bin/sh
+# Style, types, imports. golangci-lint is used where it is installed; without it
+# the same rules for imports are held by a test.
+set -eu
+unformatted=$(git ls-files -co --exclude-standard '*.go' | xargs gofmt -l)
+if [ -n "$unformatted" ]; then
+    echo "gofmt would change:"; echo "$unformatted"; exit 1
+fi
+go vet ./...
+(cd demo/apps/callout && GOOS=wasip1 GOARCH=wasm go vet .)
+(cd console && npm run --silent lint)
+if command -v golangci-lint >/dev/null 2>&1; then
+    golangci-lint run
+else
+    echo "golangci-lint is not installed; gofmt, go vet, eslint, prettier and tsc were run."
+fi

@@ -1,0 +1,27 @@
+#!/bin/sh
+# Installs the programs that the tests use as witnesses, where they are missing.
+# It never asks: as root on Debian it installs them; elsewhere it says in a
+# sentence what is missing, and the tests that need it are skipped by name.
+set -u
+
+has() { command -v "$1" >/dev/null 2>&1 || [ -x "/usr/sbin/$1" ]; }
+
+missing=""
+has chromium || missing="$missing chromium"
+has usbip || missing="$missing usbip"
+has openssl || missing="$missing openssl"
+[ -r /usr/share/misc/usb.ids ] || missing="$missing usb.ids"
+[ -n "$missing" ] || exit 0
+
+if [ "$(id -u)" != 0 ] || ! has apt-get; then
+    echo "Not installed, and not installable here without root and apt-get:$missing. The tests that need them will be skipped, by name."
+    exit 0
+fi
+echo "Installing for the tests:$missing"
+export DEBIAN_FRONTEND=noninteractive
+apt-get update -qq >/dev/null 2>&1
+for package in $missing; do
+    apt-get install -y -qq --no-install-recommends "$package" >/dev/null 2>&1 ||
+        echo "The package $package cannot be installed here. The tests that need it will be skipped, by name."
+done
+exit 0

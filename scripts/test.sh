@@ -1,0 +1,32 @@
+#!/bin/sh
+# All tests: the console's, the core's under the race detector, the rest, and
+# the whole program's. What was skipped is said at the end.
+set -eu
+
+out=$(mktemp)
+trap 'rm -f "$out"' EXIT
+
+(cd console && npm run --silent test)
+
+run() { # keeps going over the pipe's status
+    { go test "$@" 2>&1 || echo "FAILED: go test $*"; } | tee -a "$out" |
+        grep -vE '^(=== |--- PASS|    --- PASS|PASS$|\?|ok .*no test files)|^\s+.*_test.go:[0-9]+: .*(skipped|is not installed|it takes pictures)' || true
+}
+
+run -v -race ./core/... ./standin/...
+run -v ./client/... ./internal/... ./cmd/... ./console/... ./demo/... ./sheets/...
+run -v -timeout 15m ./test/...
+
+skipped=$(grep -E '^ *--- SKIP' "$out" || true)
+if [ -n "$skipped" ]; then
+    echo
+    echo "Skipped, with the reason:"
+    grep -E -A2 '^ *--- SKIP' "$out" | sed 's/^/  /'
+fi
+passed=$(grep -cE '^ *--- PASS' "$out" || true)
+failed=$(grep -cE '^ *--- FAIL' "$out" || true)
+left=$(grep -cE '^ *--- SKIP' "$out" || true)
+broken=$(grep -cE '^FAILED: ' "$out" || true)
+echo
+echo "$passed passed, $((failed > 0 ? failed : broken)) failed, $left skipped"
+[ "$broken" = 0 ]

@@ -1,0 +1,161 @@
+package test
+
+import (
+	"context"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// fromTheConsole goes the whole way on a brand-new handset by what the page
+// says, with a mouse.
+func TestANewcomerTakesABrandNewHandsetToATriedAppInTheConsole(t *testing.T) {
+	d := startDemo(t)
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("heron-2 waits for you")
+	b.presses("Go on")
+
+	b.sees("Inside label")
+	b.sees("Why mode is not open")
+	b.sees("observed, bus")
+	b.hands("Settings")
+	b.hands("Care")
+	b.hands("Inside label")
+	b.presses("I have done that")
+	b.sees("told by you")
+	b.sees("Tap Batch six times")
+	for range 6 {
+		b.hands("Batch")
+	}
+	b.presses("I have done that")
+	b.sees("Set Computers may to debug and install")
+	for _, text := range []string{"Back", "Back", "Back room", "Computers may", "debug and install", "Let them"} {
+		b.hands(text)
+	}
+
+	b.sees("Why driver is not open")
+	b.sees("EACCES")
+	b.presses("Install halden-link 4.1 on loft")
+	b.sees("Say yes to moor-desk")
+	b.presses("Have heron-2 ask")
+	b.sees("It is asking now")
+	b.hands("Until withdrawn")
+
+	b.sees("Try an app on it")
+	b.presses("Try Callout")
+	b.sees("heron-2 is ready")
+	b.sees("Passed: fellgate/callout 2.3")
+	b.sees("callout ready: 4 on the rota")
+	require.Equal(t, "open", d.device("heron-2").Gates["tried"])
+	require.NotContains(t, b.log.String(), "exception")
+	require.NotContains(t, b.log.String(), "Content Security Policy")
+}
+
+func TestNoCookieOfTheServiceReachesTheHandsPage(t *testing.T) {
+	d := startDemo(t)
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.presses("Go on")
+	b.sees("In your hand")
+	cookies := b.cookies(d.at.Service + "/api/v1/bench")
+	require.Len(t, cookies, 1, "the browser is signed in")
+	require.True(t, cookies[0].HTTPOnly)
+	require.Equal(t, network.CookieSameSiteStrict, cookies[0].SameSite)
+	for _, url := range []string{d.at.Hands + "/held/heron-2", strings.Replace(d.at.Hands, "localhost", "127.0.0.1", 1) + "/held/heron-2"} {
+		require.Empty(t, b.cookies(url), url)
+	}
+}
+
+// cookies are those that the browser would send to an address.
+func (b *browser) cookies(url string) []*network.Cookie {
+	b.t.Helper()
+	return get(b, "read the cookies", func(ctx context.Context, t *chromedp.Target) ([]*network.Cookie, error) {
+		r, err := cdp.Call(ctx, t, network.GetCookies, network.GetCookiesParams{URLs: []string{url}})
+		return r.Cookies, err
+	})
+}
+
+func TestANewcomerTakesABrandNewHandsetToATriedAppByCommands(t *testing.T) {
+	d := startDemo(t)
+	rack := d.ok("rack")
+	require.Contains(t, rack, "heron-1  Halden Heron 3 12")
+	require.Contains(t, rack, "blocked: Find the row")
+	why := d.ok("why", "heron-2")
+	require.Contains(t, why, "gate  mode  is shut")
+	require.Contains(t, why, "Interfaces on the bus: 06/01/01 Files")
+	require.Contains(t, why, "Tap Batch six times")
+
+	needsPerson := d.run("prep", "heron-2", "--unattended")
+	require.Equal(t, 6, needsPerson.code, needsPerson.err)
+	require.Contains(t, needsPerson.err, "Inside label")
+
+	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
+	defer cancel()
+	withoutConsent := d.command(ctx, "prep", "heron-2")
+	d.eventually("prep says where to go", func() bool { return strings.Contains(withoutConsent.out.String(), "Inside label") })
+	d.openMode("heron-2")
+	r := withoutConsent.wait()
+	require.Equal(t, 6, r.code, r.out+r.err)
+	require.Contains(t, r.err, "--accept ")
+	digest := strings.TrimSuffix(strings.TrimSpace(r.err[strings.Index(r.err, "--accept ")+len("--accept "):]), ".")
+
+	prep := d.command(ctx, "prep", "heron-2", "--accept", digest)
+	d.touch("heron-2", "This visit")
+	r = prep.wait()
+	require.Zero(t, r.code, r.out+r.err)
+	require.Contains(t, r.out, "heron-2 is ready")
+
+	run := d.run("run", "demo/apps/callout", "heron-2", "--for", "4s")
+	require.Zero(t, run.code, run.err)
+	require.Contains(t, run.out, "callout ready: 4 on the rota")
+	require.Contains(t, run.err, "goes on running")
+
+	picture := filepath.Join(t.TempDir(), "screen.png")
+	try := d.ok("try", "fellgate/callout", "heron-2", "--picture", picture)
+	require.Contains(t, try, "passed")
+	require.Contains(t, try, "callout ready: 4 on the rota")
+	png, err := os.ReadFile(picture)
+	require.NoError(t, err)
+	require.Equal(t, "image/png", http.DetectContentType(png))
+	require.Contains(t, d.ok("rack", "--app", "fellgate/callout", "--json"), `"tried": "open"`)
+	require.Contains(t, d.ok("tryout"), "fellgate/callout 2.3")
+}
+
+func TestAnAppThatCrashesFailsItsTryout(t *testing.T) {
+	d := startDemo(t)
+	dir := t.TempDir()
+	copyTree(t, "../demo/apps/callout", dir)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "rota.txt"), []byte("nobody\n"), 0o644))
+	r := d.run("try", dir, "heron-1")
+	require.Equal(t, 1, r.code, r.out+r.err)
+	require.Contains(t, r.err, "crashed: it ended with exit code 3")
+	require.Contains(t, d.ok("tryout"), "failed")
+	require.Equal(t, "shut", d.device("heron-1").Gates["tried"])
+}
+
+func TestABuildThatFailsSaysWhatTheBuildSaid(t *testing.T) {
+	d := startDemo(t)
+	dir := t.TempDir()
+	copyTree(t, "../demo/apps/callout", dir)
+	main := filepath.Join(dir, "main.go")
+	raw, err := os.ReadFile(main)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(main, append(raw, "\nfunc broken( {\n"...), 0o644))
+	r := d.run("run", dir, "heron-1")
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "main.go:")
+	require.Contains(t, r.err, "Mend what the build says")
+}
+
+func copyTree(t testing.TB, from, to string) {
+	t.Helper()
+	require.NoError(t, os.CopyFS(to, os.DirFS(from)))
+}
