@@ -19,11 +19,13 @@ require (
 	github.com/stretchr/testify v1.12.1
 	github.com/tetratelabs/wazero v1.12.0
 	github.com/valyala/fasthttp v1.69.0
+	go.uber.org/goleak v1.3.0
 	golang.org/x/crypto v0.58.0
 	golang.org/x/image v0.47.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/term v0.47.0
 	modernc.org/sqlite v1.61.1
+	pgregory.net/rapid v1.3.0
 )
 
 require (

@@ -1,0 +1,241 @@
+package link_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"image"
+	"net"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/pkg/sftp"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/rfb"
+)
+
+// fake is a device with an answer to every question; it tells what it was asked.
+type fake struct {
+	mu       sync.Mutex
+	admitted map[string]bool
+	asking   bool
+	answer   chan bool
+}
+
+func (f *fake) Admission(key string) link.Admission {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.admitted[key] {
+		return link.Admission{State: link.Admitted, For: "visit"}
+	}
+	return link.Admission{State: link.AdmitNone}
+}
+
+func (f *fake) Ask(ctx context.Context, v link.Visitor, report func(link.Admission)) {
+	f.mu.Lock()
+	if f.asking {
+		f.mu.Unlock()
+		report(link.Admission{State: link.AdmitBusy})
+		return
+	}
+	f.asking = true
+	f.mu.Unlock()
+	report(link.Admission{State: link.AdmitAsking})
+	end := link.Admission{State: link.AdmitExpired}
+	select {
+	case <-ctx.Done():
+	case yes := <-f.answer:
+		f.mu.Lock()
+		f.admitted[v.Key] = yes
+		f.mu.Unlock()
+		if end.State = link.AdmitRefused; yes {
+			end.State = link.Admitted
+		}
+	}
+	f.mu.Lock()
+	f.asking = false
+	f.mu.Unlock()
+	report(end)
+}
+
+func (f *fake) Control(_ context.Context, method string, _ json.RawMessage, _ func(string, any) error) (any, error) {
+	return map[string]string{"did": method}, nil
+}
+
+func (f *fake) Files() sftp.Handlers { return sftp.InMemHandler() }
+func (f *fake) Screen() rfb.Source   { return still{} }
+
+type still struct{}
+
+func (still) Frame(ctx context.Context, after uint64) (*image.RGBA, uint64, error) {
+	if after > 0 {
+		<-ctx.Done()
+		return nil, 0, ctx.Err()
+	}
+	img := image.NewRGBA(image.Rect(0, 0, 3, 2))
+	copy(img.Pix, bytes.Repeat([]byte{10, 20, 30, 255}, 6))
+	return img, 1, nil
+}
+func (still) Pointer(int, int, uint8) {}
+func (still) Key(uint32, bool)        {}
+
+func signer(t testing.TB) ssh.Signer {
+	t.Helper()
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	s, err := ssh.NewSignerFromKey(key)
+	require.NoError(t, err)
+	return s
+}
+
+// device serves a fake device on loopback, to any number of benches.
+func device(t testing.TB, key ssh.Signer) (*fake, string) {
+	t.Helper()
+	f := &fake{admitted: map[string]bool{}, answer: make(chan bool)}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	var serving sync.WaitGroup
+	ctx, cancel := context.WithCancel(context.Background())
+	serving.Go(func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			serving.Go(func() { link.Serve(ctx, c, key, f) })
+		}
+	})
+	t.Cleanup(func() { l.Close(); cancel(); serving.Wait() })
+	return f, l.Addr().String()
+}
+
+func dial(t testing.TB, address string, key ssh.Signer, pinned string) (*link.Session, error) {
+	t.Helper()
+	c, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	s, err := link.Dial(t.Context(), c, key, pinned)
+	if err == nil {
+		t.Cleanup(func() { s.Close() })
+	}
+	return s, err
+}
+
+func TestAVisitorGetsNothingButItsQuestion(t *testing.T) {
+	f, address := device(t, signer(t))
+	s, err := dial(t, address, signer(t), "")
+	require.NoError(t, err)
+	_, err = s.Control(nil)
+	require.ErrorContains(t, err, "not admitted")
+	_, err = s.Files()
+	require.ErrorContains(t, err, "not admitted")
+	_, err = s.Screen()
+	require.ErrorContains(t, err, "not admitted")
+
+	go func() { f.answer <- true }()
+	a, err := s.Ask(t.Context(), link.Visitor{Name: "moor-desk"}, func(link.Admission) {})
+	require.NoError(t, err)
+	require.Equal(t, link.Admitted, a.State)
+
+	c, err := s.Control(func(string, json.RawMessage) {})
+	require.NoError(t, err)
+	defer c.Close()
+	var did map[string]string
+	require.NoError(t, c.Call(t.Context(), link.MethodDescribe, nil, &did))
+	require.Equal(t, "describe", did["did"])
+	screen, err := s.Screen()
+	require.NoError(t, err)
+	img, err := rfb.Picture(screen)
+	require.NoError(t, err)
+	require.Equal(t, image.Rect(0, 0, 3, 2), img.Bounds())
+	require.Equal(t, []byte{10, 20, 30, 255}, img.Pix[:4])
+	screen.Close()
+	files, err := s.Files()
+	require.NoError(t, err)
+	w, err := files.Create("/x")
+	require.NoError(t, err)
+	_, err = w.Write([]byte("hello"))
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	files.Close()
+}
+
+func TestOneQuestionAtATimeAndOneThatIsTakenBackGoesAway(t *testing.T) {
+	f, address := device(t, signer(t))
+	one, err := dial(t, address, signer(t), "")
+	require.NoError(t, err)
+	two, err := dial(t, address, signer(t), "")
+	require.NoError(t, err)
+
+	asking := make(chan link.AdmitState, 4)
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() {
+		_, err := one.Ask(ctx, link.Visitor{Name: "one"}, func(a link.Admission) { asking <- a.State })
+		ended <- err
+	}()
+	require.Equal(t, link.AdmitAsking, <-asking)
+	a, err := two.Ask(t.Context(), link.Visitor{Name: "two"}, func(link.Admission) {})
+	require.NoError(t, err)
+	require.Equal(t, link.AdmitBusy, a.State)
+
+	cancel()
+	require.ErrorIs(t, <-ended, context.Canceled)
+	require.Eventually(t, func() bool { f.mu.Lock(); defer f.mu.Unlock(); return !f.asking }, 5*time.Second, time.Millisecond)
+	go func() { f.answer <- false }()
+	a, err = two.Ask(t.Context(), link.Visitor{Name: "two"}, func(link.Admission) {})
+	require.NoError(t, err)
+	require.Equal(t, link.AdmitRefused, a.State)
+}
+
+func TestAnotherDeviceKeyThanThePinnedOneIsNeverGoneOver(t *testing.T) {
+	key := signer(t)
+	_, address := device(t, key)
+	fingerprint := ssh.FingerprintSHA256(key.PublicKey())
+	s, err := dial(t, address, signer(t), fingerprint)
+	require.NoError(t, err)
+	require.Equal(t, fingerprint, s.Key)
+	_, err = dial(t, address, signer(t), "SHA256:another")
+	changed, ok := errors.AsType[*link.KeyChanged](err)
+	require.True(t, ok, "%v", err)
+	require.Equal(t, link.KeyChanged{Pinned: "SHA256:another", Shown: fingerprint}, *changed)
+}
+
+// A bench refuses every channel that a device opens: SSH has the server open
+// some for forwarding (RFC 4254, 7.2), which nobody asked for here.
+func TestADeviceOpensNoChannelsAtTheBench(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	refused := make(chan error, 1)
+	go func() {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		config := &ssh.ServerConfig{NoClientAuth: true, PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
+		config.AddHostKey(signer(t))
+		conn, channels, requests, err := ssh.NewServerConn(c, config)
+		if err != nil {
+			return
+		}
+		go ssh.DiscardRequests(requests)
+		admit := <-channels
+		ch, reqs, _ := admit.Accept()
+		go ssh.DiscardRequests(reqs)
+		_, _, err = conn.OpenChannel("forwarded-tcpip", nil)
+		refused <- err
+		ch.Close()
+		conn.Close()
+	}()
+	s, err := dial(t, l.Addr().String(), signer(t), "")
+	require.NoError(t, err)
+	require.ErrorContains(t, <-refused, "opens no channels")
+	<-s.Done()
+}
