@@ -1,0 +1,57 @@
+import { cleanup, fireEvent, render, screen } from "@testing-library/react";
+import { MemoryRouter } from "react-router";
+import { afterEach, expect, test } from "vitest";
+import type { Device } from "../api/types";
+import { Matrix } from "./Matrix";
+
+afterEach(cleanup);
+
+const device = (handle: string, first: string): Device => ({
+  handle,
+  serial: "HH4",
+  family: "tarn",
+  maker: "Halden",
+  model: "Heron 4",
+  code: "H4",
+  release: "12",
+  summary: first ? "blocked" : "ready",
+  gates: { seen: "open", mode: first ? "shut" : "open" },
+  first,
+  next: null as unknown as Device["next"],
+  says: "",
+  link: "cable",
+  host: "loft",
+  port: "hub port 1",
+  hands_url: "",
+  device_key: "",
+  working: "",
+  revision: 1,
+});
+
+const show = () =>
+  render(
+    <MemoryRouter>
+      <Matrix devices={[device("heron-1", ""), device("heron-2", "mode")]} withApp={false} />
+    </MemoryRouter>,
+  );
+
+test("a row a device, and every cell says its gate and state", () => {
+  show();
+  expect(screen.getAllByRole("row")).toHaveLength(3);
+  expect(screen.getByLabelText("mode: shut, the first that is not open")).toBeTruthy();
+  expect(screen.getAllByLabelText("seen: open")).toHaveLength(2);
+});
+
+test("the arrow keys go through the grid, and one cell at a time takes the tab key", () => {
+  const { container } = show();
+  const at = () => container.querySelectorAll('[data-at][tabindex="0"]');
+  expect(at()).toHaveLength(1);
+  const grid = screen.getByRole("grid");
+  fireEvent.keyDown(grid, { key: "ArrowDown" });
+  fireEvent.keyDown(grid, { key: "ArrowRight" });
+  expect(at()).toHaveLength(1);
+  expect(at()[0]!.getAttribute("data-at")).toBe("1/1");
+  expect(document.activeElement).toBe(at()[0]);
+  fireEvent.keyDown(grid, { key: "ArrowDown" });
+  expect(at()[0]!.getAttribute("data-at")).toBe("1/1");
+});

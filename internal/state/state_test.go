@@ -1,0 +1,77 @@
+package state_test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/internal/state"
+)
+
+func TestTheStateDirectoryIsTheOneGivenElseTheVariablesElseTheUsualOne(t *testing.T) {
+	t.Setenv("EARLYBENCH_STATE", "/from/variable")
+	t.Setenv("XDG_STATE_HOME", "/from/xdg")
+	dir, err := state.Dir("/given")
+	require.NoError(t, err)
+	require.Equal(t, "/given", dir)
+	dir, _ = state.Dir("")
+	require.Equal(t, "/from/variable", dir)
+	t.Setenv("EARLYBENCH_STATE", "")
+	dir, _ = state.Dir("")
+	require.Equal(t, "/from/xdg/earlybench", dir)
+}
+
+func TestASocketWithALongPathGoesToTheRuntimeDirectory(t *testing.T) {
+	t.Setenv("XDG_RUNTIME_DIR", "/run/user/1")
+	require.Equal(t, "/s/run/bench.sock", state.Socket("/s", "bench"))
+	long := state.Socket("/"+strings.Repeat("x", 120), "bench")
+	require.True(t, strings.HasPrefix(long, "/run/user/1/earlybench/"))
+	require.LessOrEqual(t, len(long), 100)
+	require.NotEqual(t, long, state.Socket("/"+strings.Repeat("y", 120), "bench"))
+}
+
+func TestASocketsDirectoryIsItsOwnersOnly(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "run")
+	require.NoError(t, os.MkdirAll(dir, 0o777))
+	require.NoError(t, state.SocketDir(filepath.Join(dir, "bench.sock")))
+	info, err := os.Stat(dir)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+	elsewhere := filepath.Join(t.TempDir(), "link")
+	require.NoError(t, os.Symlink(t.TempDir(), elsewhere))
+	require.Error(t, state.SocketDir(filepath.Join(elsewhere, "bench.sock")), "a link is not followed")
+}
+
+func TestAStateDirectoryIsHeldByOneProcess(t *testing.T) {
+	dir := t.TempDir()
+	release, err := state.Lock(dir)
+	require.NoError(t, err)
+	_, err = state.Lock(dir)
+	held, ok := errors.AsType[*state.Held](err)
+	require.True(t, ok)
+	require.NotEmpty(t, held.By)
+	require.ErrorContains(t, err, "--state")
+	release()
+	release, err = state.Lock(dir)
+	require.NoError(t, err)
+	release()
+}
+
+func TestTheBenchsKeyIsMadeOnceAndItsOwnersOnly(t *testing.T) {
+	dir := t.TempDir()
+	one, err := state.Key(dir)
+	require.NoError(t, err)
+	two, err := state.Key(dir)
+	require.NoError(t, err)
+	require.Equal(t, one.PublicKey().Marshal(), two.PublicKey().Marshal())
+	info, err := os.Stat(filepath.Join(dir, "bench.key"))
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "bench.key"), []byte("no key"), 0o600))
+	_, err = state.Key(dir)
+	require.ErrorContains(t, err, "bench.key")
+}

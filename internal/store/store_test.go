@@ -1,0 +1,155 @@
+package store_test
+
+import (
+	"database/sql"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+var now = time.Date(2026, 11, 23, 6, 52, 0, 0, time.UTC)
+
+func open(t *testing.T) (*store.Store, string) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "bench.db")
+	s, err := store.Open(t.Context(), file)
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return s, file
+}
+
+var heron = store.Device{ID: "1", Handle: "heron-2", USB: "f3e0:0104", Serial: "HH4", Family: "tarn", Maker: "Halden", Code: "H4", Model: "Heron 4", Created: now}
+
+func TestFactsComeBackAndWhatTheyReplaceIsHistory(t *testing.T) {
+	s, file := open(t)
+	require.NoError(t, s.SaveDevice(t.Context(), heron))
+	seen := func(v bool, at time.Time) fact.Fact {
+		return fact.Fact{Key: fact.USBLink, Value: fact.Of(v), Source: fact.Bus, At: at, Scope: "cable:1"}
+	}
+	told := fact.Fact{Key: "told.tap", Value: fact.Of(true), Source: fact.Person, At: now, By: "you"}
+	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{seen(false, now), told}))
+	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{seen(false, now.Add(time.Second))}))
+	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{seen(true, now.Add(2*time.Second))}))
+	got, err := s.Facts(t.Context(), heron.ID)
+	require.NoError(t, err)
+	require.ElementsMatch(t, []fact.Fact{seen(true, now.Add(2*time.Second)), told}, got)
+
+	db, err := sql.Open("sqlite", file)
+	require.NoError(t, err)
+	defer db.Close()
+	count := func() (n int) {
+		require.NoError(t, db.QueryRow(`SELECT count(*) FROM history WHERE key = 'usb.link'`).Scan(&n))
+		return n
+	}
+	require.Equal(t, 2, count(), "what only repeats is no history")
+	require.NoError(t, s.TrimHistory(t.Context(), now.Add(200*24*time.Hour)))
+	require.Zero(t, count())
+}
+
+func TestAHandleBelongsToOneDevice(t *testing.T) {
+	s, _ := open(t)
+	require.NoError(t, s.SaveDevice(t.Context(), heron))
+	other := heron
+	other.ID, other.Serial = "2", "HH5"
+	require.ErrorIs(t, s.SaveDevice(t.Context(), other), store.ErrTaken)
+	other.Handle = "heron-3"
+	require.NoError(t, s.SaveDevice(t.Context(), other))
+	all, err := s.Devices(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, []store.Device{heron, other}, all)
+}
+
+func TestEveryChangeIsAnEventInItsOrder(t *testing.T) {
+	s, _ := open(t)
+	changed := s.Changed()
+	require.NoError(t, s.SaveDevice(t.Context(), heron))
+	<-changed
+	require.NoError(t, s.Save(t.Context(), job.Job{ID: "j1", State: job.Running, Created: now}))
+	events, err := s.Events(t.Context(), 0, 10)
+	require.NoError(t, err)
+	require.Equal(t, []string{"device.changed heron-2", "job.changed j1"}, []string{events[0].Type + " " + events[0].Subject, events[1].Type + " " + events[1].Subject})
+	after, err := s.Events(t.Context(), events[0].Sequence, 10)
+	require.NoError(t, err)
+	require.Len(t, after, 1)
+	last, err := s.Last(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, events[1].Sequence, last)
+}
+
+func TestJobsThatAKilledServiceLeftBehindAreInterrupted(t *testing.T) {
+	s, file := open(t)
+	require.NoError(t, s.Save(t.Context(), job.Job{ID: "j1", State: job.Running, Created: now, Phases: []job.Phase{{Name: "copy", State: job.Running, Done: 40, Total: 100}}}))
+	require.NoError(t, s.Save(t.Context(), job.Job{ID: "j2", State: job.Done, Created: now.Add(time.Second)}))
+	s.Close()
+	s, err := store.Open(t.Context(), file)
+	require.NoError(t, err)
+	defer s.Close()
+	require.NoError(t, s.InterruptJobs(t.Context(), now))
+	j, err := s.Job(t.Context(), "j1")
+	require.NoError(t, err)
+	require.Equal(t, job.Interrupted, j.State)
+	require.Contains(t, j.Error.Text, "at 40 of 100 bytes")
+	all, err := s.Jobs(t.Context(), 10)
+	require.NoError(t, err)
+	require.Equal(t, "j2", all[0].ID, "newest first")
+	require.Equal(t, job.Done, all[0].State)
+	_, err = s.Job(t.Context(), "j9")
+	require.ErrorIs(t, err, store.ErrNotFound)
+}
+
+func TestManyWritersDoNotDisturbEachOther(t *testing.T) {
+	s, _ := open(t)
+	var writers sync.WaitGroup
+	for i := range 8 {
+		writers.Go(func() {
+			for n := range 20 {
+				d := heron
+				d.ID, d.Serial, d.Handle = string(rune('a'+i)), string(rune('a'+i)), "h-"+string(rune('a'+i))
+				require.NoError(t, s.SaveDevice(t.Context(), d))
+				require.NoError(t, s.SaveFacts(t.Context(), d, []fact.Fact{{Key: "x", Value: fact.Of(n), Source: fact.Bus, At: now}}))
+			}
+		})
+	}
+	writers.Wait()
+	last, err := s.Last(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, int64(320), last)
+}
+
+func TestFilesAreKeptByWhatIsInThem(t *testing.T) {
+	f := store.Files{Dir: filepath.Join(t.TempDir(), "files")}
+	digest, n, err := f.Put(strings.NewReader("hello"))
+	require.NoError(t, err)
+	require.Equal(t, "2cf24dba5fb0a30e26e83b2ac5b9e29e1b161e5c1fa7425e73043362938b9824", digest)
+	require.Equal(t, int64(5), n)
+	_, _, err = f.Put(strings.NewReader("hello"))
+	require.NoError(t, err)
+	entries, err := os.ReadDir(f.Dir)
+	require.NoError(t, err)
+	require.Len(t, entries, 1, "once, and nothing half-written beside it")
+	r, err := f.Open(digest)
+	require.NoError(t, err)
+	r.Close()
+	for _, bad := range []string{"", "../bench.db", strings.Repeat("0", 64)} {
+		_, err := f.Open(bad)
+		require.ErrorIs(t, err, store.ErrNotFound)
+	}
+}
+
+func TestSessionsEnd(t *testing.T) {
+	s, _ := open(t)
+	require.NoError(t, s.SaveSession(t.Context(), "d", now, now.Add(time.Hour)))
+	require.True(t, s.HasSession(t.Context(), "d", now))
+	require.False(t, s.HasSession(t.Context(), "d", now.Add(2*time.Hour)))
+	require.NoError(t, s.DropSession(t.Context(), "d"))
+	require.False(t, s.HasSession(t.Context(), "d", now))
+}
