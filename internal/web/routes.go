@@ -93,6 +93,18 @@ func (s *Server) routes() {
 	huma.Register(a, operation("GET", "/tryouts", "tryouts", "The newest tryouts"), s.tryouts)
 	huma.Register(a, operation("GET", "/tryouts/{id}", "tryout", "A tryout"), s.tryout)
 	huma.Register(a, operation("GET", "/tryouts/{id}/picture.png", "picture", "A tryout's picture"), s.picture)
+	nullable(a.OpenAPI().Components.Schemas.Map())
+}
+
+// nullable says of the members that are an object or null that they are so,
+// which pointers to objects do not say by themselves.
+func nullable(schemas map[string]*huma.Schema) {
+	for name, members := range map[string][]string{"Device": {"next"}, "Step": {"draw"}, "Prep": {"offer"}, "Why": {"next"}, "Job": {"error", "result"}} {
+		for _, m := range members {
+			was := schemas[name].Properties[m]
+			schemas[name].Properties[m] = &huma.Schema{AnyOf: []*huma.Schema{{Ref: was.Ref}, {Type: "null"}}, Description: was.Description}
+		}
+	}
 }
 
 func list[T any](items []T) *out[client.List[T]] {

@@ -45,7 +45,6 @@ export function useEvents(after: number | undefined): boolean {
       source.close();
     };
     // The sequence counts only where following begins.
-    // eslint-disable-next-line
   }, [ready]);
   return live;
 }

@@ -460,7 +460,7 @@ export interface components {
             link: "" | "cable";
             maker: string;
             model: string;
-            next: components["schemas"]["Step"];
+            next: components["schemas"]["Step"] | null;
             port: string;
             /** @description empty while not known */
             release: string;
@@ -530,11 +530,11 @@ export interface components {
             device: string;
             /** Format: date-time */
             ended: string | null;
-            error: components["schemas"]["Trouble"];
+            error: components["schemas"]["Trouble"] | null;
             id: string;
             kind: string;
             phases: components["schemas"]["Phase"][];
-            result: components["schemas"]["RunResult"];
+            result: components["schemas"]["RunResult"] | null;
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "failed" | "stopped" | "interrupted";
             title: string;
@@ -591,7 +591,7 @@ export interface components {
             apps: components["schemas"]["App"][];
             device: components["schemas"]["Device"];
             /** @description the driver set here that fits it */
-            offer: components["schemas"]["DriverSet"];
+            offer: components["schemas"]["DriverSet"] | null;
             steps: components["schemas"]["Step"][];
         };
         Problem: {
@@ -642,7 +642,7 @@ export interface components {
             /** @enum {string} */
             action: "" | "driver.install" | "admission.ask" | "app.try";
             done: boolean;
-            draw: components["schemas"]["Drawing"];
+            draw: components["schemas"]["Drawing"] | null;
             gate: string;
             id: string;
             /** Format: int64 */
@@ -692,7 +692,7 @@ export interface components {
             evidence: components["schemas"]["Fact"][];
             /** @description empty when nothing is shut */
             gate: string;
-            next: components["schemas"]["Step"];
+            next: components["schemas"]["Step"] | null;
             remedy: string;
             state: string;
             text: string;

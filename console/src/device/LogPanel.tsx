@@ -19,7 +19,6 @@ export function LogPanel({ handle, linked }: { handle: string; linked: boolean }
         <p className="mt-2 text-secondary">Nothing was said yet. Run an app, and what it prints comes here.</p>
       )}
       {lines.length > 0 && (
-        // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex -- so that the keyboard scrolls it
         <div
           ref={end}
           role="log"

@@ -11,7 +11,11 @@ const shape = (state: string, first = false) => render(<Gate state={state} first
 
 test("each state has a shape of its own, whatever its colour", () => {
   const states = ["open", "shut", "waiting", "unknown", "not needed"];
-  const paths = states.map((s) => shape(s).match(/ d="[^"]+"/g)!.join());
+  const paths = states.map((s) =>
+    shape(s)
+      .match(/ d="[^"]+"/g)!
+      .join(),
+  );
   expect(new Set(paths).size).toBe(states.length);
 });
 

@@ -17,7 +17,7 @@ const device = (handle: string, first: string): Device => ({
   summary: first ? "blocked" : "ready",
   gates: { seen: "open", mode: first ? "shut" : "open" },
   first,
-  next: null as unknown as Device["next"],
+  next: null,
   says: "",
   link: "cable",
   host: "loft",
