@@ -124,6 +124,20 @@ func Open(r io.ReaderAt, size int64) (*File, error) {
 	return &f, nil
 }
 
+// Reopen opens an app file that was opened and checked before, and kept by its
+// digest since.
+func Reopen(r io.ReaderAt, size int64) (*File, error) {
+	b, err := bundle.Reopen(r, size, ManifestName)
+	if err != nil {
+		return nil, err
+	}
+	m, err := ParseManifest(b.Manifest)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", bundle.ErrManifest, err)
+	}
+	return &File{Bundle: b, App: m}, nil
+}
+
 // Pack writes the app file of m to w, with the named files of root, and returns
 // its id.
 func Pack(w io.Writer, m Manifest, root fs.FS, names []string) (string, error) {

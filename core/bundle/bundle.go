@@ -102,6 +102,27 @@ func Open(r io.ReaderAt, size int64, name string, extra []string, list func(mani
 	return b, b.check(name, extra, files)
 }
 
+// Reopen opens a bundle that was opened and checked before and kept under its
+// digest since: the files' bytes are not checked again.
+func Reopen(r io.ReaderAt, size int64, name string) (*Bundle, error) {
+	z, err := zip.NewReader(r, size)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNotZIP, err)
+	}
+	b := &Bundle{files: make(map[string]*zip.File, len(z.File))}
+	for _, f := range z.File {
+		b.files[f.Name] = f
+	}
+	if b.files[name] == nil {
+		return nil, fmt.Errorf("%w: %s", ErrNoManifest, name)
+	}
+	if b.Manifest, err = readAll(b.files[name], MaxManifest); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrManifest, err)
+	}
+	b.Digest = Digest(b.Manifest)
+	return b, nil
+}
+
 func checkEntry(f *zip.File) error {
 	if !f.Mode().IsRegular() {
 		return fmt.Errorf("%w: %q", ErrKind, f.Name)

@@ -10,14 +10,15 @@ import (
 // bounded, waiting when full (a device would answer NAK) or empty.
 type Fifo struct {
 	mu     sync.Mutex
-	buf    []byte
-	size   int
+	ring   []byte
+	from   int           // where the first byte is
+	have   int           // how many there are
 	change chan struct{} // closed and replaced at every change
 	err    error
 }
 
 // NewFifo makes a buffer of size bytes.
-func NewFifo(size int) *Fifo { return &Fifo{size: size, change: make(chan struct{})} }
+func NewFifo(size int) *Fifo { return &Fifo{ring: make([]byte, size), change: make(chan struct{})} }
 
 func (f *Fifo) changed() {
 	close(f.change)
@@ -32,9 +33,11 @@ func (f *Fifo) WriteContext(ctx context.Context, p []byte) (n int, err error) {
 			defer f.mu.Unlock()
 			return n, f.err
 		}
-		if room := f.size - len(f.buf); room > 0 {
+		if room := len(f.ring) - f.have; room > 0 {
 			k := min(room, len(p))
-			f.buf = append(f.buf, p[:k]...)
+			to := (f.from + f.have) % len(f.ring)
+			copy(f.ring, p[copy(f.ring[to:], p[:k]):k])
+			f.have += k
 			p, n = p[k:], n+k
 			f.changed()
 			f.mu.Unlock()
@@ -55,9 +58,10 @@ func (f *Fifo) WriteContext(ctx context.Context, p []byte) (n int, err error) {
 func (f *Fifo) ReadContext(ctx context.Context, p []byte) (int, error) {
 	for {
 		f.mu.Lock()
-		if len(f.buf) > 0 {
-			n := copy(p, f.buf)
-			f.buf = f.buf[:copy(f.buf, f.buf[n:])]
+		if f.have > 0 {
+			n := min(len(p), f.have)
+			copy(p[copy(p[:n], f.ring[f.from:]):n], f.ring)
+			f.from, f.have = (f.from+n)%len(f.ring), f.have-n
 			f.changed()
 			f.mu.Unlock()
 			return n, nil
@@ -86,7 +90,7 @@ func (f *Fifo) Write(p []byte) (int, error) { return f.WriteContext(context.Back
 func (f *Fifo) Reset() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.buf = f.buf[:0]
+	f.from, f.have = 0, 0
 	f.changed()
 }
 

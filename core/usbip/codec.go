@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 
 	"earlybench.invalid/earlybench/core/usb"
 )
@@ -198,4 +199,16 @@ func fromErrno(n int32) error {
 		return usb.ErrStall
 	}
 	return fmt.Errorf("the transfer failed with error number %d", -n)
+}
+
+// buffers are reused between transfers: large ones come thousands a second.
+var buffers = sync.Pool{New: func() any { b := make([]byte, 0, 64<<10+urbHeader); return &b }}
+
+// borrow returns a buffer of n bytes, and what gives it back.
+func borrow(n int) (b []byte, giveBack func()) {
+	p := buffers.Get().(*[]byte)
+	if cap(*p) < n {
+		*p = make([]byte, 0, n)
+	}
+	return (*p)[:n], func() { buffers.Put(p) }
 }

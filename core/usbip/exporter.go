@@ -135,9 +135,10 @@ type session struct {
 // pending is a transfer that was not answered yet.
 type pending struct {
 	urb
-	data   []byte
-	ctx    context.Context
-	cancel context.CancelFunc
+	data     []byte
+	giveBack func() // of data; nil where there is none
+	ctx      context.Context
+	cancel   context.CancelFunc
 }
 
 func (s *session) read(r io.Reader) error {
@@ -153,7 +154,7 @@ func (s *session) read(r io.Reader) error {
 			}
 			p := &pending{urb: u}
 			if u.Dir != dirIn && u.B > 0 {
-				p.data = make([]byte, u.B)
+				p.data, p.giveBack = borrow(int(u.B))
 				if _, err := io.ReadFull(r, p.data); err != nil {
 					return err
 				}
@@ -205,6 +206,9 @@ func (s *session) work(address uint8, q chan *pending) {
 // carry carries one transfer out and answers it, unless it was unlinked.
 func (s *session) carry(address uint8, p *pending) {
 	defer p.cancel()
+	if p.giveBack != nil {
+		defer p.giveBack()
+	}
 	var data []byte
 	var n int
 	err := usb.ErrUnlinked
@@ -216,7 +220,9 @@ func (s *session) carry(address uint8, p *pending) {
 				n = len(p.data)
 			}
 		case p.Dir == dirIn:
-			data = make([]byte, p.B)
+			var giveBack func()
+			data, giveBack = borrow(int(p.B))
+			defer giveBack()
 			n, err = s.gadget.In(p.ctx, address, data)
 			data = data[:n]
 		default:
@@ -252,8 +258,9 @@ func (s *session) unlink(u urb) {
 }
 
 func (s *session) write(u *urb, data []byte) {
-	b := u.append(make([]byte, 0, urbHeader+len(data)))
-	b = append(b, data...)
+	b, giveBack := borrow(urbHeader + len(data))
+	defer giveBack()
+	b = append(u.append(b[:0]), data...)
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	s.w.Write(b) //nolint:errcheck // the reader sees the end

@@ -241,8 +241,9 @@ func (d *device) submit(u urb, data []byte) (*transfer, error) {
 	t.urb = u
 	d.pending[u.Seq] = t
 	d.mu.Unlock()
-	buf := u.append(make([]byte, 0, urbHeader+len(data)))
-	if _, err := d.conn.Write(append(buf, data...)); err != nil {
+	buf, giveBack := borrow(urbHeader + len(data))
+	defer giveBack()
+	if _, err := d.conn.Write(append(u.append(buf[:0]), data...)); err != nil {
 		d.end()
 		return nil, usb.ErrGone
 	}

@@ -30,7 +30,7 @@ func (w *work) copy(ctx context.Context) (string, error) {
 		return "", err
 	}
 	defer f.Close()
-	opened, err := appfile.Open(f, w.packed.Size)
+	opened, err := appfile.Reopen(f, w.packed.Size)
 	if err != nil {
 		return "", err
 	}

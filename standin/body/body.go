@@ -62,6 +62,7 @@ type Body struct {
 	log      []link.Line
 	seq      uint64
 	running  map[string]*process
+	whole    map[string]bool // files whose digest was checked as they came
 	battery  int
 	closed   bool
 
@@ -82,7 +83,7 @@ func New(cfg Config) (*Body, error) {
 	if cfg.Log == nil {
 		cfg.Log = slog.New(slog.DiscardHandler)
 	}
-	b := &Body{cfg: cfg, model: m, id: id, changed: make(chan struct{}), rev: 1, running: map[string]*process{}, battery: 81}
+	b := &Body{cfg: cfg, model: m, id: id, changed: make(chan struct{}), rev: 1, running: map[string]*process{}, whole: map[string]bool{}, battery: 81}
 	_, err = os.Stat(b.stateFile())
 	if b.st, err = loadState(b.stateFile()); err != nil {
 		return nil, fmt.Errorf("body %s: %w", cfg.Name, err)

@@ -1,6 +1,8 @@
 package body
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"io"
 	"os"
@@ -31,7 +33,7 @@ func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	if err != nil {
 		return nil, err
 	}
-	w, err := os.OpenFile(p, os.O_CREATE|os.O_WRONLY, 0o600)
+	w, err := os.OpenFile(p, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
 	}
@@ -40,17 +42,59 @@ func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 		w.Close()
 		return nil, err
 	}
-	return &upload{File: w, whole: info.Size(), ahead: map[int64]int64{}}, nil
+	u := &upload{File: w, whole: info.Size(), ahead: map[int64]int64{}, more: make(chan struct{}, 1), hashed: make(chan struct{})}
+	u.checked = func(sum string) { f.b.checked(path.Base(p), sum) }
+	go u.hash()
+	return u, nil
 }
 
 // upload is a file that is being sent. Its parts may come out of order; when it
 // ends, it keeps only what it has from the first byte on without a hole, so that
 // its size says where to go on.
+// Its digest is computed while it comes, beside the goroutine that receives it.
 type upload struct {
 	*os.File
+	checked func(sum string) // told the digest of what is whole at the end
+
 	mu    sync.Mutex
 	whole int64           // bytes from the first on
 	ahead map[int64]int64 // parts beyond, from where to where
+	ended bool
+
+	more   chan struct{} // there is more to hash, or no more comes
+	hashed chan struct{} // closed when all of it is hashed
+}
+
+// hash reads what has come back, in order, and digests it.
+func (u *upload) hash() {
+	defer close(u.hashed)
+	h := sha256.New()
+	buf := make([]byte, 256<<10)
+	for at := int64(0); ; {
+		u.mu.Lock()
+		whole, ended := u.whole, u.ended
+		u.mu.Unlock()
+		if at == whole {
+			if ended {
+				u.checked(hex.EncodeToString(h.Sum(nil)))
+				return
+			}
+			<-u.more
+			continue
+		}
+		n, err := u.File.ReadAt(buf[:min(int64(len(buf)), whole-at)], at)
+		h.Write(buf[:n])
+		if at += int64(n); err != nil && n == 0 {
+			return // the install reads it again, and says what is wrong
+		}
+	}
+}
+
+func (u *upload) wake() {
+	select {
+	case u.more <- struct{}{}:
+	default:
+	}
 }
 
 func (u *upload) WriteAt(p []byte, at int64) (int, error) {
@@ -66,17 +110,22 @@ func (u *upload) WriteAt(p []byte, at int64) (int, error) {
 		delete(u.ahead, u.whole)
 		u.whole = end
 	}
+	u.wake()
 	return n, err
 }
 
 // Close keeps the part without a hole, on disk.
 func (u *upload) Close() error {
 	u.mu.Lock()
-	defer u.mu.Unlock()
-	err := u.File.Truncate(u.whole)
+	u.ended = true
+	whole := u.whole
+	u.mu.Unlock()
+	u.wake()
+	err := u.File.Truncate(whole)
 	if err == nil {
 		err = u.File.Sync()
 	}
+	<-u.hashed
 	return errors.Join(err, u.File.Close())
 }
 

@@ -1,0 +1,370 @@
+// Command measure measures the bench on this machine and prints the table of
+// docs/benchmarks.md: every figure is the median of five, the general tool beside
+// it in the same run.
+package main
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/ready"
+	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/core/usb"
+	"earlybench.invalid/earlybench/sheets"
+)
+
+const (
+	runs      = 5
+	copyBytes = 256 << 20
+)
+
+func main() {
+	if len(os.Args) > 1 && os.Args[1] == "sink" {
+		sink()
+		return
+	}
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "measure:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), time.Now().Format(time.DateOnly))
+	fmt.Println("| what | goal | median | least | most |")
+	fmt.Println("|---|---|---|---|---|")
+	for _, m := range []func() error{start, rest, copies, readiness} {
+		if err := m(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func row(what, goal, unit, format string, values []float64) float64 {
+	slices.Sort(values)
+	median := values[len(values)/2]
+	f := func(v float64) string { return fmt.Sprintf(format, v) + " " + unit }
+	fmt.Printf("| %s | %s | %s | %s | %s |\n", what, goal, f(median), f(values[0]), f(values[len(values)-1]))
+	return median
+}
+
+// bench is a running service without stand-ins.
+type bench struct {
+	cmd *exec.Cmd
+	api *client.Client
+}
+
+// serve starts a bench on a state directory and waits for its first answer.
+func serve(dir string) (*bench, time.Duration, error) {
+	began := time.Now()
+	cmd := exec.Command("bin/earlybench", "serve", "--state", dir, "--port", "0")
+	if err := cmd.Start(); err != nil {
+		return nil, 0, err
+	}
+	b := &bench{cmd, client.New(filepath.Join(dir, "run", "bench.sock"))}
+	for {
+		if _, err := b.api.Bench(context.Background()); err == nil {
+			return b, time.Since(began), nil
+		}
+		if time.Since(began) > 20*time.Second {
+			return nil, 0, errors.New("the service does not answer")
+		}
+		time.Sleep(time.Millisecond)
+	}
+}
+
+func (b *bench) stop() {
+	b.cmd.Process.Signal(os.Interrupt) //nolint:errcheck // it has ended
+	b.cmd.Wait()                       //nolint:errcheck // as above
+}
+
+func temp() (string, func(), error) {
+	dir, err := os.MkdirTemp("", "measure-")
+	return dir, func() { os.RemoveAll(dir) }, err
+}
+
+func start() error {
+	dir, remove, err := temp()
+	if err != nil {
+		return err
+	}
+	defer remove()
+	var took []float64
+	for i := range runs + 1 {
+		b, d, err := serve(dir)
+		if err != nil {
+			return err
+		}
+		b.stop()
+		if i > 0 { // the first makes the records
+			took = append(took, float64(d.Milliseconds()))
+		}
+	}
+	row("start of `serve` to its first answer", "500 ms", "ms", "%.0f", took)
+	return nil
+}
+
+func rest() error {
+	dir, remove, err := temp()
+	if err != nil {
+		return err
+	}
+	defer remove()
+	var memory []float64
+	for range runs {
+		b, _, err := serve(dir)
+		if err != nil {
+			return err
+		}
+		time.Sleep(2 * time.Second)
+		kb, err := resident(b.cmd.Process.Pid)
+		b.stop()
+		if err != nil {
+			return err
+		}
+		memory = append(memory, float64(kb)/1000)
+	}
+	row("memory of `serve` at rest (resident)", "60 MB", "MB", "%.1f", memory)
+	return nil
+}
+
+func resident(pid int) (int, error) {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0, err
+	}
+	for line := range strings.Lines(string(raw)) {
+		var kb int
+		if _, err := fmt.Sscanf(line, "VmRSS: %d kB", &kb); err == nil {
+			return kb, nil
+		}
+	}
+	return 0, errors.New("no VmRSS")
+}
+
+// copies measures a first install through everything: packed file, SFTP, SSH,
+// byte stream, USB/IP, stand-in; beside one SSH channel to another process.
+func copies() error {
+	dir, remove, err := temp()
+	if err != nil {
+		return err
+	}
+	defer remove()
+	project, err := largeProject(dir)
+	if err != nil {
+		return err
+	}
+	var ours, raw []float64
+	for i := range runs {
+		o, err := install(filepath.Join(dir, fmt.Sprint("state", i)), project)
+		if err != nil {
+			return err
+		}
+		r, err := rawSSH()
+		if err != nil {
+			return err
+		}
+		ours, raw = append(ours, o), append(raw, r)
+	}
+	rate := row("first copy of 256 MB to a handset over its cable", "70 % of the next", "MB/s", "%.0f", ours)
+	beside := row("the same bytes over one SSH channel of x/crypto/ssh", "", "MB/s", "%.0f", raw)
+	fmt.Printf("| the first as a share of the second | 70 %% | %.0f %% | | |\n", 100*rate/beside)
+	return nil
+}
+
+func largeProject(dir string) (string, error) {
+	p := filepath.Join(dir, "app")
+	if err := os.CopyFS(p, os.DirFS("demo/apps/callout")); err != nil {
+		return "", err
+	}
+	data := make([]byte, copyBytes)
+	rand.Read(data)
+	if err := os.WriteFile(filepath.Join(p, "moor.map"), data, 0o600); err != nil {
+		return "", err
+	}
+	file := filepath.Join(p, ".earlybench.yaml")
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return "", err
+	}
+	return p, os.WriteFile(file, []byte(strings.Replace(string(raw), "files: [", "files: [moor.map, ", 1)), 0o600)
+}
+
+// install runs the large app on the demo's ready handset, and returns the rate
+// of the copy, in MB/s; what the device checks afterwards counts too.
+func install(state, project string) (float64, error) {
+	addresses := filepath.Join(filepath.Dir(state), "addresses.json")
+	os.Remove(addresses) //nolint:errcheck // there may be none
+	cmd := exec.Command("bin/earlybench", "demo", "--state", state, "--port", "0", "--addresses", addresses)
+	if err := cmd.Start(); err != nil {
+		return 0, err
+	}
+	defer func() { cmd.Process.Signal(os.Interrupt); cmd.Wait() }() //nolint:errcheck // it has ended
+	var at struct{ Socket string }
+	for range 600 {
+		if raw, err := os.ReadFile(addresses); err == nil && json.Unmarshal(raw, &at) == nil {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	api := client.New(at.Socket)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer cancel()
+	p, err := api.AddProject(ctx, project)
+	if err != nil {
+		return 0, err
+	}
+	j, err := api.Start(ctx, client.Run{App: p.App, Device: "heron-1"})
+	if err != nil {
+		return 0, err
+	}
+	for j.Ended == nil {
+		time.Sleep(20 * time.Millisecond)
+		if j, err = api.Job(ctx, j.ID); err != nil {
+			return 0, err
+		}
+	}
+	if j.State != "done" {
+		return 0, fmt.Errorf("the install was %s: %+v", j.State, j.Error)
+	}
+	var took time.Duration
+	var size int64
+	for _, ph := range j.Phases {
+		if ph.Name == "copy" || ph.Name == "install" {
+			took += ph.Ended.Sub(*ph.Began)
+			size += ph.Total
+		}
+	}
+	return float64(size) / 1e6 / took.Seconds(), nil
+}
+
+// rawSSH sends the same number of bytes over one channel to another process,
+// which reads them, and returns the rate in MB/s.
+func rawSSH() (float64, error) {
+	exe, err := os.Executable()
+	if err != nil {
+		return 0, err
+	}
+	cmd := exec.Command(exe, "sink")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return 0, err
+	}
+	if err := cmd.Start(); err != nil {
+		return 0, err
+	}
+	defer cmd.Wait() //nolint:errcheck // it ends with the connection
+	var address string
+	if _, err := fmt.Fscanln(out, &address); err != nil {
+		return 0, err
+	}
+	cfg := &ssh.ClientConfig{User: "x", HostKeyCallback: ssh.InsecureIgnoreHostKey()}
+	cfg.Ciphers = []string{"aes128-gcm@openssh.com"}
+	c, err := ssh.Dial("tcp", address, cfg)
+	if err != nil {
+		return 0, err
+	}
+	defer c.Close()
+	ch, reqs, err := c.OpenChannel("sink", nil)
+	if err != nil {
+		return 0, err
+	}
+	go ssh.DiscardRequests(reqs)
+	buf := make([]byte, 1<<20)
+	rand.Read(buf)
+	began := time.Now()
+	for range copyBytes / len(buf) {
+		if _, err := ch.Write(buf); err != nil {
+			return 0, err
+		}
+	}
+	if err := ch.CloseWrite(); err != nil {
+		return 0, err
+	}
+	if _, err := io.ReadFull(ch, make([]byte, 1)); err != nil {
+		return 0, err
+	}
+	return float64(copyBytes) / 1e6 / time.Since(began).Seconds(), nil
+}
+
+// sink is the other process of rawSSH.
+func sink() {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		panic(err)
+	}
+	fmt.Println(l.Addr())
+	c, err := l.Accept()
+	if err != nil {
+		panic(err)
+	}
+	_, key, _ := ed25519.GenerateKey(rand.Reader)
+	signer, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		panic(err)
+	}
+	cfg := &ssh.ServerConfig{NoClientAuth: true}
+	cfg.AddHostKey(signer)
+	conn, channels, requests, err := ssh.NewServerConn(c, cfg)
+	if err != nil {
+		panic(err)
+	}
+	go ssh.DiscardRequests(requests)
+	for n := range channels {
+		ch, reqs, err := n.Accept()
+		if err != nil {
+			panic(err)
+		}
+		go ssh.DiscardRequests(reqs)
+		io.Copy(io.Discard, ch) //nolint:errcheck // its end is what counts
+		ch.Write([]byte{1})     //nolint:errcheck // as above
+		ch.Close()
+	}
+	conn.Wait() //nolint:errcheck // as above
+}
+
+// readiness measures the evaluation of one device's eight gates, all facts
+// known, in one goroutine.
+func readiness() error {
+	lib, err := sheet.Load(sheets.Files)
+	if err != nil {
+		return err
+	}
+	s := lib.Fits(usb.ID{Vendor: 0xf3e0, Product: 0x0104})
+	now := time.Now()
+	known := func(k fact.Key, v fact.Value, src fact.Source) fact.Fact {
+		return fact.Fact{Key: k, Value: v, Source: src, At: now}
+	}
+	v := fact.NewView(s.Registry, nil, known(fact.USBPresent, fact.Of(true), fact.Bus), known(fact.USBLink, fact.Of(true), fact.Bus),
+		known(fact.DriverBound, fact.Of(true), fact.Host), known(fact.AdmitState, fact.Of("admitted"), fact.Device),
+		known(fact.LinkUp, fact.Of(true), fact.Device), known(fact.ModeComputers, fact.Of("install"), fact.Device))
+	var took []float64
+	for range runs {
+		const n = 2000
+		began := time.Now()
+		for range n {
+			ready.Evaluate(s, ready.Subject{}, v, now)
+		}
+		took = append(took, float64(time.Since(began).Microseconds())/n)
+	}
+	row("readiness of one device after one fact", "50 µs", "µs", "%.1f", took)
+	return nil
+}
