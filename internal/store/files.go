@@ -17,6 +17,14 @@ type Files struct{ Dir string }
 
 // Put keeps what r gives and returns its digest and size.
 func (f Files) Put(r io.Reader) (digest string, size int64, err error) {
+	return f.Make(func(w io.Writer) error {
+		_, err := io.Copy(w, r)
+		return err
+	})
+}
+
+// Make keeps what write writes and returns its digest and size.
+func (f Files) Make(write func(io.Writer) error) (digest string, size int64, err error) {
 	if err := os.MkdirAll(f.Dir, 0o700); err != nil {
 		return "", 0, err
 	}
@@ -26,13 +34,22 @@ func (f Files) Put(r io.Reader) (digest string, size int64, err error) {
 	}
 	defer os.Remove(w.Name()) //nolint:errcheck // it has its own name by then
 	h := sha256.New()
-	size, err = io.Copy(io.MultiWriter(w, h), r)
+	n := counter{}
+	err = write(io.MultiWriter(w, h, &n))
 	err = errors.Join(err, w.Sync(), w.Close())
 	if err != nil {
 		return "", 0, fmt.Errorf("keep a file: %w", err)
 	}
 	digest = hex.EncodeToString(h.Sum(nil))
-	return digest, size, os.Rename(w.Name(), f.Path(digest))
+	return digest, n.bytes, os.Rename(w.Name(), f.Path(digest))
+}
+
+// counter counts what is written to it.
+type counter struct{ bytes int64 }
+
+func (c *counter) Write(p []byte) (int, error) {
+	c.bytes += int64(len(p))
+	return len(p), nil
 }
 
 // Path is where the file of a digest is.

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"time"
@@ -163,38 +164,18 @@ func (w *work) pack(ctx context.Context) (string, error) {
 		return "", fmt.Errorf("open the project's files: %w", err)
 	}
 	defer root.Close()
-	tmp, err := os.CreateTemp("", "pack-*.ebapp")
+	var digest string
+	sum, size, err := w.Files.Make(func(out io.Writer) error {
+		var err error
+		digest, err = appfile.Pack(out, w.project.Manifest(), root.FS(), w.project.Files)
+		return err
+	})
 	if err != nil {
-		return "", err
-	}
-	defer os.Remove(tmp.Name()) //nolint:errcheck // it was kept under its digest
-	defer tmp.Close()
-	if _, err := appfile.Pack(tmp, w.project.Manifest(), root.FS(), w.project.Files); err != nil {
 		return "", fmt.Errorf("pack %s: %w", w.project.ID, err)
 	}
-	return w.takeIn(ctx, tmp)
-}
-
-// takeIn checks an app file as one that comes from outside, and keeps it.
-func (w *work) takeIn(ctx context.Context, f *os.File) (string, error) {
-	info, err := f.Stat()
-	if err != nil {
-		return "", err
-	}
-	opened, err := appfile.Open(f, info.Size())
-	if err != nil {
-		return "", fmt.Errorf("the app file is refused: %w", err)
-	}
-	if _, err := f.Seek(0, 0); err != nil {
-		return "", err
-	}
-	sum, size, err := w.Files.Put(f)
-	if err != nil {
-		return "", err
-	}
-	w.packed = store.AppFile{Digest: opened.Digest, App: opened.App.ID, Version: opened.App.Version, File: sum, Size: size, Created: w.Clock.Now()}
-	w.result.Digest = opened.Digest
-	return fmt.Sprintf("%d files, %d bytes", len(opened.App.Files), opened.App.Size()), w.Store.SaveAppFile(ctx, w.packed)
+	w.packed = store.AppFile{Digest: digest, App: w.project.ID, Version: w.project.Version, File: sum, Size: size, Created: w.Clock.Now()}
+	w.result.Digest = digest
+	return fmt.Sprintf("%d bytes", size), w.Store.SaveAppFile(ctx, w.packed)
 }
 
 func (w *work) install(ctx context.Context) (string, error) {
