@@ -21,7 +21,7 @@ skipped=$(grep -E '^ *--- SKIP' "$out" || true)
 if [ -n "$skipped" ]; then
     echo
     echo "Skipped, with the reason:"
-    grep -E -A2 '^ *--- SKIP' "$out" | sed 's/^/  /'
+    grep -E -B1 '^ *--- SKIP' "$out" | grep -vE '^(--|=== )' | sed 's/^ */  /'
 fi
 passed=$(grep -cE '^ *--- PASS' "$out" || true)
 failed=$(grep -cE '^ *--- FAIL' "$out" || true)

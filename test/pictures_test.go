@@ -1,12 +1,18 @@
 package test
 
 import (
+	"context"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 )
@@ -21,14 +27,17 @@ func TestPictures(t *testing.T) {
 	d := startDemo(t)
 	b := openBrowser(t, 1280, 800)
 	shot := func(name string) {
-		get(b, "let it settle", chromedp.Sleep(400*time.Millisecond))
+		t.Helper()
+		get(b, "scroll up", chromedp.Evaluate[chromedp.Void](`window.scrollTo(0, 0)`))
+		get(b, "let it settle", chromedp.Sleep(500*time.Millisecond))
 		png := get(b, "take a picture", chromedp.CaptureScreenshot())
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644))
 	}
-	url := d.ok("console")
-	b.goes(strings.TrimSpace(url))
+	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-2")
 	shot("rack")
+	terminal(t, d, dir, "terminal-rack", "earlybench rack")
+	terminal(t, d, dir, "terminal-why", "earlybench why heron-2")
 	b.presses("Go on")
 	b.sees("Inside label")
 	for _, text := range []string{"Settings", "Care", "Inside label"} {
@@ -40,7 +49,8 @@ func TestPictures(t *testing.T) {
 		b.hands("Batch")
 	}
 	shot("device")
-	for range 3 {
+	terminal(t, d, dir, "terminal-prep", "earlybench prep heron-2")
+	for range 6 {
 		b.hands("Batch")
 	}
 	for _, text := range []string{"Back", "Back", "Back room", "Computers may", "debug and install", "Let them"} {
@@ -57,4 +67,46 @@ func TestPictures(t *testing.T) {
 	b.sees("Passed")
 	b.sees("is ready")
 	shot("tried")
+	terminal(t, d, dir, "terminal-try", "earlybench try demo/apps/callout heron-2; earlybench rack --app fellgate/callout")
+	get(b, "evening", func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
+		return chromedp.Void{}, err
+	})
+	b.presses("Rack")
+	b.sees("Gates of")
+	shot("rack-predawn")
+}
+
+// displays counts the screens that were started, so that each has a number of
+// its own.
+var displays int
+
+// terminal takes a picture of a command in a terminal window.
+func terminal(t *testing.T, d *demo, dir, name, command string) {
+	t.Helper()
+	xvfb, xterm, shoot := needs(t, "Xvfb"), needs(t, "xterm"), needs(t, "import")
+	displays++
+	display := fmt.Sprintf(":%d", 90+os.Getpid()%100*10+displays)
+	screen := exec.Command(xvfb, display, "-screen", "0", "1120x520x24", "-nolisten", "tcp")
+	require.NoError(t, screen.Start())
+	defer func() { screen.Process.Signal(syscall.SIGTERM); screen.Wait() }()
+	env := append(os.Environ(), "DISPLAY="+display, "EARLYBENCH_STATE="+d.state, "PATH="+filepath.Dir(d.bin)+":"+os.Getenv("PATH"), "COLORTERM=truecolor")
+	d.eventually("the screen is there", func() bool { _, err := os.Stat("/tmp/.X11-unix/X" + display[1:]); return err == nil })
+	done := filepath.Join(t.TempDir(), "done")
+	// A command that goes on waiting is looked at after a while.
+	line := fmt.Sprintf("(sleep 8; touch %[1]s) & printf '$ %%s\\n' %[2]q; %[2]s; ", done, strings.Split(command, "; ")[0])
+	for _, c := range strings.Split(command, "; ")[1:] {
+		line += fmt.Sprintf("echo; printf '$ %%s\\n' %q; %s; ", c, c)
+	}
+	line += "touch " + done + "; sleep 60"
+	window := exec.Command(xterm, "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "124x29+0+0", "-bg", "#faf6ee", "-fg", "#1f2740", "-b", "12", "-tn", "xterm-256color", "-e", "sh", "-c", line)
+	window.Env, window.Dir = env, ".."
+	require.NoError(t, window.Start())
+	defer func() { window.Process.Signal(syscall.SIGTERM); window.Wait() }()
+	d.eventually("the command has said all", func() bool { _, err := os.Stat(done); return err == nil })
+	time.Sleep(500 * time.Millisecond)
+	out := exec.Command(shoot, "-window", "root", filepath.Join(dir, name+".png"))
+	out.Env = env
+	require.NoError(t, out.Run())
 }

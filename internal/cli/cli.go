@@ -65,7 +65,7 @@ func Main(args []string) int {
 	defer stop()
 	p := &program{in: os.Stdin, out: colorprofile.NewWriter(os.Stdout, os.Environ()), err: colorprofile.NewWriter(os.Stderr, os.Environ()),
 		terminal: term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stdout.Fd())), width: 120}
-	if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil {
+	if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 0 {
 		p.width = w
 	}
 	root := p.root()

@@ -3,20 +3,26 @@ package cli
 import (
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 )
 
 // Styles. Colour never carries meaning alone: what it marks has a shape too.
+// Each colour is given for terminals of 16, 256 and all colours.
 var (
-	bold  = lipgloss.NewStyle().Bold(true)
-	faint = lipgloss.NewStyle().Faint(true)
-	lamp  = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#2b1d05")).Background(lipgloss.Color("#f5b13d"))
-	good  = lipgloss.NewStyle().Foreground(lipgloss.Color("#3f8f63"))
-	bad   = lipgloss.NewStyle().Bold(true).Foreground(lipgloss.Color("#c2502e"))
+	colour = lipgloss.Complete(colorprofile.Detect(os.Stdout, os.Environ()))
+	bold   = lipgloss.NewStyle().Bold(true)
+	faint  = lipgloss.NewStyle().Faint(true)
+	lamp   = lipgloss.NewStyle().Bold(true).
+		Foreground(colour(lipgloss.Color("0"), lipgloss.Color("16"), lipgloss.Color("#2b1d05"))).
+		Background(colour(lipgloss.Color("3"), lipgloss.Color("214"), lipgloss.Color("#f5b13d")))
+	good = lipgloss.NewStyle().Foreground(colour(lipgloss.Color("2"), lipgloss.Color("29"), lipgloss.Color("#3f8f63")))
+	bad  = lipgloss.NewStyle().Bold(true).Foreground(colour(lipgloss.Color("1"), lipgloss.Color("130"), lipgloss.Color("#c2502e")))
 )
 
 // safe takes the control characters out of what may come from a device.
