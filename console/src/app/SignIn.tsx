@@ -7,18 +7,24 @@ const prefix = "#sign-in=";
 /** The page of a browser that is not signed in: it takes the secret from the address, once. */
 export function SignIn() {
   const signIn = useSignIn();
-  const begun = useRef(false);
+  const taken = useRef("");
   const [typed, setTyped] = useState("");
   const enter = (address: string) => {
     const secret = address.slice(address.indexOf(prefix) + (address.includes(prefix) ? prefix.length : 1)).trim();
     signIn.mutate(secret, { onSuccess: () => queryClient.invalidateQueries() });
   };
   useEffect(() => {
-    const { hash } = window.location;
-    if (begun.current || !hash.startsWith(prefix)) return;
-    begun.current = true;
-    window.history.replaceState(null, "", window.location.pathname);
-    enter(hash);
+    const take = () => {
+      const { hash } = window.location;
+      if (!hash.startsWith(prefix) || taken.current === hash) return;
+      taken.current = hash;
+      window.history.replaceState(null, "", window.location.pathname);
+      enter(hash);
+    };
+    take();
+    // The address may also be opened in a tab that shows this page already.
+    window.addEventListener("hashchange", take);
+    return () => window.removeEventListener("hashchange", take);
   });
   return (
     <main className="mx-auto max-w-xl px-8 pt-24">

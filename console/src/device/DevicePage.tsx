@@ -26,7 +26,7 @@ export function DevicePage() {
   const { device } = prep.data;
   const linked = device.gates["linked"] === "open";
   return (
-    <div className={`grid ${device.hands_url ? "lg:grid-cols-[minmax(0,1fr)_372px]" : ""}`}>
+    <div className={`grid grid-cols-[minmax(0,1fr)] ${device.hands_url ? "lg:grid-cols-[minmax(0,1fr)_372px]" : ""}`}>
       <main className="min-w-0 px-5 pt-4 pb-10 md:px-8">
         <div className="flex flex-wrap items-baseline gap-x-4">
           <h1 className="text-[28px]/[32px] font-semibold tracking-[-0.015em]">{device.handle}</h1>
@@ -39,11 +39,11 @@ export function DevicePage() {
           </p>
         </div>
         <GateStrip device={device} />
-        <div className="mt-8 grid gap-9 md:grid-cols-[232px_minmax(0,1fr)]">
+        <div className="mt-8 grid grid-cols-[minmax(0,1fr)] gap-9 md:grid-cols-[232px_minmax(0,1fr)]">
           <Plan steps={prep.data.steps} current={device.next?.id} />
           <CurrentStep prep={prep.data} />
         </div>
-        <div className="-mx-5 mt-8 grid gap-9 border-t border-base-300 px-5 pt-4 md:-mx-8 md:grid-cols-[minmax(0,400px)_minmax(0,1fr)] md:px-8">
+        <div className="-mx-5 mt-8 grid grid-cols-[minmax(0,1fr)] gap-9 border-t border-base-300 px-5 pt-4 md:-mx-8 md:grid-cols-[minmax(0,400px)_minmax(0,1fr)] md:px-8">
           <WhyPanel why={why.data} />
           <AppsPanel device={device} apps={prep.data.apps} />
         </div>

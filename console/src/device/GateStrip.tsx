@@ -9,19 +9,21 @@ export function GateStrip({ device }: { device: Device }) {
   return (
     <ol
       aria-label="Gates"
-      className="mt-4 grid overflow-x-auto"
-      style={{ gridTemplateColumns: `repeat(${shown.length}, minmax(58px, 1fr))` }}
+      className="mt-4 grid"
+      style={{ gridTemplateColumns: `repeat(${shown.length}, minmax(0, 1fr))` }}
     >
       {shown.map((g, i) => (
         <li key={g} className="text-center">
           <span
             className={`flex h-[42px] items-center justify-center ${i < stop ? "road" : i === stop ? "road road-half" : ""}`}
           >
-            <span className="relative">
+            <span className="relative max-md:[&_svg]:size-5">
               <Gate state={device.gates[g]!} first={g === device.first} size={30} />
             </span>
           </span>
-          <span className={`text-caption ${g === device.first ? "font-semibold" : "text-secondary"}`}>
+          <span
+            className={`text-caption ${g === device.first ? "font-semibold max-md:whitespace-nowrap" : "text-secondary max-md:sr-only"}`}
+          >
             {g}
             <span className="sr-only">: {device.gates[g]}</span>
           </span>

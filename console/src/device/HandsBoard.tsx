@@ -15,7 +15,7 @@ export function HandsBoard({ url, handle }: { url: string; handle: string }) {
         title={`${handle} in your hand`}
         src={url}
         sandbox="allow-scripts allow-same-origin"
-        className="mx-auto mt-2 block h-[700px] w-[364px]"
+        className="mx-auto mt-2 block h-[700px] w-full max-w-[364px]"
       />
     </aside>
   );

@@ -1,4 +1,4 @@
-import { useRef, useState, type KeyboardEvent } from "react";
+import { useRef, useState, type CSSProperties, type KeyboardEvent } from "react";
 import type { Device } from "../api/types";
 import { gates } from "../parts/gates";
 import { Row } from "./Row";
@@ -29,35 +29,31 @@ export function Matrix({ devices, withApp }: { devices: Device[]; withApp: boole
   };
 
   return (
-    <div className="-mx-5 overflow-x-auto px-5 md:mx-0 md:overflow-visible md:px-0">
+    <div ref={grid} role="grid" aria-label="Devices and their gates" className="mt-2" onKeyDown={move} tabIndex={-1}>
       <div
-        ref={grid}
-        role="grid"
-        aria-label="Devices and their gates"
-        className="mt-2 min-w-[760px]"
-        onKeyDown={move}
-        tabIndex={-1}
+        role="row"
+        className="hidden h-[38px] items-end text-caption text-secondary md:grid md:grid-cols-(--columns)"
+        style={template(shown.length)}
       >
-        <div role="row" className="grid h-[38px] items-end text-caption text-secondary" style={template(shown.length)}>
-          <span role="columnheader">Device</span>
-          {shown.map((g, i) => (
-            <span role="columnheader" key={g} className="relative flex h-full justify-center">
-              <span className={`absolute whitespace-nowrap ${i % 2 ? "bottom-4" : "bottom-0"}`}>{g}</span>
-              {i % 2 === 1 && <span aria-hidden="true" className="absolute bottom-0 h-[14px] w-px bg-base-300" />}
-            </span>
-          ))}
-          <span role="columnheader" className="pl-6">
-            Next step
+        <span role="columnheader">Device</span>
+        {shown.map((g, i) => (
+          <span role="columnheader" key={g} className="relative flex h-full justify-center">
+            <span className={`absolute whitespace-nowrap ${i % 2 ? "bottom-4" : "bottom-0"}`}>{g}</span>
+            {i % 2 === 1 && <span aria-hidden="true" className="absolute bottom-0 h-[14px] w-px bg-base-300" />}
           </span>
-        </div>
-        {devices.map((d, i) => (
-          <Row key={d.handle} device={d} gates={shown} row={i} at={at} template={template(shown.length)} />
         ))}
+        <span role="columnheader" className="pl-6">
+          Next step
+        </span>
       </div>
+      {devices.map((d, i) => (
+        <Row key={d.handle} device={d} gates={shown} row={i} at={at} template={template(shown.length)} />
+      ))}
     </div>
   );
 }
 
 const clamp = (n: number, size: number) => Math.max(0, Math.min(size - 1, n));
 
-const template = (count: number) => ({ gridTemplateColumns: `238px repeat(${count}, 44px) minmax(220px, 1fr)` });
+const template = (count: number) =>
+  ({ "--columns": `238px repeat(${count}, 44px) minmax(180px, 1fr)` }) as CSSProperties;

@@ -25,7 +25,7 @@ export function Row({ device: d, gates, row, at, template }: Props) {
   return (
     <div
       role="row"
-      className="-mx-2.5 grid min-h-[33px] items-stretch rounded-lg px-2.5 hover:bg-base-200 has-focus-visible:bg-base-200"
+      className="-mx-2.5 grid min-h-[33px] grid-cols-[minmax(0,1fr)_44px] items-stretch rounded-lg px-2.5 py-2 hover:bg-base-200 has-focus-visible:bg-base-200 md:grid-cols-(--columns) md:py-0"
       style={template}
     >
       <span role="rowheader" className="flex items-center gap-2.5">
@@ -43,8 +43,8 @@ export function Row({ device: d, gates, row, at, template }: Props) {
           key={g}
           aria-label={`${g}: ${d.gates[g] ?? "not shown"}${g === d.first ? ", the first that is not open" : ""}`}
           title={`${g}: ${d.gates[g]}`}
-          className={`flex items-center justify-center rounded-md focus-visible:-outline-offset-2 ${
-            i < stop ? "road" : i === stop ? "road road-half" : ""
+          className={`${g === d.first ? "flex" : "hidden"} items-center justify-center rounded-md md:flex focus-visible:-outline-offset-2 ${
+            i < stop ? "md:road" : i === stop ? "md:road md:road-half" : ""
           }`}
           {...here(i + 1)}
         >
@@ -53,11 +53,11 @@ export function Row({ device: d, gates, row, at, template }: Props) {
           </span>
         </span>
       ))}
-      <span role="gridcell" className="flex items-center gap-3 pl-6 text-row">
+      <span role="gridcell" className="col-span-2 flex items-center gap-3 pt-1 text-row md:col-span-1 md:pt-0 md:pl-6">
         <Next device={d} />
         <Link
           to={to}
-          className="ml-auto w-[104px] shrink-0 font-medium text-primary hover:underline"
+          className="ml-auto shrink-0 md:w-[104px] font-medium text-primary hover:underline"
           {...here(gates.length + 1)}
         >
           {d.next ? "Go on" : "Run an app"}

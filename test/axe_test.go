@@ -1,0 +1,70 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// scheme sets which theme the system asks for.
+func (b *browser) scheme(value string) {
+	b.t.Helper()
+	get(b, value, func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: value}}})
+		return chromedp.Void{}, err
+	})
+}
+
+func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Skip("axe-core is not installed: make build installs it")
+	}
+	d := startDemo(t)
+	b := openBrowser(t, 1280, 800)
+	check := func(page string) {
+		t.Helper()
+		for _, scheme := range []string{"light", "dark"} {
+			b.scheme(scheme)
+			get(b, "bring axe", chromedp.Evaluate[chromedp.Void](string(axe)+";undefined"))
+			found := get(b, "run axe", chromedp.Evaluate[string](`axe.run({exclude: [["iframe"]]}, {resultTypes: ["violations"]}).then((r) =>
+				r.violations.map((v) => v.id + ": " + v.nodes.map((n) => n.html + " " + n.failureSummary).join("\n  ")).join("\n"))`, chromedp.EvalAwaitPromise))
+			require.Empty(t, found, "%s, %s", page, scheme)
+		}
+	}
+	url := strings.TrimSpace(d.ok("console"))
+	b.goes(d.at.Service)
+	b.sees("does not know this browser yet")
+	check("sign-in")
+	get(b, "open the address in the same tab", chromedp.Evaluate[chromedp.Void](fmt.Sprintf("window.location.href = %q", url)))
+	b.sees("heron-2 waits for you")
+	check("rack")
+	b.presses("Go on")
+	b.sees("Why mode is not open")
+	check("device")
+	b.goes(d.at.Service + "/devices/heron-1")
+	b.sees("Try an app on it")
+	check("a device with a log")
+}
+
+func TestThePagesFitAPhone(t *testing.T) {
+	d := startDemo(t)
+	b := openBrowser(t, 390, 844)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("heron-2")
+	for _, page := range []string{"/", "/devices/heron-2"} {
+		b.goes(d.at.Service + page)
+		b.sees("heron-2")
+		b.sees("Find the row")
+		wide := get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`))
+		require.LessOrEqual(t, wide, 390, page)
+	}
+}
