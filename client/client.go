@@ -197,6 +197,17 @@ func (c *Client) AddProject(ctx context.Context, dir string) (Project, error) {
 	return call[Project](ctx, c, "POST", api+"/projects", map[string]string{"dir": dir})
 }
 
+// AppFiles lists the app files, newest first.
+func (c *Client) AppFiles(ctx context.Context) ([]AppFile, error) {
+	l, err := call[List[AppFile]](ctx, c, "GET", api+"/apps", nil)
+	return l.Items, err
+}
+
+// AddApp has the bench check an app file on its computer, and take it in.
+func (c *Client) AddApp(ctx context.Context, path string) (AppFile, error) {
+	return call[AppFile](ctx, c, "POST", api+"/apps", map[string]string{"path": path})
+}
+
 // Start starts a run or a tryout.
 func (c *Client) Start(ctx context.Context, r Run) (Job, error) {
 	return call[Job](ctx, c, "POST", api+"/runs", r)

@@ -195,9 +195,19 @@ type RunResult struct {
 	After   uint64 `json:"log_after"`
 }
 
+// AppFile is an app file that the bench has.
+type AppFile struct {
+	Digest  string    `json:"digest" doc:"SHA-256 of its manifest: its id"`
+	App     string    `json:"app"`
+	Version string    `json:"version"`
+	Size    int64     `json:"size"`
+	Created time.Time `json:"created"`
+}
+
 // Run asks for a run or a tryout.
 type Run struct {
-	App    string `json:"app" doc:"app id of a project on record"`
+	App    string `json:"app,omitempty" doc:"app id of a project on record, which is built"`
+	File   string `json:"file,omitempty" doc:"digest of an app file, instead"`
 	Device string `json:"device" doc:"handle"`
 	Try    bool   `json:"try,omitempty" doc:"as a tryout, which is kept"`
 }

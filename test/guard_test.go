@@ -122,7 +122,7 @@ func TestWrongCommandsSayWhatWasMeant(t *testing.T) {
 		{"an option that is not there", []string{"rack", "--colour"}, 2, "nknown flag: --colour"},
 		{"a device that is not there", []string{"why", "heron-7"}, 1, "there are heron-1, heron-2"},
 		{"no device", []string{"run", "demo/apps/callout"}, 2, "heron-1  ready"},
-		{"a directory that is none", []string{"run", "./nowhere", "heron-1"}, 2, "neither a directory here nor an app id"},
+		{"a directory that is none", []string{"run", "./nowhere", "heron-1"}, 2, "neither a directory or app file here nor an app id"},
 		{"a directory without a project", []string{"run", "docs", "heron-1"}, 1, ".earlybench.yaml"},
 		{"an app that nobody knows", []string{"run", "fellgate/other", "heron-1"}, 1, "earlybench project add"},
 		{"a device that is blocked", []string{"run", "demo/apps/callout", "heron-2"}, 3, "does not let computers debug"},

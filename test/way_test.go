@@ -1,9 +1,11 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -12,6 +14,8 @@ import (
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/client"
 )
 
 // fromTheConsole goes the whole way on a brand-new handset by what the page
@@ -127,6 +131,57 @@ func TestANewcomerTakesABrandNewHandsetToATriedAppByCommands(t *testing.T) {
 	require.Equal(t, "image/png", http.DetectContentType(png))
 	require.Contains(t, d.ok("rack", "--app", "fellgate/callout", "--json"), `"tried": "open"`)
 	require.Contains(t, d.ok("tryout"), "fellgate/callout 2.3")
+}
+
+func TestAnAppFileRunsWithoutItsProjectAndABadOneIsRefusedBeforeAnythingIsSent(t *testing.T) {
+	d := startDemo(t)
+	dir := t.TempDir()
+	copyTree(t, "../demo/apps/callout", filepath.Join(dir, "callout"))
+	build := exec.Command("go", "build", "-o", "build/callout.wasm", ".")
+	build.Dir, build.Env = filepath.Join(dir, "callout"), append(os.Environ(), "GOOS=wasip1", "GOARCH=wasm", "GOWORK=off")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	file := filepath.Join(dir, "callout.ebapp")
+	require.Contains(t, d.ok("app", "pack", filepath.Join(dir, "callout"), file), "fellgate/callout 2.3, id ")
+	require.Contains(t, d.ok("app", "check", file), "build/callout.wasm")
+	require.Contains(t, d.ok("try", file, "heron-1"), "passed")
+	require.Contains(t, d.ok("app"), "fellgate/callout")
+
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	at := bytes.Index(raw, []byte("\x00asm"))
+	require.Positive(t, at)
+	raw[at+9]++
+	require.NoError(t, os.WriteFile(file, raw, 0o600))
+	jobs, err := d.api.Jobs(context.Background())
+	require.NoError(t, err)
+	for _, bad := range []struct{ name, says string }{{file, "a file is not the one that the manifest lists"}, {"README.md", "it is not a ZIP file"}} {
+		for _, args := range [][]string{{"run", bad.name, "heron-1"}, {"app", "check", bad.name}} {
+			r := d.run(args...)
+			require.Equal(t, 1, r.code, r.out)
+			require.Contains(t, r.err, "he app file is refused")
+			require.Contains(t, r.err, bad.says)
+		}
+	}
+	after, err := d.api.Jobs(context.Background())
+	require.NoError(t, err)
+	require.Len(t, after, len(jobs), "no work was begun")
+}
+
+func TestOneDeviceTakesOnePieceOfWorkAtATime(t *testing.T) {
+	d := startDemo(t)
+	dir := largeProject(t, 120<<20)
+	project, err := d.api.AddProject(context.Background(), dir)
+	require.NoError(t, err)
+	first, err := d.api.Start(context.Background(), client.Run{App: project.App, Device: "heron-1"})
+	require.NoError(t, err)
+	r := d.run("run", dir, "heron-1")
+	require.Equal(t, 3, r.code, r.err)
+	require.Contains(t, r.err, "heron-1 is busy: Run fellgate/callout on heron-1")
+	require.Contains(t, d.ok("rack"), "Run fellgate/callout on heron-1")
+	d.ok("job", "stop", first.ID)
+	require.Equal(t, "stopped", d.ended(first.ID).State)
+	d.eventually("it is free again", func() bool { return d.device("heron-1").Working == "" })
 }
 
 func TestAnAppThatCrashesFailsItsTryout(t *testing.T) {

@@ -1,13 +1,16 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/appfile"
 )
 
 func (p *program) hostCommand() *cobra.Command {
@@ -152,6 +155,72 @@ func (p *program) projectCommand() *cobra.Command {
 			fmt.Fprintln(p.out, r.App)
 		}
 		return err
+	}})
+	return c
+}
+
+func (p *program) appCommand() *cobra.Command {
+	c := &cobra.Command{Use: "app", Short: "App files that the bench has packed or taken in", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		files, err := b.AppFiles(c.Context())
+		if err != nil {
+			return err
+		}
+		return printList(p, files, func(fs []client.AppFile) {
+			if len(fs) == 0 {
+				empty(p.out, "No app file yet. One is packed at every run: earlybench run APP DEVICE")
+				return
+			}
+			var rows [][]string
+			for _, f := range fs {
+				rows = append(rows, []string{f.App, f.Version, bytesText(f.Size), clockText(f.Created), f.Digest})
+			}
+			table(p.out, []string{"app", "version", "size", "since", "digest"}, rows)
+		})
+	}}
+	c.AddCommand(&cobra.Command{Use: "check FILE", Short: "Say whether an app file is whole, and what is in it", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+		f, err := os.Open(args[0])
+		if err != nil {
+			return usage("open the app file: %w", err)
+		}
+		defer f.Close()
+		info, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		a, err := appfile.Open(f, info.Size())
+		if err != nil {
+			return fmt.Errorf("the app file is refused: %w", err)
+		}
+		if p.json {
+			return p.printJSON(a.App)
+		}
+		fmt.Fprintf(p.out, "%s %s (%s), for %s\n", a.App.ID, a.App.Version, safe(a.App.Name), strings.Join(a.App.Families, ", "))
+		var rows [][]string
+		for _, e := range a.App.Files {
+			rows = append(rows, []string{e.Path, bytesText(e.Size), e.SHA256})
+		}
+		table(p.out, []string{"file", "size", "sha256"}, rows)
+		return nil
+	}}, &cobra.Command{Use: "pack DIR FILE", Short: "Pack what a project has built as an app file (.ebapp)", Args: cobra.ExactArgs(2), RunE: func(_ *cobra.Command, args []string) error {
+		project, err := appfile.ReadProject(args[0])
+		if err != nil {
+			return err
+		}
+		out, err := os.Create(args[1])
+		if err != nil {
+			return fmt.Errorf("write the app file: %w", err)
+		}
+		digest, err := appfile.Pack(out, project.Manifest(), os.DirFS(filepath.Join(project.Dir, project.Root)), project.Files)
+		if err = errors.Join(err, out.Close()); err != nil {
+			os.Remove(args[1]) //nolint:errcheck // it is half of one
+			return err
+		}
+		fmt.Fprintf(p.out, "%s %s, id %s\n", project.ID, project.Version, digest)
+		return nil
 	}})
 	return c
 }

@@ -87,7 +87,7 @@ func rackName(d client.Device) string {
 
 func rackNext(d client.Device) string {
 	switch {
-	case d.Next != nil && d.Working != "":
+	case d.Working != "":
 		return d.Summary + ": " + safe(d.Working)
 	case d.Next != nil:
 		return d.Summary + ": " + emphasis(d.Next.Title)

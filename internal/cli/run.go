@@ -20,14 +20,16 @@ func (p *program) runCommand() *cobra.Command {
 	c := &cobra.Command{Use: "run APP DEVICE...", Short: "Build an app, put it on devices, start it, follow its log", Args: cobra.MinimumNArgs(1),
 		Long: `Builds the app of a project (its directory, or its id once the bench knows it),
 packs it, copies what the device lacks, installs and starts it, and follows its
-log. The app goes on running when this ends.`,
+log. APP may also be an app file (.ebapp), which is checked first. The app goes
+on running when this ends.`,
 		RunE: func(c *cobra.Command, args []string) error {
-			b, app, err := p.app(c.Context(), args)
+			b, what, err := p.app(c.Context(), args)
 			if err != nil {
 				return err
 			}
 			for _, handle := range args[1:] {
-				j, err := p.start(c.Context(), b, app, handle, false)
+				what.Device = handle
+				j, err := p.start(c.Context(), b, what)
 				if err != nil {
 					return err
 				}
@@ -47,27 +49,32 @@ log. The app goes on running when this ends.`,
 	return c
 }
 
-// app finds the app that is meant: a directory is made known to the bench.
-func (p *program) app(ctx context.Context, args []string) (*client.Client, string, error) {
+// app finds what is meant: a directory and an app file are made known to the
+// bench.
+func (p *program) app(ctx context.Context, args []string) (*client.Client, client.Run, error) {
 	b, err := p.bench()
 	if err != nil {
-		return nil, "", err
+		return nil, client.Run{}, err
 	}
 	if len(args) < 2 {
-		return nil, "", p.noDevice(ctx, b)
+		return nil, client.Run{}, p.noDevice(ctx, b)
 	}
-	if info, err := os.Stat(args[0]); err == nil && info.IsDir() {
-		dir, err := filepath.Abs(args[0])
+	if info, err := os.Stat(args[0]); err == nil {
+		path, err := filepath.Abs(args[0])
 		if err != nil {
-			return nil, "", err
+			return nil, client.Run{}, err
 		}
-		project, err := b.AddProject(ctx, dir)
-		return b, project.App, err
+		if !info.IsDir() {
+			a, err := b.AddApp(ctx, path)
+			return b, client.Run{File: a.Digest}, err
+		}
+		project, err := b.AddProject(ctx, path)
+		return b, client.Run{App: project.App}, err
 	}
 	if strings.HasPrefix(args[0], ".") || strings.HasPrefix(args[0], "/") || appfile.CheckID(args[0]) != nil {
-		return nil, "", usage("%q is neither a directory here nor an app id such as fellgate/callout", args[0])
+		return nil, client.Run{}, usage("%q is neither a directory or app file here nor an app id such as fellgate/callout", args[0])
 	}
-	return b, args[0], nil
+	return b, client.Run{App: args[0]}, nil
 }
 
 // noDevice says which devices there are: nothing goes to one that was not named.
@@ -92,8 +99,8 @@ func (p *program) noDevice(ctx context.Context, b *client.Client) error {
 	return usage("%s", strings.Join(lines, "\n"))
 }
 
-func (p *program) start(ctx context.Context, b *client.Client, app, handle string, try bool) (client.Job, error) {
-	j, err := b.Start(ctx, client.Run{App: app, Device: handle, Try: try})
+func (p *program) start(ctx context.Context, b *client.Client, what client.Run) (client.Job, error) {
+	j, err := b.Start(ctx, what)
 	if err != nil {
 		return j, err
 	}
@@ -155,12 +162,13 @@ func (p *program) tryCommand() *cobra.Command {
 	picture := ""
 	c := &cobra.Command{Use: "try APP DEVICE...", Short: "Run an app as a tryout: look whether it works, and keep the evidence", Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			b, app, err := p.app(c.Context(), args)
+			b, what, err := p.app(c.Context(), args)
 			if err != nil {
 				return err
 			}
 			for _, handle := range args[1:] {
-				j, err := p.start(c.Context(), b, app, handle, true)
+				what.Device, what.Try = handle, true
+				j, err := p.start(c.Context(), b, what)
 				if err != nil {
 					return err
 				}

@@ -87,6 +87,11 @@ func (s *Store) AppFiles(ctx context.Context) ([]AppFile, error) {
 	return query(ctx, s.db, scanAppFile, `SELECT `+appFileColumns+` FROM app_file ORDER BY created DESC`)
 }
 
+// AppFile returns an app file by the digest of its manifest.
+func (s *Store) AppFile(ctx context.Context, digest string) (AppFile, error) {
+	return one(ctx, s.db, scanAppFile, `SELECT `+appFileColumns+` FROM app_file WHERE digest = ?`, digest)
+}
+
 // SaveAppFile keeps an app file's record.
 func (s *Store) SaveAppFile(ctx context.Context, a AppFile) error {
 	return s.change(ctx, "app.changed", a.App, func(tx *sql.Tx) error {

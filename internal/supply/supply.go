@@ -75,14 +75,18 @@ func (s *Supply) Install(ctx context.Context, handle, accept string) (job.Job, e
 			Remedy: "Look at it again, then consent to that one."}
 	}
 	title := fmt.Sprintf("Install %s on %s", now.Offered.Manifest.Name, now.At.Host.Name)
-	return s.Jobs.Start(ctx, "driver.install", title, handle, []string{"copy", "install", "bind"}, func(ctx context.Context, run *job.Run) (any, error) {
-		release, err := k.Lease(title)
-		if err != nil {
-			return nil, err
-		}
+	release, err := k.Lease(title)
+	if err != nil {
+		return job.Job{}, err
+	}
+	j, err := s.Jobs.Start(ctx, "driver.install", title, handle, []string{"copy", "install", "bind"}, func(ctx context.Context, run *job.Run) (any, error) {
 		defer release()
 		return nil, s.install(ctx, run, k, *now.Offered, now.At.Host.Name)
 	})
+	if err != nil {
+		release()
+	}
+	return j, err
 }
 
 func (s *Supply) install(ctx context.Context, run *job.Run, k *keeper.Keeper, d store.DriverSet, hostName string) error {

@@ -62,38 +62,115 @@ func (t *Tryouts) AddProject(ctx context.Context, dir string) (*appfile.Project,
 	return p, nil
 }
 
-// Start starts the job that runs an app of a project on a device, or tries it.
-func (t *Tryouts) Start(ctx context.Context, app, handle string, try bool) (job.Job, error) {
-	known, err := t.Store.Project(ctx, app)
+// ErrRefused is an app file that cannot be taken in.
+var ErrRefused = errors.New("the app file is refused")
+
+// TakeIn checks an app file that somebody else has packed, and keeps it.
+func (t *Tryouts) TakeIn(ctx context.Context, path string) (store.AppFile, error) {
+	f, err := os.Open(path)
 	if err != nil {
-		return job.Job{}, fmt.Errorf("app %q: %w; name its directory once: earlybench project add DIR", app, err)
+		return store.AppFile{}, fmt.Errorf("%w: %w", ErrRefused, err)
 	}
-	project, err := appfile.ReadProject(known.Dir)
+	defer f.Close()
+	info, err := f.Stat()
 	if err != nil {
+		return store.AppFile{}, err
+	}
+	opened, err := appfile.Open(f, info.Size())
+	if err != nil {
+		return store.AppFile{}, fmt.Errorf("%w: %w", ErrRefused, err)
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return store.AppFile{}, err
+	}
+	sum, size, err := t.Files.Put(f)
+	if err != nil {
+		return store.AppFile{}, err
+	}
+	a := store.AppFile{Digest: opened.Digest, App: opened.App.ID, Version: opened.App.Version, File: sum, Size: size, Created: t.Clock.Now()}
+	return a, t.Store.SaveAppFile(ctx, a)
+}
+
+// Ask is what is to be run: an app of a project, which is built, or an app file
+// by its digest.
+type Ask struct {
+	App    string
+	File   string
+	Device string
+	Try    bool
+}
+
+// Start starts the job that runs an app on a device, or tries it.
+func (t *Tryouts) Start(ctx context.Context, ask Ask) (job.Job, error) {
+	w := &work{Tryouts: t, try: ask.Try}
+	phases := runPhases
+	if ask.Try {
+		phases = tryPhases
+	}
+	if ask.File != "" {
+		phases = phases[2:]
+	}
+	if err := w.find(ctx, ask); err != nil {
 		return job.Job{}, err
 	}
-	k, err := t.Rack.Find(handle)
+	k, err := t.Rack.Find(ask.Device)
 	if err != nil {
 		return job.Job{}, err
 	}
 	if _, err := k.Linked(ctx); err != nil {
 		return job.Job{}, err
 	}
-	verb, phases := "Run", runPhases
-	if try {
-		verb, phases = "Try", tryPhases
+	w.keeper = k
+	w.record = store.Tryout{ID: store.NewID(), Device: ask.Device, App: w.project.ID, Version: w.project.Version}
+	kind, verb := "app.run", "Run"
+	if ask.Try {
+		kind, verb = "app.try", "Try"
 	}
-	w := &work{Tryouts: t, project: project, keeper: k, try: try, record: store.Tryout{ID: store.NewID(), Device: handle, App: project.ID, Version: project.Version}}
-	title := fmt.Sprintf("%s %s on %s", verb, project.ID, handle)
-	return t.Jobs.Start(ctx, map[bool]string{false: "app.run", true: "app.try"}[try], title, handle, phases, func(ctx context.Context, run *job.Run) (any, error) {
-		release, err := k.Lease(title)
-		if err != nil {
-			return nil, err
-		}
+	title := fmt.Sprintf("%s %s on %s", verb, w.project.ID, ask.Device)
+	release, err := k.Lease(title)
+	if err != nil {
+		return job.Job{}, err
+	}
+	j, err := t.Jobs.Start(ctx, kind, title, ask.Device, phases, func(ctx context.Context, run *job.Run) (any, error) {
 		defer release()
 		w.run = run
 		return w.do(ctx)
 	})
+	if err != nil {
+		release()
+	}
+	return j, err
+}
+
+// find finds what is to be run: the project on record, or the app file, with
+// what the project of the same app says of tryouts, where there is one.
+func (w *work) find(ctx context.Context, ask Ask) error {
+	id := ask.App
+	if ask.File != "" {
+		a, err := w.Store.AppFile(ctx, ask.File)
+		if err != nil {
+			return fmt.Errorf("app file %.80q: %w", ask.File, err)
+		}
+		w.packed, w.packedAlready = a, true
+		w.result.Digest = a.Digest
+		id = a.App
+	}
+	known, err := w.Store.Project(ctx, id)
+	if err == nil {
+		w.project, err = appfile.ReadProject(known.Dir)
+	}
+	switch {
+	case w.packedAlready && err != nil:
+		w.project = &appfile.Project{ID: id, Try: appfile.Try{Log: "."}}
+	case err != nil && known.Dir != "":
+		return err
+	case err != nil:
+		return fmt.Errorf("app %q: %w; name its directory once: earlybench project add DIR", id, err)
+	}
+	if w.packedAlready {
+		w.project.Version = w.packed.Version
+	}
+	return nil
 }
 
 // work is one run of an app on a device.
@@ -105,9 +182,11 @@ type work struct {
 	try     bool
 	link    *keeper.Link
 	packed  store.AppFile
-	record  store.Tryout
-	result  Result
-	before  uint64 // the log's last line before the start
+	// packedAlready: it came as an app file, so that nothing is built or packed.
+	packedAlready bool
+	record        store.Tryout
+	result        Result
+	before        uint64 // the log's last line before the start
 }
 
 func (w *work) do(ctx context.Context) (any, error) {
@@ -115,6 +194,9 @@ func (w *work) do(ctx context.Context) (any, error) {
 		name string
 		do   func(context.Context) (string, error)
 	}{{"build", w.build}, {"pack", w.pack}, {"copy", w.copy}, {"install", w.install}, {"start", w.start}}
+	if w.packedAlready {
+		steps = steps[2:]
+	}
 	if w.try {
 		steps = append(steps, []struct {
 			name string

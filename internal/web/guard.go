@@ -57,7 +57,7 @@ func (s *Server) guard(c fiber.Ctx) error {
 
 // ownerOnly is what a browser may not do: it would let a page that got hold of a
 // session have commands run, or let others in.
-var ownerOnly = map[string]bool{"POST /api/v1/projects": true, "POST /api/v1/sign-in-addresses": true, "POST /api/v1/hosts": true}
+var ownerOnly = map[string]bool{"POST /api/v1/projects": true, "POST /api/v1/apps": true, "POST /api/v1/sign-in-addresses": true, "POST /api/v1/hosts": true}
 
 func overSocket(c fiber.Ctx) bool {
 	_, ok := c.RequestCtx().LocalAddr().(*net.UnixAddr)

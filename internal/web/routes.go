@@ -11,6 +11,7 @@ import (
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/tryout"
 )
 
 type (
@@ -86,6 +87,8 @@ func (s *Server) routes() {
 	huma.Register(a, add, s.addSet)
 	huma.Register(a, operation("GET", "/projects", "projects", "The projects"), s.projects)
 	huma.Register(a, operation("POST", "/projects", "add-project", "Let the bench build from an app's directory; over the socket only"), s.addProject)
+	huma.Register(a, operation("GET", "/apps", "apps", "The app files"), s.apps)
+	huma.Register(a, operation("POST", "/apps", "add-app", "Check an app file and take it in; over the socket only"), s.addApp)
 	huma.Register(a, work("/runs", "run", "Run an app on a device, or try it"), s.startRun)
 	huma.Register(a, operation("GET", "/jobs", "jobs", "The newest jobs"), s.jobs)
 	huma.Register(a, operation("GET", "/jobs/{id}", "job", "A job"), s.job)
@@ -273,10 +276,10 @@ func (s *Server) dropHost(ctx context.Context, in *OfID) (*struct{}, error) {
 }
 
 func (s *Server) startRun(ctx context.Context, in *out[client.Run]) (*accepted, error) {
-	if err := required("app", in.Body.App); err != nil {
+	if err := required("app, or file,", in.Body.App+in.Body.File); err != nil {
 		return nil, problem(err)
 	}
-	j, err := s.Tryouts.Start(ctx, in.Body.App, in.Body.Device, in.Body.Try)
+	j, err := s.Tryouts.Start(ctx, tryout.Ask{App: in.Body.App, File: in.Body.File, Device: in.Body.Device, Try: in.Body.Try})
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -381,6 +384,30 @@ func (s *Server) projects(ctx context.Context, _ *none) (*out[client.List[client
 		items = append(items, projectOf(p))
 	}
 	return list(items), nil
+}
+
+func (s *Server) apps(ctx context.Context, _ *none) (*out[client.List[client.AppFile]], error) {
+	all, err := s.Store.AppFiles(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	var items []client.AppFile
+	for _, a := range all {
+		items = append(items, appFileOf(a))
+	}
+	return list(items), nil
+}
+
+func (s *Server) addApp(ctx context.Context, in *struct {
+	Body struct {
+		Path string `json:"path" doc:"whole path of the app file"`
+	}
+}) (*out[client.AppFile], error) {
+	a, err := s.Tryouts.TakeIn(ctx, in.Body.Path)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[client.AppFile]{appFileOf(a)}, nil
 }
 
 func (s *Server) addProject(ctx context.Context, in *struct {

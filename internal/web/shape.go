@@ -133,6 +133,10 @@ func projectOf(p store.Project) client.Project {
 	return c
 }
 
+func appFileOf(a store.AppFile) client.AppFile {
+	return client.AppFile{Digest: a.Digest, App: a.App, Version: a.Version, Size: a.Size, Created: a.Created.UTC()}
+}
+
 func jobOf(j job.Job) client.Job {
 	c := client.Job{ID: j.ID, Kind: j.Kind, Title: j.Title, Device: j.Device, State: string(j.State), Phases: []client.Phase{}, Created: j.Created, Ended: when(j.Ended)}
 	for _, p := range j.Phases {

@@ -168,7 +168,7 @@ func problem(err error) error {
 		p.Status = 404
 	case errors.Is(err, store.ErrTaken):
 		p.Status = 409
-	case errors.Is(err, keeper.ErrBad), errors.Is(err, supply.ErrRefused):
+	case errors.Is(err, keeper.ErrBad), errors.Is(err, supply.ErrRefused), errors.Is(err, tryout.ErrRefused):
 		p.Status = 422
 	}
 	p.Title = fasthttp.StatusMessage(p.Status)

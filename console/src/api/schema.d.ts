@@ -4,6 +4,24 @@
  */
 
 export interface paths {
+    "/api/v1/apps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The app files */
+        get: operations["apps"];
+        put?: never;
+        /** Check an app file and take it in; over the socket only */
+        post: operations["add-app"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bench": {
         parameters: {
             query?: never;
@@ -403,6 +421,10 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        "Add-appRequest": {
+            /** @description whole path of the app file */
+            path: string;
+        };
         "Add-projectRequest": {
             /** @description whole path of the app's directory */
             dir: string;
@@ -412,6 +434,16 @@ export interface components {
             id: string;
             name: string;
             running: boolean;
+            version: string;
+        };
+        AppFile: {
+            app: string;
+            /** Format: date-time */
+            created: string;
+            /** @description SHA-256 of its manifest: its id */
+            digest: string;
+            /** Format: int64 */
+            size: number;
             version: string;
         };
         Bench: {
@@ -539,6 +571,9 @@ export interface components {
             state: "waiting" | "running" | "done" | "failed" | "stopped" | "interrupted";
             title: string;
         };
+        ListAppFile: {
+            items: components["schemas"]["AppFile"][];
+        };
         ListDevice: {
             items: components["schemas"]["Device"][];
         };
@@ -614,10 +649,12 @@ export interface components {
             version: string;
         };
         Run: {
-            /** @description app id of a project on record */
-            app: string;
+            /** @description app id of a project on record, which is built */
+            app?: string;
             /** @description handle */
             device: string;
+            /** @description digest of an app file, instead */
+            file?: string;
             /** @description as a tryout, which is kept */
             try?: boolean;
         };
@@ -706,6 +743,68 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    apps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListAppFile"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-app": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-appRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppFile"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     bench: {
         parameters: {
             query?: never;

@@ -69,7 +69,7 @@ export function Row({ device: d, gates, row, at, template }: Props) {
 }
 
 function Next({ device: d }: { device: Device }) {
-  if (!d.next) {
+  if (!d.next && !d.working) {
     return (
       <span className="flex items-center gap-2 text-success">
         <WhoSign who="ready" /> Ready
@@ -78,8 +78,8 @@ function Next({ device: d }: { device: Device }) {
   }
   return (
     <span className="flex items-center gap-2">
-      <WhoSign who={d.working ? "automatic" : d.next.who} />
-      {d.working || plain(d.next.title)}
+      <WhoSign who={d.next && !d.working ? d.next.who : "automatic"} />
+      {d.working || plain(d.next?.title ?? "")}
     </span>
   );
 }
