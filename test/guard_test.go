@@ -121,6 +121,7 @@ func TestWrongCommandsSayWhatWasMeant(t *testing.T) {
 		{"a typing mistake", []string{"rak"}, 2, "did you mean rack"},
 		{"an option that is not there", []string{"rack", "--colour"}, 2, "nknown flag: --colour"},
 		{"a device that is not there", []string{"why", "heron-7"}, 1, "there are heron-1, heron-2"},
+		{"an empty name", []string{"why", ""}, 2, "is empty"},
 		{"no device", []string{"run", "demo/apps/callout"}, 2, "heron-1  ready"},
 		{"a directory that is none", []string{"run", "./nowhere", "heron-1"}, 2, "neither a directory or app file here nor an app id"},
 		{"a directory without a project", []string{"run", "docs", "heron-1"}, 1, ".earlybench.yaml"},

@@ -83,7 +83,7 @@ func hello(rw io.ReadWriter) (w, h int, err error) {
 	if err := binary.Read(rw, binary.BigEndian, &init); err != nil {
 		return 0, 0, err
 	}
-	if init.W > maxSide || init.H > maxSide || init.Name > 4096 {
+	if init.W > maxSide || init.H > maxSide || int(init.W)*int(init.H) > maxPixels || init.Name > 4096 {
 		return 0, 0, fmt.Errorf("%w: a screen of %d x %d", ErrProtocol, init.W, init.H)
 	}
 	_, err = io.CopyN(io.Discard, rw, int64(init.Name))

@@ -30,8 +30,11 @@ type Source interface {
 // ErrProtocol is what the other side's bytes are when they are no RFB.
 var ErrProtocol = errors.New("not RFB")
 
-// maxSide bounds a screen's width and height, in pixels.
-const maxSide = 8192
+// Bounds on a screen's width and height, in pixels, and on both together.
+const (
+	maxSide   = 8192
+	maxPixels = 16 << 20
+)
 
 // Client messages, RFC 6143 section 7.5.
 const (

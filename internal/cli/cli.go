@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -112,6 +113,9 @@ do next. Start with: earlybench demo, then earlybench rack.`,
 func wrongArgs(c *cobra.Command) {
 	if check := c.Args; check != nil {
 		c.Args = func(c *cobra.Command, args []string) error {
+			if slices.Contains(args, "") {
+				return usage("one of the words is empty; write: %s", c.UseLine())
+			}
 			if err := check(c, args); err != nil {
 				if len(args) > 0 && c.HasSubCommands() {
 					return unknown(c, args[0])

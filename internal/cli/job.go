@@ -88,7 +88,10 @@ func (s *phases) print(j client.Job) {
 			if ph.Began != nil {
 				took = ph.Ended.Sub(*ph.Began).Round(10 * time.Millisecond).String()
 			}
-			if ph.Total > 0 {
+			switch {
+			case ph.Total > 0 && ph.State != "done":
+				took += fmt.Sprintf(", %s of %s", bytesText(ph.Done), bytesText(ph.Total))
+			case ph.Total > 0:
 				took += ", " + bytesText(ph.Total)
 			}
 			fmt.Fprintf(s.p.err, "  %s %-8s %s\n", mark, ph.Name, faint.Render(took))

@@ -56,6 +56,9 @@ func Run(ctx context.Context, cfg Config) error {
 		return err
 	}
 	release, err := state.Lock(filepath.Join(cfg.State, "demo"))
+	if held, ok := errors.AsType[*state.Held](err); ok {
+		held.Dir = cfg.State
+	}
 	if err != nil {
 		return err
 	}
