@@ -110,7 +110,7 @@ func TestNoProcessIsLeftWhenTheDemoIsKilled(t *testing.T) {
 	pids := children(d.cmd.Process.Pid)
 	require.Len(t, pids, 2)
 	require.NoError(t, d.cmd.Process.Kill())
-	d.cmd.Wait() //nolint:errcheck // it was killed
+	d.cmd.Wait()
 	for _, pid := range pids {
 		d.eventually("the child ends", func() bool { return !alive(pid) })
 	}

@@ -91,12 +91,6 @@ func (b *browser) presses(text string) {
 	get(b, "press "+text, chromedp.MouseClickXY(at.X, at.Y))
 }
 
-// says is all that the page says.
-func (b *browser) says() string {
-	b.t.Helper()
-	return get(b, "read the page", chromedp.Evaluate[string](`document.body.innerText`))
-}
-
 // hands touches the device in the frame: what lies on its screen at the place
 // of a text, with a mouse. A touch that the screen does not answer (a frame that
 // was just laid out takes no mouse yet) is made again, as a person would.

@@ -115,8 +115,8 @@ func (d *demo) stop() {
 	if d.cmd.ProcessState != nil {
 		return
 	}
-	d.cmd.Process.Signal(os.Interrupt) //nolint:errcheck // it may have ended
-	d.cmd.Wait()                       //nolint:errcheck // as above
+	d.cmd.Process.Signal(os.Interrupt)
+	d.cmd.Wait()
 }
 
 // eventually waits for something that comes by itself.
@@ -157,7 +157,7 @@ func (d *demo) command(ctx context.Context, args ...string) *running {
 }
 
 func (r *running) wait() result {
-	r.cmd.Wait() //nolint:errcheck // the code tells
+	r.cmd.Wait()
 	return result{r.out.String(), r.err.String(), r.cmd.ProcessState.ExitCode()}
 }
 

@@ -157,6 +157,6 @@ func FuzzPicture(f *testing.F) {
 		rfb.Picture(struct {
 			io.Reader
 			io.Writer
-		}{bytes.NewReader(in), io.Discard}) //nolint:errcheck // it must only end
+		}{bytes.NewReader(in), io.Discard})
 	})
 }

@@ -95,8 +95,8 @@ func Lock(dir string) (release func(), err error) {
 		f.Close()
 		return nil, &Held{Dir: dir, By: strings.TrimSpace(string(by))}
 	}
-	f.Truncate(0)                    //nolint:errcheck // it only tells people
-	fmt.Fprintln(f, os.Getpid())     //nolint:errcheck // as above
+	f.Truncate(0) //nolint:errcheck // it only tells people
+	fmt.Fprintln(f, os.Getpid())
 	return func() { f.Close() }, nil // closing lets go
 }
 

@@ -105,7 +105,7 @@ func (s *Store) Facts(ctx context.Context, id string) ([]fact.Fact, error) {
 			return f, err
 		}
 		f.At = moment(at)
-		f.Value, _ = fact.ParseValue(fact.Type(typ), []byte(value)) //nolint:errcheck // it is without a type then
+		f.Value, _ = fact.ParseValue(fact.Type(typ), []byte(value))
 		return f, nil
 	}, `SELECT key, source, type, value, at, told_by, scope FROM fact WHERE subject = ?`, id)
 	if err != nil {

@@ -50,7 +50,7 @@ func stepOf(s ready.Step, words map[string]string) client.Step {
 	fill := func(t string) string { return sheet.Fill(t, words) }
 	c := client.Step{ID: s.ID, Gate: s.Gate, Who: string(s.Who), Title: fill(s.Title), Text: fill(s.Text), Note: fill(s.Note),
 		Where: []string{}, Sight: fill(s.Sight), Risk: fill(s.Risk), Action: s.Action, Minutes: s.Minutes, Done: s.Done, Told: s.Told}
-	c.Tell = s.Who == sheet.Hands && s.Action == "" && !s.Step.Sure
+	c.Tell = s.Who == sheet.Hands && s.Action == "" && !s.Sure
 	for _, w := range s.Where {
 		c.Where = append(c.Where, fill(w))
 	}

@@ -84,7 +84,6 @@ func New(cfg Config) (*Body, error) {
 		cfg.Log = slog.New(slog.DiscardHandler)
 	}
 	b := &Body{cfg: cfg, model: m, id: id, changed: make(chan struct{}), rev: 1, running: map[string]*process{}, whole: map[string]bool{}, battery: 81}
-	_, err = os.Stat(b.stateFile())
 	if b.st, err = loadState(b.stateFile()); err != nil {
 		return nil, fmt.Errorf("body %s: %w", cfg.Name, err)
 	}

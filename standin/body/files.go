@@ -82,7 +82,7 @@ func (u *upload) hash() {
 			<-u.more
 			continue
 		}
-		n, err := u.File.ReadAt(buf[:min(int64(len(buf)), whole-at)], at)
+		n, err := u.ReadAt(buf[:min(int64(len(buf)), whole-at)], at)
 		h.Write(buf[:n])
 		if at += int64(n); err != nil && n == 0 {
 			return // the install reads it again, and says what is wrong
@@ -121,9 +121,9 @@ func (u *upload) Close() error {
 	whole := u.whole
 	u.mu.Unlock()
 	u.wake()
-	err := u.File.Truncate(whole)
+	err := u.Truncate(whole)
 	if err == nil {
-		err = u.File.Sync()
+		err = u.Sync()
 	}
 	<-u.hashed
 	return errors.Join(err, u.File.Close())

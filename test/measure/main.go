@@ -98,7 +98,7 @@ func (b *bench) stop() {
 
 func temp() (string, func(), error) {
 	dir, err := os.MkdirTemp("", "measure-")
-	return dir, func() { os.RemoveAll(dir) }, err
+	return dir, func() { os.RemoveAll(dir) }, err //nolint:errcheck // what stays is in the directory for temporary files
 }
 
 func start() error {

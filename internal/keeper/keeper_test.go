@@ -1,0 +1,216 @@
+package keeper_test
+
+import (
+	"bytes"
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/hostlink"
+	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/standin"
+)
+
+func look(k *keeper.Keeper) keeper.Standing { return k.Look(context.Background(), "") }
+
+// value is the good value of a fact, as text.
+func value(k *keeper.Keeper, key fact.Key) string {
+	s := look(k)
+	f, ok := s.View.Get(key, s.Now)
+	if !ok {
+		return "(not known)"
+	}
+	return f.Value.String()
+}
+
+func TestADeviceIsSeenNamedAndLinkedByItself(t *testing.T) {
+	rig := benchtest.Handset(t, true, benchtest.DriverSet(t, "halden-link"))
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	require.Equal(t, "heron-1", k.Device().Handle, "the first of its stem")
+	b.First(k, "admitted")
+	b.Eventually("it is a visitor", func() bool { return value(k, fact.AdmitState) == "none" })
+	require.Equal(t, "06/01/01 Files, ff/00/00 Early Bench link 1", value(k, fact.USBInterfaces))
+	require.Equal(t, "12", value(k, fact.OSRelease))
+	require.NotEmpty(t, k.Device().Key, "its key is pinned at the first meeting")
+
+	go benchtest.Touch(t, rig, "Until withdrawn")
+	state, err := k.Ask(t.Context(), false)
+	require.NoError(t, err)
+	require.Equal(t, link.Admitted, state)
+	b.First(k, "")
+	b.Eventually("it tells of itself", func() bool { return value(k, fact.ModeComputers) == "install" })
+	b.Eventually("and of its battery", func() bool { return value(k, fact.Battery) == "81" })
+	l, err := k.Linked(t.Context())
+	require.NoError(t, err)
+	var d link.Description
+	require.NoError(t, l.Control.Call(t.Context(), link.MethodDescribe, nil, &d))
+	require.Equal(t, "HH4 0077 3C1E", d.Serial)
+}
+
+func TestEverythingSeenOverACableEndsWithItAndComesBack(t *testing.T) {
+	rig := benchtest.Handset(t, true, benchtest.DriverSet(t, "halden-link"))
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	b.First(k, "admitted")
+	require.NoError(t, k.Tell("find", "you"))
+	key := k.Device().Key
+
+	require.NoError(t, benchtest.Steer(t, rig, standin.MethodPull, standin.Steer{Body: "heron-2"}))
+	b.First(k, "seen")
+	require.Equal(t, "(not known)", value(k, fact.USBLink))
+	require.Equal(t, "(not known)", value(k, sheet.Told("find")))
+	require.Equal(t, "12", value(k, fact.OSRelease), "what it is stays known")
+	_, err := k.Linked(t.Context())
+	var p *job.Problem
+	require.ErrorAs(t, err, &p)
+	require.Equal(t, "seen", p.Gate)
+
+	require.NoError(t, benchtest.Steer(t, rig, standin.MethodPlug, standin.Steer{Body: "heron-2"}))
+	b.First(k, "admitted")
+	require.Equal(t, key, k.Device().Key)
+	require.Len(t, b.Rack.All(), 1, "the same device, not another")
+}
+
+func TestADriverThatTheHostBindsIsNoticed(t *testing.T) {
+	rig := benchtest.Handset(t, true)
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	b.First(k, "driver")
+	require.Equal(t, "no", value(k, fact.DriverBound))
+	require.Equal(t, "", value(k, fact.DriverOffered))
+
+	digest, _, err := b.Files.Put(bytes.NewReader(benchtest.DriverSet(t, "halden-link")))
+	require.NoError(t, err)
+	_, err = b.Hosts.Install(t.Context(), "loft", digest, b.Files.Path(digest), func(int64) {})
+	require.NoError(t, err)
+	b.First(k, "admitted")
+	require.Equal(t, "halden-link", value(k, fact.DriverSet))
+}
+
+func TestARackThatIsOpenedAgainKnowsItsDevicesButClaimsNothing(t *testing.T) {
+	rig := benchtest.Handset(t, false)
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	b.First(k, "mode")
+	b.Hosts.Forget("loft")
+	b.First(k, "seen")
+	again, err := keeper.New(t.Context(), b.Config)
+	require.NoError(t, err)
+	defer again.Close()
+	all := again.All()
+	require.Len(t, all, 1)
+	require.Equal(t, "seen", look(all[0]).Readiness.First)
+	require.Equal(t, "unseen", string(look(all[0]).Readiness.Summary))
+}
+
+func TestWhatNoSheetFitsIsShownAsStrange(t *testing.T) {
+	b := benchtest.New(t)
+	h := store.Host{Name: "loft", USBIP: "127.0.0.1:1"}
+	b.Rack.Bus(t.Context(), h, hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-4", Port: "hub port 4", USB: "f3e1:0102",
+		Interfaces: []hostlink.Interface{{Class: "ff/00/00", Name: "slate-sync"}}}}})
+	require.Empty(t, b.Rack.All())
+	require.Equal(t, []keeper.Strange{{Host: "loft", Port: "hub port 4", USB: "f3e1:0102", Interfaces: []string{"ff/00/00 slate-sync"}}}, b.Rack.Strange())
+	b.Rack.Bus(t.Context(), h, hostlink.Bus{})
+	require.Empty(t, b.Rack.Strange())
+}
+
+func TestHandlesAreChangedButNotToNonsense(t *testing.T) {
+	rig := benchtest.Handset(t, false)
+	b := benchtest.New(t)
+	b.Watch(rig)
+	name := func(s string) keeper.Change { return keeper.Change{Handle: &s} }
+	require.NoError(t, b.Rack.Set(t.Context(), "heron-1", name("casualty-pulse")))
+	_, err := b.Rack.Find("heron-1")
+	require.ErrorIs(t, err, store.ErrNotFound)
+	require.ErrorContains(t, err, "casualty-pulse")
+	for _, bad := range []string{"", "Heron", "2nd", "a b", "a/b", "heron_2"} {
+		require.ErrorIs(t, b.Rack.Set(t.Context(), "casualty-pulse", name(bad)), keeper.ErrBad, bad)
+	}
+	require.ErrorIs(t, b.Rack.Set(t.Context(), "nobody", name("x")), store.ErrNotFound)
+}
+
+func TestOnlyStepsThatTheBenchCannotSeeAreTold(t *testing.T) {
+	rig := benchtest.Handset(t, false)
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	require.ErrorIs(t, k.Tell("dance", "you"), store.ErrNotFound)
+	for _, sure := range []string{"plug", "driver", "admit", "link"} {
+		require.ErrorIs(t, k.Tell(sure, "you"), keeper.ErrBad, sure)
+	}
+	require.NoError(t, k.Tell("find", "you"))
+	s := look(k)
+	f, ok := s.View.Get(sheet.Told("find"), s.Now)
+	require.True(t, ok)
+	require.Equal(t, "you", f.By)
+	require.Equal(t, fact.Person, f.Source)
+}
+
+func TestALeaseIsForOneAndSaysWhoHasIt(t *testing.T) {
+	rig := benchtest.Handset(t, false)
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	b.First(k, "mode")
+	release, err := k.Lease("Install halden-link on loft")
+	require.NoError(t, err)
+	require.Equal(t, "readying", string(look(k).Readiness.Summary))
+	_, err = k.Lease("another")
+	require.ErrorContains(t, err, "heron-1 is busy: Install halden-link on loft")
+	release()
+	require.Empty(t, look(k).Working)
+}
+
+func TestTheRevisionCountsOnlyWhatOneDecidesBy(t *testing.T) {
+	rig := benchtest.Handset(t, false)
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	b.First(k, "mode")
+	b.Eventually("it has settled", func() bool {
+		before := look(k).Revision
+		time.Sleep(50 * time.Millisecond)
+		return look(k).Revision == before
+	})
+	before := look(k).Revision
+	require.NoError(t, b.Rack.SetsChanged(t.Context()))
+	require.Equal(t, before, look(k).Revision, "a fact that changes no gate")
+	require.NoError(t, k.Tell("find", "you"))
+	require.Equal(t, before+1, look(k).Revision, "another next step")
+}
+
+func TestAskingADeviceThatIsNotThereSaysWhatIsInTheWay(t *testing.T) {
+	rig := benchtest.Handset(t, false)
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	b.First(k, "mode")
+	_, err := k.Ask(t.Context(), false)
+	var p *job.Problem
+	require.ErrorAs(t, err, &p)
+	require.Equal(t, "mode", p.Gate)
+	require.NotContains(t, p.Remedy, "*", "plain words")
+}
+
+func TestAQuestionEndsWhenTheCableIsPulled(t *testing.T) {
+	rig := benchtest.Handset(t, true, benchtest.DriverSet(t, "halden-link"))
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	b.First(k, "admitted")
+	asked := make(chan error, 1)
+	go func() {
+		_, err := k.Ask(context.Background(), false)
+		asked <- err
+	}()
+	b.Eventually("it asks", func() bool { return value(k, fact.AdmitState) == "asking" })
+	require.Equal(t, "waiting", string(look(k).Why.State))
+	require.NoError(t, benchtest.Steer(t, rig, standin.MethodPull, standin.Steer{Body: "heron-2"}))
+	var p *job.Problem
+	require.ErrorAs(t, <-asked, &p)
+	require.Equal(t, job.Gone, p.Kind)
+}
