@@ -223,7 +223,7 @@ func (c *Conn) take(line []byte, slots chan struct{}) error {
 	}
 	switch {
 	case m.Method != "" && m.ID == nil:
-		c.handler(c.ctx, c, m.Method, m.Params)
+		c.handler(c.ctx, c, m.Method, m.Params) //nolint:errcheck // nobody waits for an answer
 	case m.Method != "":
 		select {
 		case slots <- struct{}{}:

@@ -75,14 +75,11 @@ func (b *Body) start(id string) (after uint64, err error) {
 	b.work.Add(1)
 	b.mu.Unlock()
 
-	code, err := os.ReadFile(entry)
-	if err != nil {
-		err = fmt.Errorf("read the app: %w", err)
-	}
 	go func() {
 		defer b.work.Done()
 		defer close(p.done)
 		defer cancel()
+		code, err := os.ReadFile(entry)
 		if err == nil {
 			err = b.runApp(ctx, id, code, p)
 		}
@@ -109,7 +106,7 @@ func (b *Body) start(id string) (after uint64, err error) {
 func (b *Body) runApp(ctx context.Context, id string, code []byte, p *process) error {
 	r := wazero.NewRuntimeWithConfig(ctx, wazero.NewRuntimeConfig().WithCompilationCache(b.run.cache).
 		WithCloseOnContextDone(true).WithMemoryLimitPages(maxMemory))
-	defer r.Close(context.Background())
+	defer r.Close(context.Background()) //nolint:errcheck // its memory goes all the same
 	if _, err := wasi_snapshot_preview1.Instantiate(ctx, r); err != nil {
 		return err
 	}

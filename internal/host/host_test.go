@@ -1,0 +1,135 @@
+package host_test
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"net"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/core/hostlink"
+	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/internal/host"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// sink keeps the newest bus.
+type sink struct {
+	mu  sync.Mutex
+	bus hostlink.Bus
+}
+
+func (s *sink) Bus(_ context.Context, _ store.Host, b hostlink.Bus) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.bus = b
+}
+
+func (s *sink) devices() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.bus.Devices)
+}
+
+// serve answers the host protocol at an address until its end.
+func serve(t *testing.T, address string, version int) (at string, end func()) {
+	t.Helper()
+	l, err := net.Listen("tcp", address)
+	require.NoError(t, err)
+	var conns sync.WaitGroup
+	var mu sync.Mutex
+	var open []*rpc.Conn
+	conns.Go(func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			conn := rpc.New(c, func(ctx context.Context, c *rpc.Conn, method string, params json.RawMessage) (any, error) {
+				switch method {
+				case hostlink.MethodHello:
+					return hostlink.Hello{Name: "loft", Version: version}, nil
+				case hostlink.MethodWatch:
+					return hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-1"}}}, nil
+				}
+				return rpc.NoMethod(ctx, c, method, params)
+			})
+			mu.Lock()
+			open = append(open, conn)
+			mu.Unlock()
+		}
+	})
+	return l.Addr().String(), func() {
+		l.Close()
+		mu.Lock()
+		defer mu.Unlock()
+		for _, c := range open {
+			c.Close()
+		}
+		conns.Wait()
+	}
+}
+
+func watch(t *testing.T, at string) (*host.Hosts, *sink) {
+	t.Helper()
+	s := &sink{}
+	h := host.New(s, slog.New(slog.DiscardHandler))
+	t.Cleanup(h.Close)
+	h.Watch(store.Host{Name: "loft", Control: at})
+	return h, s
+}
+
+func eventually(t *testing.T, f func() bool) {
+	t.Helper()
+	require.Eventually(t, f, 20*time.Second, 5*time.Millisecond)
+}
+
+func TestAHostThatGoesAwayIsWatchedAgainWhenItComesBack(t *testing.T) {
+	at, end := serve(t, "127.0.0.1:0", 1)
+	h, s := watch(t, at)
+	eventually(t, func() bool { return s.devices() == 1 && h.Trouble("loft") == nil })
+	end()
+	eventually(t, func() bool { return s.devices() == 0 && h.Trouble("loft") != nil })
+	_, end = serve(t, at, 1)
+	defer end()
+	eventually(t, func() bool { return s.devices() == 1 })
+	h.Forget("loft")
+	require.Zero(t, s.devices(), "what hung there is gone with it")
+	require.ErrorContains(t, h.Trouble("loft"), "not watched")
+}
+
+func TestAHostThatCannotBeSpokenToSaysWhy(t *testing.T) {
+	at, end := serve(t, "127.0.0.1:0", 2)
+	defer end()
+	h, s := watch(t, at)
+	eventually(t, func() bool {
+		err := h.Trouble("loft")
+		return err != nil && err.Error() == "host loft speaks version 2 of the host protocol, this bench 1"
+	})
+	require.Zero(t, s.devices())
+	_, err := h.Install(t.Context(), "loft", "d", "f", nil)
+	require.ErrorContains(t, err, "host loft is not reached")
+	_, err = h.Install(t.Context(), "attic", "d", "f", nil)
+	require.ErrorIs(t, err, store.ErrNotFound)
+
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			c.Write([]byte("HTTP/1.1 400 Bad Request\r\n\r\n"))
+			c.Close()
+		}
+	}()
+	h.Watch(store.Host{Name: "loft", Control: l.Addr().String()})
+	eventually(t, func() bool { return h.Trouble("loft") != nil })
+	require.Zero(t, s.devices())
+}

@@ -1,0 +1,147 @@
+package hands_test
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"image"
+	"image/png"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/standin/body"
+	"earlybench.invalid/earlybench/standin/hands"
+)
+
+// glass is a body of which only the taps are kept.
+type glass struct {
+	mu      sync.Mutex
+	rev     uint64
+	taps    [][2]int
+	changed chan struct{}
+	plugged bool
+}
+
+func (g *glass) Name() string { return "heron-2" }
+func (g *glass) Elements() ([]body.Element, uint64) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return []body.Element{{Text: "Batch", Kind: "row", X: 10, Y: 20, W: 30, H: 40}}, g.rev
+}
+func (g *glass) Frame(context.Context, uint64) (*image.RGBA, uint64, error) {
+	return image.NewRGBA(image.Rect(0, 0, 4, 6)), 1, nil
+}
+func (g *glass) Changed() <-chan struct{} {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.changed
+}
+func (g *glass) change(f func()) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	f()
+	g.rev++
+	close(g.changed)
+	g.changed = make(chan struct{})
+}
+func (g *glass) Tap(x, y int)             { g.change(func() { g.taps = append(g.taps, [2]int{x, y}) }) }
+func (g *glass) Plug(string) error        { g.change(func() { g.plugged = true }); return nil }
+func (g *glass) Pull(string, int64) error { g.change(func() { g.plugged = false }); return nil }
+func (g *glass) Plugged(string) bool      { g.mu.Lock(); defer g.mu.Unlock(); return g.plugged }
+
+func start(t *testing.T) (*glass, *hands.Server) {
+	t.Helper()
+	g := &glass{changed: make(chan struct{}), plugged: true, rev: 1}
+	s, err := hands.Start("127.0.0.1:0", g, []hands.Body{g})
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return g, s
+}
+
+func send(t *testing.T, method, url string, header map[string]string) *http.Response {
+	t.Helper()
+	req, err := http.NewRequestWithContext(t.Context(), method, url, nil)
+	require.NoError(t, err)
+	for k, v := range header {
+		if k == "Host" {
+			req.Host = v
+		}
+		req.Header.Set(k, v)
+	}
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	t.Cleanup(func() { res.Body.Close() })
+	return res
+}
+
+func TestTheHandsPageIsTouchedByItselfOnly(t *testing.T) {
+	g, s := start(t)
+	require.True(t, strings.HasPrefix(s.URL(), "http://localhost:"), "not the service's host name")
+	own := map[string]string{"Origin": s.URL()}
+	page := s.URL() + "/held/heron-2"
+	for _, c := range []struct {
+		name, method, url string
+		header            map[string]string
+		status            int
+	}{
+		{"the page", "GET", page, nil, 200},
+		{"the list of bodies", "GET", s.URL() + "/", nil, 200},
+		{"a body that is not there", "GET", s.URL() + "/held/heron-9", nil, 404},
+		{"another host name", "GET", page, map[string]string{"Host": "evil.invalid"}, 421},
+		{"the service's own host name", "GET", strings.Replace(page, "localhost", "127.0.0.1", 1), nil, 421},
+		{"a tap of its own", "POST", page + "/tap?x=12&y=30", own, 204},
+		{"a tap of another page", "POST", page + "/tap?x=1&y=1", map[string]string{"Origin": "http://evil.invalid"}, 403},
+		{"a tap of nobody", "POST", page + "/tap?x=1&y=1", nil, 403},
+		{"a tap at no place", "POST", page + "/tap?x=a&y=1", own, 400},
+		{"a GET changes nothing", "GET", page + "/tap?x=1&y=1", nil, 405},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			require.Equal(t, c.status, send(t, c.method, c.url, c.header).StatusCode)
+		})
+	}
+	require.Equal(t, [][2]int{{12, 30}}, g.taps)
+	res := send(t, "GET", page, nil)
+	require.Contains(t, res.Header.Get("Content-Security-Policy"), "default-src 'self'")
+	raw, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	require.NotContains(t, string(raw), "<script>", "no script in the page itself")
+	img, err := png.Decode(send(t, "GET", page+"/screen.png", nil).Body)
+	require.NoError(t, err)
+	require.Equal(t, image.Rect(0, 0, 4, 6), img.Bounds())
+	require.Equal(t, 200, send(t, "GET", s.URL()+"/fonts/plex-sans-medium.ttf", nil).StatusCode)
+}
+
+func TestThePageIsToldOfEveryChange(t *testing.T) {
+	g, s := start(t)
+	res := send(t, "GET", s.URL()+"/held/heron-2/events", nil)
+	lines := bufio.NewScanner(res.Body)
+	next := func() (seen struct {
+		Rev      uint64
+		Plugged  bool
+		Elements []body.Element
+	}) {
+		t.Helper()
+		for lines.Scan() {
+			if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+				require.NoError(t, json.Unmarshal([]byte(data), &seen))
+				return seen
+			}
+		}
+		require.Fail(t, "no event")
+		return seen
+	}
+	first := next()
+	require.True(t, first.Plugged)
+	require.Equal(t, "Batch", first.Elements[0].Text)
+	g.Tap(1, 2)
+	require.Greater(t, next().Rev, first.Rev)
+	send(t, "POST", s.URL()+"/held/heron-2/cable?in=no", map[string]string{"Origin": s.URL()})
+	require.False(t, next().Plugged)
+	send(t, "POST", s.URL()+"/held/heron-2/cable?in=yes", map[string]string{"Origin": s.URL()})
+	require.True(t, next().Plugged)
+}
