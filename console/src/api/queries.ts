@@ -23,7 +23,7 @@ export const queryClient = new QueryClient({
   },
 });
 
-const api = createClient<paths>({ baseUrl: "" });
+const api = createClient<paths>({ baseUrl: window.location.origin, fetch: (request) => fetch(request) });
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 

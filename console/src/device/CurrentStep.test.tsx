@@ -1,0 +1,217 @@
+import { QueryClientProvider } from "@tanstack/react-query";
+import { cleanup, fireEvent, render, screen } from "@testing-library/react";
+import { afterEach, beforeEach, expect, test, vi } from "vitest";
+import { queryClient } from "../api/queries";
+import type { Job, Prep, Step } from "../api/types";
+import { CurrentStep } from "./CurrentStep";
+import { Plan } from "./Plan";
+import { WhyPanel } from "./WhyPanel";
+
+const step = (more: Partial<Step>): Step => ({
+  id: "tap",
+  gate: "mode",
+  who: "hands",
+  title: "Tap Batch six times",
+  text: "Tap **Batch** six times",
+  note: "",
+  where: ["Care", "Inside label", "Batch"],
+  sight: "",
+  risk: "",
+  action: "",
+  minutes: 1,
+  done: false,
+  told: false,
+  tell: true,
+  draw: null,
+  ...more,
+});
+
+const prep = (next: Step | null, more: Partial<Prep> = {}): Prep => ({
+  device: {
+    handle: "heron-2",
+    serial: "HH4",
+    family: "tarn",
+    maker: "Halden",
+    model: "Heron 4",
+    code: "H4",
+    release: "12",
+    summary: next ? "blocked" : "ready",
+    gates: { mode: next ? "shut" : "open", admitted: "unknown" },
+    first: next?.gate ?? "",
+    next,
+    says: "",
+    link: "cable",
+    host: "loft",
+    port: "hub port 2",
+    hands_url: "",
+    device_key: "",
+    working: "",
+    revision: 1,
+  },
+  steps: [],
+  offer: null,
+  apps: [],
+  ...more,
+});
+
+let answers: Record<string, unknown> = {};
+let sent: { path: string; body: unknown }[] = [];
+
+beforeEach(() => {
+  queryClient.clear();
+  sent = [];
+  answers = {
+    "/api/v1/jobs": { items: [] },
+    "/api/v1/projects": { items: [{ app: "fellgate/callout", name: "Callout", version: "2.3", dir: "/d" }] },
+  };
+  vi.stubGlobal("fetch", async (request: Request) => {
+    const path = new URL(request.url, "http://bench").pathname;
+    if (request.method === "POST") {
+      const text = await request.text();
+      sent.push({ path, body: text ? JSON.parse(text) : undefined });
+      return new Response(JSON.stringify({ detail: "heron-2 is busy.", remedy: "Wait." }), {
+        status: 409,
+        headers: { "Content-Type": "application/problem+json" },
+      });
+    }
+    return new Response(JSON.stringify(answers[path]), { headers: { "Content-Type": "application/json" } });
+  });
+});
+
+afterEach(() => {
+  cleanup();
+  vi.unstubAllGlobals();
+});
+
+const show = (p: Prep) =>
+  render(
+    <QueryClientProvider client={queryClient}>
+      <CurrentStep prep={p} />
+    </QueryClientProvider>,
+  );
+
+test("a step by hand says where, and takes one's word", async () => {
+  show(prep(step({})));
+  expect(screen.getByRole("heading").textContent).toBe("Tap Batch six times");
+  expect(screen.getByText("Inside label")).toBeTruthy();
+  fireEvent.click(screen.getByRole("button", { name: "I have done that" }));
+  expect((await screen.findByRole("alert")).textContent).toContain("heron-2 is busy. Wait.");
+  expect(sent).toEqual([{ path: "/api/v1/devices/heron-2/told", body: { step: "tap" } }]);
+});
+
+test("a step that the bench sees for itself has nothing to press", () => {
+  show(prep(step({ id: "plug", tell: false })));
+  expect(screen.queryByRole("button")).toBeNull();
+});
+
+test("a driver set is consented to by its digest", async () => {
+  const offer = {
+    digest: "93721a",
+    name: "halden-link",
+    version: "4.1",
+    maker: "Halden",
+    about: "",
+    fits: ["f3e0:0104"],
+    size: 1400000,
+  };
+  show(prep(step({ id: "driver", gate: "driver", who: "computer", action: "driver.install", tell: false }), { offer }));
+  fireEvent.click(screen.getByRole("button", { name: "Install halden-link 4.1 on loft" }));
+  await screen.findByRole("alert");
+  expect(sent[0]!.body).toEqual({ accept: "93721a" });
+});
+
+test("without a driver set that fits, one is told how to add it", () => {
+  show(prep(step({ action: "driver.install", tell: false })));
+  expect(screen.getByText("earlybench sets add FILE")).toBeTruthy();
+});
+
+test("while it asks, one is sent to its screen", () => {
+  const p = prep(step({ id: "admit", gate: "admitted", action: "admission.ask", tell: false }));
+  show({ ...p, device: { ...p.device, gates: { admitted: "waiting" } } });
+  expect(screen.getByText("It is asking now. Answer on its screen.")).toBeTruthy();
+});
+
+test("a ready device runs what the bench can build", async () => {
+  show(prep(null));
+  fireEvent.click(await screen.findByRole("button", { name: "Try Callout" }));
+  await screen.findByRole("alert");
+  expect(sent[0]).toEqual({ path: "/api/v1/runs", body: { device: "heron-2", app: "fellgate/callout", try: true } });
+});
+
+const job = (more: Partial<Job>): Job => ({
+  id: "1",
+  kind: "app.run",
+  title: "Run fellgate/callout on heron-2",
+  device: "heron-2",
+  state: "running",
+  phases: [{ name: "copy", state: "running", done: 1500000, total: 3000000, note: "", began: null, ended: null }],
+  error: null,
+  result: null,
+  created: "2026-11-23T06:52:00Z",
+  ended: null,
+  ...more,
+});
+
+test("running work shows its bytes and can be stopped", async () => {
+  answers["/api/v1/jobs"] = { items: [job({})] };
+  show(prep(null));
+  expect((await screen.findByRole("progressbar")).getAttribute("value")).toBe("1500000");
+  expect(screen.getByText(/1.5 MB of 3.0 MB/)).toBeTruthy();
+  fireEvent.click(screen.getByRole("button", { name: "Stop" }));
+  await vi.waitFor(() => expect(sent[0]!.path).toBe("/api/v1/jobs/1/stop"));
+});
+
+test("work that failed says why and what to do", async () => {
+  answers["/api/v1/jobs"] = {
+    items: [
+      job({
+        state: "failed",
+        error: { kind: "gone", text: "It went away at byte 7.", gate: "", remedy: "Plug it in." },
+      }),
+    ],
+  };
+  show(prep(null));
+  expect((await screen.findByText("It went away at byte 7.")).textContent).toBeTruthy();
+  expect(screen.getByText("Plug it in.")).toBeTruthy();
+});
+
+test("the plan marks what is done, told and current", () => {
+  render(
+    <Plan
+      steps={[step({ id: "a", done: true }), step({ id: "b", done: true, told: true }), step({ id: "c" })]}
+      current="c"
+    />,
+  );
+  expect(screen.getAllByLabelText("done")).toHaveLength(2);
+  expect(screen.getByText("told by you")).toBeTruthy();
+  expect(screen.getAllByRole("listitem")[2]!.getAttribute("aria-current")).toBe("step");
+});
+
+test("evidence has its source and time, and a person's word is marked as told", () => {
+  const fact = {
+    key: "usb.link",
+    value: false,
+    text: "the bench link: no",
+    source: "bus",
+    at: "2026-11-23T06:52:00Z",
+    by: "",
+    good: true,
+  };
+  render(
+    <WhyPanel
+      why={{
+        device: "heron-2",
+        gate: "mode",
+        state: "shut",
+        text: "It does not let computers debug.",
+        remedy: "Tap **Batch**.",
+        evidence: [fact, { ...fact, key: "told.tap", source: "person", by: "you" }],
+        causes: [],
+        next: null,
+      }}
+    />,
+  );
+  expect(screen.getByText(/observed, bus/)).toBeTruthy();
+  expect(screen.getByText(/told by you/)).toBeTruthy();
+  expect(screen.getByRole("heading").textContent).toBe("Why mode is not open");
+});

@@ -1,0 +1,44 @@
+package demo
+
+import (
+	"errors"
+	"net"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/sets"
+	"earlybench.invalid/earlybench/internal/service"
+)
+
+func TestThePortsFollowEachOtherAndOneThatIsTakenIsNamed(t *testing.T) {
+	ports, err := choosePorts(0)
+	require.NoError(t, err)
+	require.Equal(t, [4]int{}, ports)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	taken := l.Addr().(*net.TCPAddr).Port
+	_, err = choosePorts(taken)
+	p, ok := errors.AsType[*service.PortTaken](err)
+	require.True(t, ok)
+	require.Equal(t, taken, p.Port)
+	require.Contains(t, p.By, "demo.test (process ")
+}
+
+func TestTheScenarioHasOneReadyHandsetAndOneBrandNewOfAnotherModel(t *testing.T) {
+	sc, offered, err := scenario(Config{State: t.TempDir()}, [4]int{0, 1, 2, 3}, client.Bench{Name: "moor-desk", Fingerprint: "SHA256:x"})
+	require.NoError(t, err)
+	require.Len(t, sc.Bodies, 2)
+	require.Equal(t, map[string]string{"SHA256:x": "moor-desk"}, sc.Bodies[0].Begin.Admits)
+	require.Nil(t, sc.Bodies[1].Begin)
+	require.NotEqual(t, sc.Bodies[0].Model, sc.Bodies[1].Model)
+	s, err := sets.Open(strings.NewReader(string(offered)), int64(len(offered)))
+	require.NoError(t, err)
+	require.Equal(t, "f3e0:0104", s.About.Fits[0].USB)
+	again, err := driverSet("halden-link", "4.1", "f3e0:0104")
+	require.NoError(t, err)
+	require.Equal(t, offered, again, "the same bytes each time, so that a consent goes on holding")
+}
