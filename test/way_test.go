@@ -117,6 +117,8 @@ func TestANewcomerTakesABrandNewHandsetToATriedAppByCommands(t *testing.T) {
 	require.Zero(t, r.code, r.out+r.err)
 	require.Contains(t, r.out, "heron-2 is ready")
 
+	require.JSONEq(t, d.ok("rack", "show", "heron-2", "--json"), d.ok("prep", "heron-2", "--json"), "only JSON on standard output")
+
 	run := d.run("run", "demo/apps/callout", "heron-2", "--for", "4s")
 	require.Zero(t, run.code, run.err)
 	require.Contains(t, run.out, "callout ready: 4 on the rota")

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -37,6 +38,7 @@ type guide struct {
 	told   []string
 	wait   time.Duration
 
+	text    io.Writer // where people read; with --json that is standard error
 	bench   *client.Client
 	changed chan struct{}
 	lines   chan string // what is typed, at a terminal
@@ -46,6 +48,9 @@ type guide struct {
 func (g *guide) lead(ctx context.Context) (err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	if g.text = g.out; g.json {
+		g.text = g.err
+	}
 	if g.bench, err = g.program.bench(); err != nil {
 		return err
 	}
@@ -115,7 +120,7 @@ func (g *guide) head(plan client.Prep) {
 	if d.Link != "" {
 		where = fmt.Sprintf("by %s, %s of host %s", d.Link, d.Port, d.Host)
 	}
-	fmt.Fprintf(g.out, "%s  %s %s, %s %s, %s\n\n", bold.Render(d.Handle), d.Maker, d.Model, d.Family, d.Release, where)
+	fmt.Fprintf(g.text, "%s  %s %s, %s %s, %s\n\n", bold.Render(d.Handle), d.Maker, d.Model, d.Family, d.Release, where)
 }
 
 // printDone prints the steps that are done and were not printed as such.
@@ -129,7 +134,7 @@ func (g *guide) printDone(plan client.Prep) {
 		if s.Told {
 			how = faint.Render("  told by you")
 		}
-		fmt.Fprintf(g.out, "  %s %s%s\n", good.Render("✓"), emphasis(s.Title), how)
+		fmt.Fprintf(g.text, "  %s %s%s\n", good.Render("✓"), emphasis(s.Title), how)
 	}
 }
 
@@ -149,7 +154,7 @@ func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error
 		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
 	}
 	if g.lines != nil && s.Tell {
-		fmt.Fprintln(g.out, faint.Render("      Enter when you have done it; or the bench sees it by itself."))
+		fmt.Fprintln(g.text, faint.Render("      Enter when you have done it; or the bench sees it by itself."))
 	}
 	return g.pause(ctx, s)
 }
@@ -161,18 +166,18 @@ func (g *guide) explain(s client.Step) {
 	} else if s.Minutes > 1 {
 		who += fmt.Sprintf(", about %d minutes", s.Minutes)
 	}
-	fmt.Fprintf(g.out, "  %s %s  %s\n", lamp.Render("▸"), emphasis(s.Text), faint.Render(who))
+	fmt.Fprintf(g.text, "  %s %s  %s\n", lamp.Render("▸"), emphasis(s.Text), faint.Render(who))
 	if len(s.Where) > 0 {
-		fmt.Fprintln(g.out, "      "+way(s.Where))
+		fmt.Fprintln(g.text, "      "+way(s.Where))
 	}
 	if s.Note != "" {
-		wrapped(g.out, "      ", emphasis(s.Note), g.width)
+		wrapped(g.text, "      ", emphasis(s.Note), g.width)
 	}
 	if s.Sight != "" {
-		wrapped(g.out, "      ", "You will see: "+emphasis(s.Sight), g.width)
+		wrapped(g.text, "      ", "You will see: "+emphasis(s.Sight), g.width)
 	}
 	if s.Risk != "" {
-		wrapped(g.out, "      ", "It will warn you: "+emphasis(s.Risk), g.width)
+		wrapped(g.text, "      ", "It will warn you: "+emphasis(s.Risk), g.width)
 	}
 }
 
@@ -204,7 +209,7 @@ func (g *guide) install(ctx context.Context, plan client.Prep) error {
 	o := plan.Offer
 	accept := g.accept
 	if accept == "" && g.lines != nil {
-		fmt.Fprintf(g.out, "      %s %s by %s, %s\n      %s\n", bold.Render(o.Name), o.Version, safe(o.Maker), bytesText(o.Size), faint.Render("sha256 "+o.Digest))
+		fmt.Fprintf(g.text, "      %s %s by %s, %s\n      %s\n", bold.Render(o.Name), o.Version, safe(o.Maker), bytesText(o.Size), faint.Render("sha256 "+o.Digest))
 		if yes, err := g.confirm(ctx, fmt.Sprintf("      Install it on host %s? [y/N] ", plan.Device.Host), false); err != nil {
 			return err
 		} else if !yes {
@@ -234,7 +239,7 @@ func (g *guide) ask(ctx context.Context, s client.Step) error {
 		if err == nil || g.lines == nil || ctx.Err() != nil {
 			return err
 		}
-		fmt.Fprintln(g.out, "      "+err.Error())
+		fmt.Fprintln(g.text, "      "+err.Error())
 		if again, cerr := g.confirm(ctx, "      Ask again? [Y/n] ", true); cerr != nil || !again {
 			return err
 		}
@@ -242,7 +247,7 @@ func (g *guide) ask(ctx context.Context, s client.Step) error {
 }
 
 func (g *guide) confirm(ctx context.Context, question string, otherwise bool) (bool, error) {
-	fmt.Fprint(g.out, question)
+	fmt.Fprint(g.text, question)
 	select {
 	case <-ctx.Done():
 		return false, ctx.Err()
@@ -258,7 +263,7 @@ func (g *guide) ready(plan client.Prep) error {
 	if g.json {
 		return g.printJSON(plan)
 	}
-	fmt.Fprintf(g.out, "\n%s is ready. Run an app on it: earlybench run DIRECTORY %s\n", bold.Render(g.handle), g.handle)
+	fmt.Fprintf(g.text, "\n%s is ready. Run an app on it: earlybench run DIRECTORY %s\n", bold.Render(g.handle), g.handle)
 	return nil
 }
 

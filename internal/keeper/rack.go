@@ -90,9 +90,11 @@ func (r *Rack) Close() {
 	r.mu.Lock()
 	keepers := slices.Collect(maps.Values(r.keepers))
 	r.mu.Unlock()
+	var detaching sync.WaitGroup
 	for _, k := range keepers {
-		k.Detach()
+		detaching.Go(k.Detach)
 	}
+	detaching.Wait()
 }
 
 // All returns the keepers, by handle.

@@ -102,10 +102,13 @@ func (s *Server) Serve(l net.Listener) {
 	})
 }
 
+// endWithin is how long requests get to end by themselves.
+const endWithin = 300 * time.Millisecond
+
 // Close ends streams, lets requests end, and waits.
 func (s *Server) Close() error {
 	s.cancel()
-	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), endWithin)
 	defer cancel()
 	err := s.http.ShutdownWithContext(ctx)
 	if errors.Is(err, context.DeadlineExceeded) {
