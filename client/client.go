@@ -113,6 +113,12 @@ func (c *Client) Devices(ctx context.Context, app string) ([]Device, error) {
 	return l.Items, err
 }
 
+// Strange lists what hangs on a bus and no prep sheet fits.
+func (c *Client) Strange(ctx context.Context) ([]Strange, error) {
+	l, err := call[List[Strange]](ctx, c, "GET", api+"/strange", nil)
+	return l.Items, err
+}
+
 // Prep asks for a device's plan.
 func (c *Client) Prep(ctx context.Context, handle, app string) (Prep, error) {
 	return call[Prep](ctx, c, "GET", device(handle)+"/prep?app="+url.QueryEscape(app), nil)

@@ -48,6 +48,14 @@ type Device struct {
 	Revision int               `json:"revision"`
 }
 
+// Strange is something on a bus that no prep sheet fits.
+type Strange struct {
+	USB        string   `json:"usb" doc:"vendor:product"`
+	Host       string   `json:"host"`
+	Port       string   `json:"port"`
+	Interfaces []string `json:"interfaces" nullable:"false" doc:"class and name of each"`
+}
+
 // Step is one step of a device's prep.
 type Step struct {
 	ID      string   `json:"id"`

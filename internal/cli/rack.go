@@ -24,7 +24,14 @@ func (p *program) rackCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return printList(p, devices, func(ds []client.Device) { p.printRack(ds, app) })
+			strange, err := b.Strange(c.Context())
+			if err != nil {
+				return err
+			}
+			return printList(p, devices, func(ds []client.Device) {
+				p.printRack(ds, app)
+				p.printStrange(strange)
+			})
 		}}
 	c.Flags().StringVar(&app, "app", "", "show the gates of an app too, such as fellgate/callout")
 	c.AddCommand(p.rackShow(), p.rackSet())
@@ -79,6 +86,14 @@ func (p *program) printRack(devices []client.Device, app string) {
 		fmt.Fprintln(p.out, next)
 	}
 	fmt.Fprintln(p.out, faint.Render("╱ open  ━ shut  ◐ waiting  ┄ unknown  · not needed  [ ] the first that is not open"))
+}
+
+// printStrange says what is seen and has no row, with how we know.
+func (p *program) printStrange(strange []client.Strange) {
+	for _, s := range strange {
+		fmt.Fprintf(p.out, "\n%s  %s on %s of %s: %s\n  No prep sheet fits it. What a sheet says is in docs/formats/prep-sheet.md.\n",
+			bold.Render("something"), s.USB, safe(s.Port), s.Host, safe(strings.Join(s.Interfaces, ", ")))
+	}
 }
 
 func rackName(d client.Device) string {

@@ -125,7 +125,9 @@ func (r *Rack) Find(handle string) (*Keeper, error) {
 func (r *Rack) Strange() []Strange {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return slices.Collect(maps.Values(r.strange))
+	out := slices.Collect(maps.Values(r.strange))
+	slices.SortFunc(out, func(a, b Strange) int { return strings.Compare(a.Host+a.Port+a.USB, b.Host+b.Port+b.USB) })
+	return out
 }
 
 // Bus takes what a host says hangs on it; nothing is said of other hosts. With
@@ -143,6 +145,7 @@ func (r *Rack) Bus(ctx context.Context, h store.Host, bus hostlink.Bus) {
 			delete(r.seen, p)
 		}
 	}
+	before := maps.Clone(r.strange)
 	for p := range r.strange {
 		if p.host == h.Name {
 			delete(r.strange, p)
@@ -152,10 +155,24 @@ func (r *Rack) Bus(ctx context.Context, h store.Host, bus hostlink.Bus) {
 	for _, k := range gone {
 		k.Detach()
 	}
+	defer r.tellStrange(ctx, before)
 	for _, d := range bus.Devices {
 		if err := r.attach(ctx, h, d); err != nil {
 			r.cfg.Log.Error("a device was plugged in", "host", h.Name, "port", d.Port, "error", err)
 		}
+	}
+}
+
+// tellStrange tells others when what no sheet fits is not what it was.
+func (r *Rack) tellStrange(ctx context.Context, before map[place]Strange) {
+	r.mu.Lock()
+	same := maps.EqualFunc(before, r.strange, func(a, b Strange) bool { return a.USB == b.USB && slices.Equal(a.Interfaces, b.Interfaces) })
+	r.mu.Unlock()
+	if same {
+		return
+	}
+	if err := r.cfg.Store.Touch(ctx, ""); err != nil {
+		r.cfg.Log.Error("tell of a change", "error", err)
 	}
 }
 

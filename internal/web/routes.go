@@ -69,6 +69,7 @@ func (s *Server) routes() {
 		})
 
 	huma.Register(a, operation("GET", "/devices", "devices", "The rack"), s.devices)
+	huma.Register(a, operation("GET", "/strange", "strange", "What hangs on a bus and no prep sheet fits"), s.strange)
 	huma.Register(a, operation("GET", "/devices/{handle}", "device", "A device"), s.device)
 	huma.Register(a, operation("PATCH", "/devices/{handle}", "change-device", "Change a device's record"), s.changeDevice)
 	huma.Register(a, operation("GET", "/devices/{handle}/facts", "facts", "All that is known of a device"), s.facts)
@@ -123,6 +124,14 @@ func (s *Server) devices(ctx context.Context, in *struct {
 	var items []client.Device
 	for _, k := range s.Rack.All() {
 		items = append(items, deviceOf(k.Look(ctx, in.App)))
+	}
+	return list(items), nil
+}
+
+func (s *Server) strange(context.Context, *none) (*out[client.List[client.Strange]], error) {
+	var items []client.Strange
+	for _, x := range s.Rack.Strange() {
+		items = append(items, client.Strange{USB: x.USB, Host: x.Host, Port: x.Port, Interfaces: append([]string{}, x.Interfaces...)})
 	}
 	return list(items), nil
 }

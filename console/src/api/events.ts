@@ -4,7 +4,7 @@ import type { Line } from "./types";
 
 /** What has to be asked again after an event of a type. */
 const stale: Record<string, string[]> = {
-  "device.changed": ["devices", "prep", "why"],
+  "device.changed": ["devices", "prep", "why", "strange"],
   "job.changed": ["jobs"],
   "tryout.added": ["tryouts"],
   "project.changed": ["projects"],

@@ -47,6 +47,8 @@ export const useDevices = (app: string) =>
     placeholderData: (before) => before,
   });
 
+export const useStrange = () => useQuery({ queryKey: ["strange"], queryFn: () => data(api.GET("/api/v1/strange")) });
+
 export const usePrep = (handle: string, app: string) =>
   useQuery({
     queryKey: ["prep", handle, app],

@@ -366,6 +366,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/strange": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What hangs on a bus and no prep sheet fits */
+        get: operations["strange"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tryouts": {
         parameters: {
             query?: never;
@@ -592,6 +609,9 @@ export interface components {
         ListProject: {
             items: components["schemas"]["Project"][];
         };
+        ListStrange: {
+            items: components["schemas"]["Strange"][];
+        };
         ListTryout: {
             items: components["schemas"]["Tryout"][];
         };
@@ -698,6 +718,14 @@ export interface components {
             where: string[];
             /** @enum {string} */
             who: "hands" | "computer" | "automatic";
+        };
+        Strange: {
+            host: string;
+            /** @description class and name of each */
+            interfaces: string[];
+            port: string;
+            /** @description vendor:product */
+            usb: string;
         };
         TellRequest: {
             step: string;
@@ -1563,6 +1591,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    strange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListStrange"];
+                };
             };
             /** @description Error */
             default: {

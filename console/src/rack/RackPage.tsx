@@ -4,6 +4,7 @@ import type { Device } from "../api/types";
 import { plain } from "../parts/Emphasis";
 import { ProblemText } from "../parts/ProblemText";
 import { Matrix } from "./Matrix";
+import { Shelf } from "./Shelf";
 
 /** All devices: a row a device, a column a gate, the next step at the row's end. */
 export function RackPage() {
@@ -47,6 +48,7 @@ export function RackPage() {
         <p className="mt-10 text-secondary">No device has all of these words. There are {all.length} without them.</p>
       )}
       {shown.length > 0 && <Matrix devices={shown} withApp={app !== ""} />}
+      <Shelf />
     </main>
   );
 }
