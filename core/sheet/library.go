@@ -25,9 +25,30 @@ type Library struct {
 
 // Load reads every .yaml below root. On mistakes it returns [Errors], and no
 // library.
-func Load(root fs.FS) (*Library, error) {
+func Load(root fs.FS) (*Library, error) { return LoadWith(root, nil) }
+
+// LoadWith reads every .yaml below root and further files, by name; one of them
+// takes the place of a sheet below root that has the same name.
+func LoadWith(root fs.FS, further map[string][]byte) (*Library, error) {
 	files := map[string]*file{}
 	var errs Errors
+	take := func(name string, data []byte) *file {
+		f, err := parse(name, data)
+		if err != nil {
+			errs = append(errs, err.(*Error))
+			return nil
+		}
+		return f
+	}
+	for _, name := range slices.Sorted(maps.Keys(further)) {
+		if f := take(name, further[name]); f != nil {
+			if other := files[f.Sheet]; other != nil {
+				errs = append(errs, twice(f, other))
+			}
+			files[f.Sheet] = f
+		}
+	}
+	replaced := maps.Clone(files)
 	err := fs.WalkDir(root, ".", func(p string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || path.Ext(p) != ".yaml" {
 			return err
@@ -36,17 +57,14 @@ func Load(root fs.FS) (*Library, error) {
 		if err != nil {
 			return err
 		}
-		f, err := parse(p, data)
-		if err != nil {
-			errs = append(errs, err.(*Error))
-			return nil
+		f := take(p, data)
+		switch {
+		case f == nil || replaced[f.Sheet] != nil:
+		case files[f.Sheet] != nil:
+			errs = append(errs, twice(f, files[f.Sheet]))
+		default:
+			files[f.Sheet] = f
 		}
-		if other := files[f.Sheet]; other != nil {
-			errs = append(errs, &Error{File: p, Line: 1, Col: 1,
-				Text: fmt.Sprintf("sheet %q is already in %s", f.Sheet, other.path)})
-			return nil
-		}
-		files[f.Sheet] = f
 		return nil
 	})
 	if err != nil {
@@ -60,9 +78,13 @@ func Load(root fs.FS) (*Library, error) {
 		slices.SortStableFunc(errs, func(a, b *Error) int {
 			return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line, a.Col-b.Col)
 		})
-		return nil, errs
+		return nil, slices.CompactFunc(errs, func(a, b *Error) bool { return *a == *b })
 	}
 	return lib, nil
+}
+
+func twice(f, other *file) *Error {
+	return &Error{File: f.path, Line: 1, Col: 1, Text: fmt.Sprintf("sheet %q is already in %s", f.Sheet, other.path)}
 }
 
 // Fits finds the sheet for a device by what its descriptor says; nil if none
@@ -336,7 +358,7 @@ var undeclared = regexp.MustCompile(`undeclared reference to '([^']+)'`)
 // hint suggests the nearest name for one that is not known.
 func (b *builder) hint(message string) string {
 	m := undeclared.FindStringSubmatch(message)
-	if m == nil {
+	if m == nil || strings.Contains(message, "did you mean") {
 		return ""
 	}
 	best, least := "", 4

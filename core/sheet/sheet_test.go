@@ -55,7 +55,7 @@ func TestAMistakeIsNamedWithItsPlaceAndAHint(t *testing.T) {
 		name, file, old, new string
 		want                 []string
 	}{
-		{"an unknown fact", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.bund", []string{"tarn/tarn.yaml:", "undeclared reference", "did you mean fact.driver.bound?"}},
+		{"an unknown fact", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.bund", []string{"tarn/tarn.yaml:", "undeclared reference", "did you mean 'fact.driver.bound'?"}},
 		{"a text where a truth is wanted", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.set", []string{"true or false", "string"}},
 		{"a comparison of unlike things", "tarn/tarn.yaml", "open: fact.driver.bound", `open: fact.driver.bound == "yes"`, []string{"no matching overload"}},
 		{"an expression that is none", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.bound &&", []string{"Syntax error"}},
