@@ -2,6 +2,9 @@ module earlybench.invalid/earlybench
 
 go 1.26.0
 
+// npm packages may hold Go files; they are none of ours.
+ignore ./console/node_modules
+
 require (
 	cel.dev/cel-go v0.33.2
 	charm.land/lipgloss/v2 v2.0.6

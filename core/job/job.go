@@ -202,13 +202,6 @@ func (r *Run) Note(text string) {
 	})
 }
 
-// Job is the record as it is now.
-func (r *Run) Job() Job {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.copy()
-}
-
 func (r *Run) copy() Job {
 	j := r.job
 	j.Phases = append([]Phase(nil), j.Phases...)

@@ -18,9 +18,6 @@ const (
 	Admitted      AdmitState = "admitted"
 )
 
-// Final tells whether a question ends with this state.
-func (s AdmitState) Final() bool { return s != AdmitAsking && s != AdmitPassword }
-
 // Admission is a state with how long it holds.
 type Admission struct {
 	State AdmitState `json:"state"`

@@ -27,7 +27,6 @@ const maxRunning = 32
 const (
 	CodeInvalidParams  = -32602
 	CodeMethodNotFound = -32601
-	CodeInternal       = -32603
 	CodeFailed         = 1 // the request was understood and could not be done
 	CodeRefused        = 2 // not allowed
 )

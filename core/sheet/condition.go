@@ -45,11 +45,10 @@ type Condition struct {
 
 // Attributes are the plain properties that conditions see besides facts.
 type Attributes struct {
-	Family  string
-	Maker   string
-	Code    string
-	App     string
-	Minimum fact.Release // the app's least release
+	Family string
+	Maker  string
+	Code   string
+	App    string // "" where no app is meant
 }
 
 // environment declares the variables: fact.KEY and known.KEY for every key of
@@ -60,7 +59,6 @@ func environment(r *fact.Registry) (*cel.Env, error) {
 		cel.Variable("device.maker", cel.StringType),
 		cel.Variable("device.code", cel.StringType),
 		cel.Variable("app.id", cel.StringType),
-		cel.Variable("app.minimum", releaseCEL),
 		cel.Function("version", cel.Overload("version_string", []*cel.Type{cel.StringType}, releaseCEL,
 			cel.UnaryBinding(func(v ref.Val) ref.Val {
 				r, err := fact.ParseRelease(string(v.(types.String)))
@@ -213,8 +211,6 @@ func (b *binding) ResolveName(name string) (any, bool) {
 		return b.attributes.Code, true
 	case "app.id":
 		return b.attributes.App, true
-	case "app.minimum":
-		return releaseValue(b.attributes.Minimum), true
 	}
 	return nil, false
 }

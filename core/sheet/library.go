@@ -160,11 +160,15 @@ func (b *builder) build() (*Sheet, Errors) {
 	gates := map[string]located[gateFile]{}
 	var steps []located[stepFile]
 	var walk []located[text]
+	var released located[text]
 	var facts []located[factFile]
 	for _, f := range append(slices.Clone(b.layers), &file{path: b.own.path, Words: b.model.Words, Steps: b.model.Steps}) {
 		b.sheet.Family = cmp.Or(f.Family, b.sheet.Family)
 		b.sheet.Maker = cmp.Or(f.Maker, b.sheet.Maker)
-		b.sheet.Released = cmp.Or(fact.Key(f.Released.S), b.sheet.Released)
+		if f.Released.S != "" {
+			released = located[text]{f.path, f.Released}
+			b.sheet.Released = fact.Key(f.Released.S)
+		}
 		for k, w := range f.Words {
 			b.words[k] = w.S
 		}
@@ -191,6 +195,9 @@ func (b *builder) build() (*Sheet, Errors) {
 	}
 	for _, s := range steps {
 		b.step(s)
+	}
+	if spec, ok := b.sheet.Registry.Lookup(b.sheet.Released); b.sheet.Released != "" && (!ok || spec.Type != fact.Version) {
+		b.wrong(released.path, released.v, "release: %q is no fact that is a release", b.sheet.Released)
 	}
 	if len(b.errs) > 0 {
 		return nil, b.errs

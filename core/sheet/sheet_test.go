@@ -63,6 +63,7 @@ func TestAMistakeIsNamedWithItsPlaceAndAHint(t *testing.T) {
 		{"a gate that does not exist", "tarn/tarn.yaml", "walk: [seen,", "walk: [scene,", []string{`no gate "scene"`}},
 		{"a gate that is left out", "tarn/tarn.yaml", "  support: not needed\n", "", []string{"gate support is missing"}},
 		{"a gate that is half a word", "tarn/tarn.yaml", "support: not needed", "support: unneeded", []string{"not needed", "unneeded"}},
+		{"a release that no fact states", "tarn/tarn.yaml", "release: usb.release", "release: usb.present", []string{"is no fact that is a release"}},
 		{"a step of nobody", "tarn/tarn.yaml", "who: automatic", "who: robot", []string{"hands, computer or automatic"}},
 		{"an action that nobody knows", "tarn/tarn.yaml", "action: app.try", "action: app.dance", []string{`no action "app.dance"`}},
 		{"a field that does not exist", "tarn/halden.yaml", "maker: Halden", "makr: Halden", []string{"makr"}},

@@ -148,12 +148,17 @@ func (k *Keeper) open(ctx context.Context, a Attachment) (usb.Device, usb.Descri
 	for _, i := range d.Interfaces {
 		names = append(names, fmt.Sprintf("%s %s", i.Class, i.Name))
 	}
-	k.observe(
+	seen := []fact.Fact{
 		k.seen(fact.USBInterfaces, fact.Of(names), fact.Bus, a.scope()),
 		k.seen(fact.USBLink, fact.Of(hasLink), fact.Bus, a.scope()),
 		k.seen(fact.USBRelease, fact.Of(fact.Release(usb.Release(d.Revision))), fact.Bus, a.scope()),
-		k.seen(fact.OSRelease, fact.Of(fact.Release(usb.Release(d.Revision))), fact.Bus, ""),
-	)
+	}
+	for _, f := range seen {
+		if f.Key == k.sheet.Released { // the family states its OS release there
+			seen = append(seen, k.seen(fact.OSRelease, f.Value, fact.Bus, ""))
+		}
+	}
+	k.observe(seen...)
 	return dev, d, nil
 }
 

@@ -80,20 +80,12 @@ func factsOf(st keeper.Standing, facts []fact.Fact) []client.Fact {
 	for _, f := range facts {
 		text := f.Value.String()
 		if spec, ok := st.View.Registry().Lookup(f.Key); ok {
-			text = says(spec, f)
+			text = spec.Text + ": " + text
 		}
 		out = append(out, client.Fact{Key: string(f.Key), Value: f.Value.Any(), Text: text, Source: string(f.Source),
 			At: f.At.UTC(), By: f.By, Good: st.View.Good(f, st.Now)})
 	}
 	return out
-}
-
-// says makes a short sentence of a fact.
-func says(spec fact.Spec, f fact.Fact) string {
-	if f.Value.Type() == fact.Bool {
-		return spec.Text + ": " + f.Value.String()
-	}
-	return spec.Text + ": " + f.Value.String()
 }
 
 func whyOf(st keeper.Standing) client.Why {

@@ -128,6 +128,9 @@ func (b *Body) Close() error {
 // Name is the body's name.
 func (b *Body) Name() string { return b.cfg.Name }
 
+// Mark is the maker's mark, as it stands on the body.
+func (b *Body) Mark() string { return b.cfg.Spec.Look.Mark }
+
 func (b *Body) stateFile() string { return filepath.Join(b.cfg.Dir, b.cfg.Name, "state.json") }
 func (b *Body) filesDir() string  { return filepath.Join(b.cfg.Dir, b.cfg.Name, "files") }
 

@@ -23,6 +23,7 @@ import (
 // Body is a body that can be held.
 type Body interface {
 	Name() string
+	Mark() string // the maker's, as it stands on the body
 	Elements() ([]body.Element, uint64)
 	Frame(ctx context.Context, after uint64) (*image.RGBA, uint64, error)
 	Changed() <-chan struct{}
@@ -131,7 +132,7 @@ func (s *Server) index(w http.ResponseWriter, _ *http.Request) {
 func (s *Server) page(w http.ResponseWriter, r *http.Request) {
 	if b := s.find(w, r); b != nil {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		page.Execute(w, map[string]any{"Name": b.Name()}) //nolint:errcheck // as above
+		page.Execute(w, map[string]any{"Name": b.Name(), "Mark": b.Mark()}) //nolint:errcheck // as above
 	}
 }
 

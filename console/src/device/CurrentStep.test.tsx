@@ -3,51 +3,18 @@ import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import { queryClient } from "../api/queries";
 import type { Job, Prep, Step } from "../api/types";
+import { device, step } from "../testing/device";
 import { CurrentStep } from "./CurrentStep";
 import { Plan } from "./Plan";
 import { WhyPanel } from "./WhyPanel";
 
-const step = (more: Partial<Step>): Step => ({
-  id: "tap",
-  gate: "mode",
-  who: "hands",
-  title: "Tap Batch six times",
-  text: "Tap **Batch** six times",
-  note: "",
-  where: ["Care", "Inside label", "Batch"],
-  sight: "",
-  risk: "",
-  action: "",
-  minutes: 1,
-  done: false,
-  told: false,
-  tell: true,
-  draw: null,
-  ...more,
-});
-
 const prep = (next: Step | null, more: Partial<Prep> = {}): Prep => ({
-  device: {
-    handle: "heron-2",
-    serial: "HH4",
-    family: "tarn",
-    maker: "Halden",
-    model: "Heron 4",
-    code: "H4",
-    release: "12",
+  device: device("heron-2", {
     summary: next ? "blocked" : "ready",
     gates: { mode: next ? "shut" : "open", admitted: "unknown" },
     first: next?.gate ?? "",
     next,
-    says: "",
-    link: "cable",
-    host: "loft",
-    port: "hub port 2",
-    hands_url: "",
-    device_key: "",
-    working: "",
-    revision: 1,
-  },
+  }),
   steps: [],
   offer: null,
   apps: [],

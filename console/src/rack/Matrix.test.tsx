@@ -1,37 +1,17 @@
 import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
 import { afterEach, expect, test } from "vitest";
-import type { Device } from "../api/types";
+import { device } from "../testing/device";
 import { Matrix } from "./Matrix";
 
 afterEach(cleanup);
 
-const device = (handle: string, first: string): Device => ({
-  handle,
-  serial: "HH4",
-  family: "tarn",
-  maker: "Halden",
-  model: "Heron 4",
-  code: "H4",
-  release: "12",
-  summary: first ? "blocked" : "ready",
-  gates: { seen: "open", mode: first ? "shut" : "open" },
-  first,
-  next: null,
-  says: "",
-  link: "cable",
-  host: "loft",
-  port: "hub port 1",
-  hands_url: "",
-  device_key: "",
-  working: "",
-  revision: 1,
-});
+const shut = { first: "mode", summary: "blocked" as const, gates: { seen: "open", mode: "shut" } };
 
 const show = () =>
   render(
     <MemoryRouter>
-      <Matrix devices={[device("heron-1", ""), device("heron-2", "mode")]} withApp={false} />
+      <Matrix devices={[device("heron-1"), device("heron-2", shut)]} withApp={false} />
     </MemoryRouter>,
   );
 

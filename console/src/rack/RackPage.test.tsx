@@ -4,36 +4,14 @@ import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import { queryClient } from "../api/queries";
 import { SignIn } from "../app/SignIn";
+import { device, step } from "../testing/device";
 import { RackPage } from "./RackPage";
-
-const device = (handle: string, more: object) => ({
-  handle,
-  serial: "",
-  family: "tarn",
-  maker: "Halden",
-  model: "Heron 4",
-  code: "H4",
-  release: "12",
-  summary: "ready",
-  gates: { seen: "open", mode: "open" },
-  first: "",
-  next: null,
-  says: "",
-  link: "cable",
-  host: "loft",
-  port: "hub port 1",
-  hands_url: "",
-  device_key: "",
-  working: "",
-  revision: 1,
-  ...more,
-});
 
 const waiting = device("heron-2", {
   summary: "blocked",
   gates: { seen: "open", mode: "shut" },
   first: "mode",
-  next: { id: "tap", gate: "mode", who: "hands", title: "Tap **Batch** six times", text: "", where: [] },
+  next: step({ title: "Tap **Batch** six times" }),
 });
 
 let answers: Record<string, [number, unknown]> = {};
