@@ -129,6 +129,77 @@ func (c *Client) Why(ctx context.Context, handle, app string) (Why, error) {
 	return call[Why](ctx, c, "GET", device(handle)+"/why?app="+url.QueryEscape(app), nil)
 }
 
+// Answer answers a check about a device.
+func (c *Client) Answer(ctx context.Context, handle, check, answer string) error {
+	_, err := call[struct{}](ctx, c, "POST", device(handle)+"/answers", Answer{Check: check, Answer: answer})
+	return err
+}
+
+// TakeBack takes an answer back.
+func (c *Client) TakeBack(ctx context.Context, handle, check string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", device(handle)+"/answers/"+url.PathEscape(check), nil)
+	return err
+}
+
+// Remedied says that what helps against a cause was done.
+func (c *Client) Remedied(ctx context.Context, handle, cause string) error {
+	_, err := call[struct{}](ctx, c, "POST", device(handle)+"/remedies", map[string]string{"cause": cause})
+	return err
+}
+
+// TellFact says what people may know of a device, as people write it.
+func (c *Client) TellFact(ctx context.Context, handle, key, value string) error {
+	_, err := call[struct{}](ctx, c, "POST", device(handle)+"/facts", map[string]string{"key": key, "value": value})
+	return err
+}
+
+// Report asks for all that helps a colleague, without secrets.
+func (c *Client) Report(ctx context.Context, handle, app string) (string, error) {
+	r, err := call[Report](ctx, c, "GET", device(handle)+"/report?app="+url.QueryEscape(app), nil)
+	return r.Text, err
+}
+
+// Learned asks what causes turned out to be the ones.
+func (c *Client) Learned(ctx context.Context) ([]Learned, error) {
+	l, err := call[List[Learned]](ctx, c, "GET", api+"/learned", nil)
+	return l.Items, err
+}
+
+// Unlearn forgets what was learned of a family, or all of it, and tells of how
+// many causes.
+func (c *Client) Unlearn(ctx context.Context, family string, all bool) (int, error) {
+	out, err := call[struct{ Forgotten int }](ctx, c, "DELETE", fmt.Sprintf("%s/learned?family=%s&all=%t", api, url.QueryEscape(family), all), nil)
+	return out.Forgotten, err
+}
+
+// Sheets asks for the prep sheets in force.
+func (c *Client) Sheets(ctx context.Context) (Sheets, error) {
+	return call[Sheets](ctx, c, "GET", api+"/sheets", nil)
+}
+
+// AddSheet puts a sheet beside the bench and tells in which file.
+func (c *Client) AddSheet(ctx context.Context, text string) (file string, err error) {
+	out, err := call[struct{ File string }](ctx, c, "POST", api+"/sheets", map[string]string{"text": text})
+	return out.File, err
+}
+
+// DropSheet takes a sheet beside the bench away.
+func (c *Client) DropSheet(ctx context.Context, name string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", api+"/sheets/"+url.PathEscape(strings.ReplaceAll(name, "/", "~")), nil)
+	return err
+}
+
+// DeviceSheet asks for the sheet as it results for a device.
+func (c *Client) DeviceSheet(ctx context.Context, handle string) (DeviceSheet, error) {
+	return call[DeviceSheet](ctx, c, "GET", device(handle)+"/sheet", nil)
+}
+
+// History asks for what was known of a device before, the newest first.
+func (c *Client) History(ctx context.Context, handle string) ([]Fact, error) {
+	l, err := call[List[Fact]](ctx, c, "GET", device(handle)+"/history", nil)
+	return l.Items, err
+}
+
 // Facts asks for all that is known of a device.
 func (c *Client) Facts(ctx context.Context, handle string) ([]Fact, error) {
 	l, err := call[List[Fact]](ctx, c, "GET", device(handle)+"/facts", nil)

@@ -27,29 +27,41 @@ type List[T any] struct {
 
 // Device is a device on the rack.
 type Device struct {
-	Handle   string            `json:"handle"`
-	Serial   string            `json:"serial"`
-	Family   string            `json:"family"`
-	Maker    string            `json:"maker"`
-	Model    string            `json:"model"`
-	Code     string            `json:"code" doc:"the model as the maker prints it"`
-	Release  string            `json:"release" doc:"empty while not known"`
-	Summary  string            `json:"summary" enum:"unseen,blocked,readying,ready,lapsing"`
-	Gates    map[string]string `json:"gates" doc:"gate to its state: open, shut, waiting, unknown, not needed"`
-	First    string            `json:"first" doc:"the first gate that is neither open nor not needed; empty if none"`
-	Next     *Step             `json:"next"`
-	Says     string            `json:"says" doc:"what is wrong, in a sentence; empty when nothing is"`
-	Link     string            `json:"link" enum:",cable"`
-	Host     string            `json:"host"`
-	Port     string            `json:"port"`
-	HandsURL string            `json:"hands_url" doc:"a page with the device in your hand, for stand-ins"`
-	Key      string            `json:"device_key" doc:"fingerprint of the pinned device key"`
-	Working  string            `json:"working" doc:"the work that has the device for itself"`
-	Revision int               `json:"revision"`
+	Handle   string              `json:"handle"`
+	Serial   string              `json:"serial"`
+	Family   string              `json:"family"`
+	Maker    string              `json:"maker"`
+	Model    string              `json:"model"`
+	Code     string              `json:"code" doc:"the model as the maker prints it"`
+	Release  string              `json:"release" doc:"empty while not known"`
+	Summary  string              `json:"summary" enum:"unseen,blocked,readying,ready,lapsing"`
+	Gates    map[string]string   `json:"gates" doc:"gate to its state: open, shut, waiting, unknown, not needed"`
+	First    string              `json:"first" doc:"the first gate that is neither open nor not needed; empty if none"`
+	Next     *Step               `json:"next"`
+	Says     string              `json:"says" doc:"what is wrong, in a sentence; empty when nothing is"`
+	Link     string              `json:"link" enum:",cable"`
+	Host     string              `json:"host"`
+	Port     string              `json:"port"`
+	HandsURL string              `json:"hands_url" doc:"a page with the device in your hand, for stand-ins"`
+	Key      string              `json:"device_key" doc:"fingerprint of the pinned device key"`
+	Working  string              `json:"working" doc:"the work that has the device for itself"`
+	Path     string              `json:"path" doc:"by which it is reckoned: cable, wireless, companion, remote"`
+	Computer map[string]string   `json:"computer" doc:"the computer's gates that the device needs, to their states"`
+	Waits    map[string][]string `json:"waits" doc:"gate to the gates that it waits for"`
+	Endings  []Ending            `json:"endings" nullable:"false" doc:"open gates that will shut by themselves, the soonest first"`
+	Revision int                 `json:"revision"`
+}
+
+// Ending is an open gate, and when it will shut.
+type Ending struct {
+	Gate string    `json:"gate"`
+	At   time.Time `json:"at"`
+	Soon bool      `json:"soon" doc:"within the gate's notice"`
 }
 
 // Strange is something on a bus that no prep sheet fits.
 type Strange struct {
+	Name       string   `json:"name" doc:"such as unknown-1, for as long as it hangs there"`
 	USB        string   `json:"usb" doc:"vendor:product"`
 	Host       string   `json:"host"`
 	Port       string   `json:"port"`
@@ -72,6 +84,10 @@ type Step struct {
 	Done    bool     `json:"done"`
 	Told    bool     `json:"told" doc:"done only because somebody said so"`
 	Tell    bool     `json:"tell" doc:"a person may say that it is done"`
+	Search  string   `json:"search" doc:"word for the settings' own search"`
+	Again   bool     `json:"again" doc:"to be done every time, not once"`
+	Seen    bool     `json:"seen" doc:"the bench can see for itself whether it is done"`
+	Denied  *Fact    `json:"denied" doc:"somebody's word that it is done, which what is seen stands against"`
 	Draw    *Drawing `json:"draw"`
 }
 
@@ -114,14 +130,22 @@ type Fact struct {
 
 // Why explains a device.
 type Why struct {
-	Device   string  `json:"device"`
-	Gate     string  `json:"gate" doc:"empty when nothing is shut"`
-	State    string  `json:"state"`
-	Text     string  `json:"text"`
-	Remedy   string  `json:"remedy"`
-	Evidence []Fact  `json:"evidence" nullable:"false"`
-	Causes   []Cause `json:"causes" nullable:"false"`
-	Next     *Step   `json:"next"`
+	Device   string   `json:"device"`
+	Gate     string   `json:"gate" doc:"empty when nothing is shut"`
+	State    string   `json:"state"`
+	Text     string   `json:"text" doc:"what is wrong, in a sentence"`
+	Remedy   string   `json:"remedy"`
+	Evidence []Fact   `json:"evidence" nullable:"false"`
+	Denied   []Denied `json:"denied" nullable:"false" doc:"people's words that observation stands against"`
+	Causes   []Cause  `json:"causes" nullable:"false" doc:"the most probable first; the probabilities sum to 1"`
+	Answers  []Given  `json:"answers" nullable:"false" doc:"what was answered so far"`
+	Next     *Move    `json:"next" doc:"the one thing to do next"`
+}
+
+// Denied is a person's word that an observation stands against.
+type Denied struct {
+	Told     Fact `json:"told"`
+	Observed Fact `json:"observed"`
 }
 
 // Cause is one cause that may be behind it.
@@ -129,6 +153,117 @@ type Cause struct {
 	ID          string  `json:"id"`
 	Probability float64 `json:"probability"`
 	Text        string  `json:"text"`
+	Remedy      string  `json:"remedy"`
+	Who         string  `json:"who" enum:",hands,computer,automatic"`
+	Seconds     float64 `json:"seconds" doc:"that the remedy takes"`
+	Sight       string  `json:"sight" doc:"what should be seen after it"`
+	Done        bool    `json:"done" doc:"somebody did it, in vain so far"`
+	Because     []Fact  `json:"because" nullable:"false" doc:"what proves it or speaks for it"`
+}
+
+// Given is an answer to a check.
+type Given struct {
+	Check  string `json:"check"`
+	Text   string `json:"text" doc:"the question"`
+	Answer string `json:"answer"`
+	Said   string `json:"said" doc:"the answer in words"`
+	Seen   bool   `json:"seen" doc:"the bench saw it for itself"`
+	Fact   Fact   `json:"fact"`
+}
+
+// Move is the one thing to do next.
+type Move struct {
+	Kind    string   `json:"kind" enum:"check,remedy,step"`
+	ID      string   `json:"id" doc:"of the check, of the cause whose remedy it is, or of the step"`
+	Who     string   `json:"who" enum:"hands,computer,automatic"`
+	Seconds float64  `json:"seconds"`
+	Text    string   `json:"text"`
+	Note    string   `json:"note"`
+	Sight   string   `json:"sight" doc:"what should be seen after"`
+	Answers []Choice `json:"answers" nullable:"false" doc:"of a check"`
+	Step    *Step    `json:"step" doc:"that leads through it"`
+}
+
+// Choice is one answer that a check may have.
+type Choice struct {
+	ID   string `json:"id"`
+	Text string `json:"text"`
+}
+
+// Answer answers a check.
+type Answer struct {
+	Check  string `json:"check" maxLength:"60"`
+	Answer string `json:"answer" maxLength:"60"`
+}
+
+// Report is all that one wants to tell a colleague of a device, without secrets.
+type Report struct {
+	Text string `json:"text"`
+}
+
+// Learned is how often a cause turned out to be the one.
+type Learned struct {
+	Family string    `json:"family" doc:"empty for devices that did not show up at all"`
+	Host   string    `json:"host"`
+	Cause  string    `json:"cause"`
+	Cases  int       `json:"cases"`
+	Last   time.Time `json:"last"`
+}
+
+// Sheets are the prep sheets in force, and what keeps newer ones from being so.
+type Sheets struct {
+	Items   []Sheet   `json:"items" nullable:"false"`
+	Trouble []Mistake `json:"trouble" nullable:"false" doc:"mistakes for which the newest edit is not in force"`
+	Dir     string    `json:"dir" doc:"where sheets beside the bench lie"`
+}
+
+// Sheet is the prep sheet of one model.
+type Sheet struct {
+	Sheet     string     `json:"sheet"`
+	File      string     `json:"file"`
+	Own       bool       `json:"own" doc:"it lies beside the bench; others ship with it"`
+	Taken     *time.Time `json:"taken" doc:"since when an own one is in force"`
+	Family    string     `json:"family"`
+	Maker     string     `json:"maker"`
+	Model     string     `json:"model"`
+	Code      string     `json:"code"`
+	USB       string     `json:"usb" doc:"empty for a device without a data port"`
+	Releases  []string   `json:"releases" nullable:"false" doc:"from which on it says something else"`
+	Languages []string   `json:"languages" nullable:"false"`
+	Steps     int        `json:"steps"`
+	Causes    int        `json:"causes"`
+	Checks    int        `json:"checks"`
+}
+
+// Mistake is one mistake in a sheet.
+type Mistake struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+	Near   string `json:"near" doc:"the text that is wrong"`
+	Text   string `json:"text"`
+	Hint   string `json:"hint"`
+}
+
+// DeviceSheet is the sheet as it results for a device.
+type DeviceSheet struct {
+	Device string   `json:"device"`
+	Sheet  string   `json:"sheet"`
+	Model  string   `json:"model"`
+	From   string   `json:"from" doc:"release from which on it holds; empty for any"`
+	Below  string   `json:"below" doc:"release below which it holds; empty for any"`
+	Paths  []string `json:"paths" nullable:"false"`
+	Walk   []string `json:"walk" nullable:"false" doc:"of the path by which the device is reckoned"`
+	Parts  []Part   `json:"parts" nullable:"false"`
+}
+
+// Part is one part of a sheet, and where it comes from.
+type Part struct {
+	Kind string `json:"kind" enum:"word,gate,step,cause,check"`
+	Name string `json:"name"`
+	Text string `json:"text"`
+	File string `json:"file"`
+	Line int    `json:"line"`
 }
 
 // Host is a computer on which devices hang.

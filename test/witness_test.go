@@ -47,8 +47,8 @@ func TestTheDemosIdsBelongToNoRealMaker(t *testing.T) {
 	require.Greater(t, len(known), 1000, "the list was read")
 	lib, err := sheet.Load(sheets.Files)
 	require.NoError(t, err)
-	for _, s := range lib.Sheets() {
-		vendor := s.USB.String()[:4]
-		require.False(t, known[vendor], "%s has the vendor id %s, which is somebody's", s.Name, vendor)
+	for _, s := range lib.All() {
+		vendor := s.Model.USB.String()[:4]
+		require.False(t, s.Model.HasUSB() && known[vendor], "%s has the vendor id %s, which is somebody's", s.Model.Name, vendor)
 	}
 }

@@ -1,9 +1,16 @@
 // Package cause says why a device is not ready: the first gate that is not
-// open, the evidence, what it means in the sheet's words, and the remedy. It is
-// pure.
+// open, the evidence, the causes that may be behind it in the order of their
+// probability, and the one thing to do next. It is pure.
+//
+// It thinks of one cause at a time (a single fault), and reckons with Bayes'
+// rule: the sheet's weights and what was learned give the belief before
+// anything was seen; facts prove, exclude or weigh causes; answers to checks
+// and remedies done in vain do the rest. The next move is the check or remedy
+// that is expected to find out the most a second.
 package cause
 
 import (
+	"slices"
 	"time"
 
 	"earlybench.invalid/earlybench/core/fact"
@@ -13,65 +20,315 @@ import (
 
 // Explanation answers why.
 type Explanation struct {
-	Gate     string // "" when nothing is shut
-	State    ready.State
-	Text     string // one sentence: what is wrong
-	Remedy   string // what to do now
-	Evidence []fact.Fact
-	Next     *ready.Step
+	Gate           string // "" when nothing is shut
+	State          ready.State
+	Text           string // one sentence: what is wrong
+	Remedy         string // what to do about it, in general
+	Evidence       []fact.Fact
+	Contradictions []fact.Contradiction // people's words that observation stands against
+	Causes         []Ranked             // the most probable first; the probabilities sum to 1
+	Answers        []Given              // what was answered, by whom and when
+
+	belief belief
+	open   []*sheet.Check // not answered yet
 }
 
-// Explain explains the first gate of a readiness. words are what only this
-// device knows, for [sheet.Fill].
-func Explain(s *sheet.Sheet, subject ready.Subject, r ready.Readiness, v fact.View, now time.Time, words map[string]string) Explanation {
+// Ranked is a cause with its probability.
+type Ranked struct {
+	ID          string
+	Text        string
+	Probability float64
+	Remedy      sheet.Remedy
+	Done        bool        // somebody did what helps against it, in vain so far
+	Because     []fact.Fact // what speaks for it or proves it
+}
+
+// Given is an answer to a check.
+type Given struct {
+	Check  *sheet.Check
+	Answer sheet.Answer
+	Fact   fact.Fact // who said it, or what was seen
+	Seen   bool      // the bench saw it for itself
+}
+
+// Kind is what a move is.
+type Kind string
+
+// The kinds of moves. A step is the next one of the prep, where the sheet knows
+// no causes.
+const (
+	AsCheck  Kind = "check"
+	AsRemedy Kind = "remedy"
+	AsStep   Kind = "step"
+)
+
+// Move is the one thing to do next.
+type Move struct {
+	Kind    Kind
+	ID      string // of the check, the cause, or the step
+	Who     sheet.Who
+	Seconds float64
+	Text    string
+	Note    string
+	Sight   string         // what should be seen after
+	Answers []sheet.Answer // of a check
+	Step    *ready.Step    // that leads through it; may be nil
+}
+
+// Question is what is asked of this package.
+type Question struct {
+	Sheet     *sheet.Sheet
+	Subject   ready.Subject
+	Readiness *ready.Readiness
+	View      fact.View
+	Now       time.Time
+	Words     map[string]string // for the sheet's texts
+	Learned   Learned           // for this family and host; may be nil
+}
+
+// Explain explains the first gate of a readiness.
+func Explain(q Question) Explanation {
+	r := q.Readiness
+	e := Explanation{Evidence: q.evidence(), Contradictions: q.View.Contradictions(q.Now)}
 	if r.First == "" {
-		return Explanation{Evidence: evidence(s, r, v, now)}
+		return e
 	}
+	known := q.View.At(q.Now)
 	g := r.Gate(r.First)
-	e := Explanation{Gate: g.Name, State: g.State, Next: r.Next}
-	for _, say := range s.Gates[r.First].Says {
-		if say.When == nil || say.When.Eval(subject.Attributes, v, now) == sheet.True {
-			e.Text, e.Remedy = sheet.Fill(say.Text, words), sheet.Fill(say.Remedy, words)
+	e.Gate, e.State = g.Name, g.State
+	for _, say := range r.Path.Gates[r.First].Says {
+		if say.When == nil || say.When.Eval(&q.Subject.Attributes, known) == sheet.True {
+			e.Text, e.Remedy = q.fill(say.Text), q.fill(say.Remedy)
 			break
 		}
 	}
-	e.Evidence = evidence(s, r, v, now)
+	e.belief, e.open = q.believe(known, &e)
+	e.Causes = q.rank(e.belief, known)
 	return e
+}
+
+// Next is the one thing to do next; nil when nothing is shut. It looks ahead, so
+// it is worked out only where somebody asks for it.
+func Next(q Question, e Explanation) *Move {
+	if e.Gate == "" {
+		return nil
+	}
+	return q.move(e.belief, e.open, &e)
+}
+
+func (q *Question) fill(s string) string { return sheet.Fill(s, q.Words) }
+
+// causesOf are the sheet's causes that a gate may have.
+func causesOf(s *sheet.Sheet, gate string) []*sheet.Cause {
+	var out []*sheet.Cause
+	for _, c := range s.Causes {
+		if slices.Contains(c.Gates, gate) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// believe makes the belief by all that is known and was answered, and returns
+// it with the checks that are still open.
+func (q *Question) believe(k fact.Known, e *Explanation) (belief, []*sheet.Check) {
+	b := prior(causesOf(q.Sheet, e.Gate), q.Learned)
+	b.see(&q.Subject.Attributes, k)
+	var open []*sheet.Check
+	for _, c := range q.Sheet.Checks {
+		if !concerns(c, b) {
+			continue
+		}
+		given, answer := q.given(c, k)
+		if answer >= 0 {
+			b.answer(c, answer)
+			e.Answers = append(e.Answers, given)
+		} else if c.When == nil || c.When.Eval(&q.Subject.Attributes, k) == sheet.True {
+			open = append(open, c)
+		}
+	}
+	return b, open
+}
+
+// concerns tells whether a check tells any two causes of a belief apart.
+func concerns(c *sheet.Check, b belief) bool {
+	for _, x := range b.causes {
+		if x != nil && !slices.Equal(c.Share(x.ID), c.Share("")) {
+			return true
+		}
+	}
+	return false
+}
+
+// given finds the answer to a check: what the bench sees for itself before what
+// somebody said. -1 means that there is none.
+func (q *Question) given(c *sheet.Check, k fact.Known) (Given, int) {
+	for i, a := range c.Answers {
+		if a.Seen == nil || a.Seen.Eval(&q.Subject.Attributes, k) != sheet.True {
+			continue
+		}
+		g := Given{Check: c, Answer: a, Seen: true}
+		for _, n := range a.Seen.Numbers() {
+			if f := k.Number(n); f != nil {
+				g.Fact = *f
+			}
+		}
+		return g, i
+	}
+	f, ok := k.Get(sheet.Said(c.ID))
+	if !ok {
+		return Given{}, -1
+	}
+	i := slices.IndexFunc(c.Answers, func(a sheet.Answer) bool { return a.ID == f.Value.Text() })
+	if i < 0 { // the sheet has changed since
+		return Given{}, -1
+	}
+	return Given{Check: c, Answer: c.Answers[i], Fact: f}, i
+}
+
+// rank puts the causes in order, with their words.
+func (q *Question) rank(b belief, k fact.Known) []Ranked {
+	if len(b.causes) == 1 {
+		return nil
+	}
+	var out []Ranked
+	for i, c := range b.causes {
+		if b.p[i] == 0 {
+			continue
+		}
+		if c == nil {
+			out = append(out, Ranked{ID: Other, Text: "Something that the prep sheet does not know.", Probability: b.p[i]})
+			continue
+		}
+		r := Ranked{ID: c.ID, Text: q.fill(c.Text), Probability: b.p[i], Remedy: c.Remedy, Because: q.because(c, k)}
+		r.Remedy.Text, r.Remedy.Sight = q.fill(r.Remedy.Text), q.fill(r.Remedy.Sight)
+		if f, ok := k.Get(sheet.Did(c.ID)); ok {
+			r.Done = f.Value.IsTrue()
+		}
+		out = append(out, r)
+	}
+	slices.SortStableFunc(out, func(a, b Ranked) int {
+		switch {
+		case a.Probability > b.Probability:
+			return -1
+		case a.Probability < b.Probability:
+			return 1
+		}
+		return 0
+	})
+	return out
+}
+
+// because collects the facts that prove a cause or speak for it.
+func (q *Question) because(c *sheet.Cause, k fact.Known) []fact.Fact {
+	var out []fact.Fact
+	add := func(cond *sheet.Condition) {
+		if cond == nil || cond.Eval(&q.Subject.Attributes, k) != sheet.True {
+			return
+		}
+		for _, n := range cond.Numbers() {
+			if f := k.Number(n); f != nil && !slices.Contains(out, *f) {
+				out = append(out, *f)
+			}
+		}
+	}
+	add(c.Proved)
+	for _, l := range c.Likely {
+		if l.Times > 1 {
+			add(l.When)
+		}
+	}
+	return out
+}
+
+// move is the one thing to do next.
+func (q *Question) move(b belief, open []*sheet.Check, e *Explanation) *Move {
+	m, ok := next(b, open)
+	if !ok || len(b.causes) == 1 {
+		return q.stepMove(e)
+	}
+	if c := m.check; c != nil {
+		out := &Move{Kind: AsCheck, ID: c.ID, Who: c.Who, Seconds: c.Seconds, Text: q.fill(c.Text), Note: q.fill(c.Note)}
+		for _, a := range c.Answers {
+			out.Answers = append(out.Answers, sheet.Answer{ID: a.ID, Text: q.fill(a.Text)})
+		}
+		return out
+	}
+	c := b.causes[m.remedy]
+	out := &Move{Kind: AsRemedy, ID: c.ID, Who: c.Remedy.Who, Seconds: c.Remedy.Seconds, Text: q.fill(c.Remedy.Text), Sight: q.fill(c.Remedy.Sight)}
+	for i := range q.Readiness.Steps {
+		if q.Readiness.Steps[i].ID == c.Remedy.Step {
+			out.Step = &q.Readiness.Steps[i]
+		}
+	}
+	return out
+}
+
+// stepMove is the next step of the prep, or what the gate says, as a move.
+func (q *Question) stepMove(e *Explanation) *Move {
+	n := q.Readiness.Next
+	if n == nil {
+		return &Move{Kind: AsStep, Text: e.Remedy, Who: sheet.Hands}
+	}
+	return &Move{Kind: AsStep, ID: n.ID, Who: n.Who, Seconds: float64(n.Minutes * 60), Text: q.fill(n.Text), Note: q.fill(n.Note), Sight: q.fill(n.Sight), Step: n}
 }
 
 // evidence collects the facts behind the gates up to the first that is not
 // open, in the sheet's walk, the first gate's own before the others', each
 // once; what the bus showed last of all is always among them.
-func evidence(s *sheet.Sheet, r ready.Readiness, v fact.View, now time.Time) []fact.Fact {
+func (q *Question) evidence() []fact.Fact {
 	var out []fact.Fact
 	seen := map[fact.Key]bool{}
-	add := func(fs ...fact.Fact) {
-		for _, f := range fs {
-			if !seen[f.Key] {
-				seen[f.Key] = true
-				out = append(out, f)
+	add := func(f fact.Fact) {
+		if !seen[f.Key] {
+			seen[f.Key] = true
+			out = append(out, f)
+		}
+	}
+	gate := func(name string) {
+		for _, f := range q.Readiness.Gate(name).Evidence {
+			add(*f)
+		}
+	}
+	known := func(k fact.Key) {
+		if f, ok := q.View.Get(k, q.Now); ok {
+			add(f)
+		}
+	}
+	gate(q.Readiness.First)
+	known(fact.USBInterfaces)
+	for _, name := range q.Readiness.Path.Walk {
+		if name == q.Readiness.First {
+			break
+		}
+		gate(name)
+	}
+	for _, k := range []fact.Key{fact.LinkKey, fact.LinkTrouble, fact.OSRelease} {
+		known(k)
+	}
+	for _, st := range q.Readiness.Path.Steps {
+		known(sheet.Told(st.ID))
+	}
+	return out
+}
+
+// Turned tells what a gate's opening proves to have been the cause: the one
+// whose remedy somebody did last, or the one that was named. before is the
+// explanation from before it opened. "" means that nobody can tell.
+func Turned(before Explanation, did []fact.Fact) string {
+	var last fact.Fact
+	for _, f := range did {
+		for _, c := range before.Causes {
+			if f.Key == sheet.Did(c.ID) && f.Value.IsTrue() && f.At.After(last.At) {
+				last = f
 			}
 		}
 	}
-	add(r.Gate(r.First).Evidence...)
-	if f, ok := v.Get(fact.USBInterfaces, now); ok {
-		add(f)
+	if last.Key != "" {
+		return string(last.Key)[len(sheet.Did("")):]
 	}
-	for _, name := range s.Walk {
-		if name == r.First {
-			break
-		}
-		add(r.Gate(name).Evidence...)
+	if len(before.Causes) > 0 && before.Causes[0].Probability >= Named && before.Causes[0].ID != Other {
+		return before.Causes[0].ID
 	}
-	for _, k := range []fact.Key{fact.LinkKey, fact.LinkTrouble, fact.OSRelease} {
-		if f, ok := v.Get(k, now); ok && !f.At.IsZero() {
-			add(f)
-		}
-	}
-	for _, st := range s.Steps {
-		if f, ok := v.Get(sheet.Told(st.ID), now); ok {
-			add(f)
-		}
-	}
-	return out
+	return ""
 }

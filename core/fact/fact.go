@@ -48,6 +48,7 @@ type Spec struct {
 	Good    time.Duration // how long a value is good; zero: until it is ended
 	Ends    End
 	Text    string // what it tells, for people
+	Private bool   // tells who or where somebody is: left out of reports
 }
 
 // A Fact is one observation. Scope, where not empty, names the plugging-in or
@@ -64,12 +65,14 @@ type Fact struct {
 // Registry is the set of keys known. The zero value knows none.
 type Registry struct {
 	specs map[Key]Spec
+	index map[Key]int // a number for each key, from 0
+	list  []Spec      // by number
 }
 
 // NewRegistry makes a registry of specs; later ones of the same key are an
 // error, and so is a key with no type or sources.
 func NewRegistry(specs ...Spec) (*Registry, error) {
-	r := &Registry{specs: make(map[Key]Spec, len(specs))}
+	r := &Registry{specs: make(map[Key]Spec, len(specs)), index: make(map[Key]int, len(specs))}
 	for _, s := range specs {
 		switch {
 		case s.Type == "" || len(s.Sources) == 0:
@@ -78,6 +81,8 @@ func NewRegistry(specs ...Spec) (*Registry, error) {
 			return nil, fmt.Errorf("fact %s is declared twice", s.Key)
 		}
 		r.specs[s.Key] = s
+		r.index[s.Key] = len(r.index)
+		r.list = append(r.list, s)
 	}
 	return r, nil
 }
@@ -86,6 +91,15 @@ func NewRegistry(specs ...Spec) (*Registry, error) {
 func (r *Registry) Lookup(k Key) (Spec, bool) {
 	s, ok := r.specs[k]
 	return s, ok
+}
+
+// Index gives a key's number among all of the registry's, for those who keep
+// something a key; -1 where there is no such key.
+func (r *Registry) Index(k Key) int {
+	if i, ok := r.index[k]; ok {
+		return i
+	}
+	return -1
 }
 
 // All returns the declarations, by key.
@@ -115,4 +129,9 @@ func (r *Registry) Check(f Fact) error {
 		return fmt.Errorf("fact %s is not for source %s to tell", f.Key, f.Source)
 	}
 	return nil
+}
+
+// Named tells whether a text names a source.
+func (s Source) Named() bool {
+	return slices.Contains([]Source{Bus, Host, Device, Adapter, Authority, Peer, Person}, s)
 }

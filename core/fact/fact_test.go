@@ -89,7 +89,7 @@ func TestNextChangeIsWhenAgeFirstEndsAFact(t *testing.T) {
 		}
 		v := fact.NewView(r, nil, facts...)
 		before, _ := v.Get("register.state", now)
-		next := v.NextChange([]fact.Key{"register.state"}, now)
+		next := v.At(now).NextChange([]int{r.Index("register.state")})
 		at := now.Add(time.Duration(rapid.IntRange(0, 7200).Draw(t, "later")) * time.Second)
 		if next.IsZero() || at.Before(next) {
 			after, _ := v.Get("register.state", at)

@@ -8,47 +8,132 @@ const (
 	USBInterfaces Key = "usb.interfaces"
 	USBLink       Key = "usb.link"
 	USBRelease    Key = "usb.release"
+	USBErrors     Key = "usb.errors"
+	USBBreaks     Key = "usb.breaks"
+	USBHolder     Key = "usb.holder"
+	AirSeen       Key = "air.seen"
+	AirNetwork    Key = "air.network"
 	DriverBound   Key = "driver.bound"
 	DriverSet     Key = "driver.set"
 	DriverOffered Key = "driver.offered"
+	DriverState   Key = "driver.state"
 	AdmitState    Key = "admit.state"
 	LinkUp        Key = "link.up"
 	LinkKey       Key = "link.key"
 	LinkTrouble   Key = "link.trouble"
 	ModeComputers Key = "mode.computers"
 	OSRelease     Key = "device.release"
+	Language      Key = "device.language"
 	Battery       Key = "device.battery"
 	Free          Key = "device.free"
+	Locked        Key = "device.locked"
+	Asleep        Key = "device.asleep"
+	Met           Key = "device.met"
+	DeviceClock   Key = "device.clock"
+	HostClock     Key = "host.clock"
+	KitState      Key = "kit.state"
+	KitName       Key = "kit.name"
+	DepotState    Key = "depot.state"
+	SupportState  Key = "support.state"
+	AuthorityUp   Key = "authority.state"
+	AccountState  Key = "account.state"
+	Standing      Key = "account.standing"
+	RegisterState Key = "register.state"
+	GrantState    Key = "grant.state"
+	GrantEnds     Key = "grant.ends"
+	TokenState    Key = "token.state"
+	TokenEnds     Key = "token.ends"
+	AcceptState   Key = "accept.state"
 	AppInstalled  Key = "app.installed"
 	AppTried      Key = "app.tried"
+	AppFailed     Key = "app.failed"
+)
+
+// How long what is not watched all the time is good for.
+const (
+	minutes = 10 * time.Minute
+	hours   = 12 * time.Hour
 )
 
 // Builtin returns the declarations of the keys above.
 func Builtin() []Spec {
+	var specs []Spec
+	for _, part := range [][]Spec{onTheBus(), overTheLink(), ofTheComputer(), ofTheMaker(), ofAnApp()} {
+		specs = append(specs, part...)
+	}
+	return specs
+}
+
+func onTheBus() []Spec {
 	cable := func(k Key, t Type, text string, sources ...Source) Spec {
 		return Spec{Key: k, Type: t, Sources: sources, Ends: EndsUnplug, Text: text}
-	}
-	link := func(k Key, t Type, text string, sources ...Source) Spec {
-		return Spec{Key: k, Type: t, Sources: sources, Ends: EndsLink, Text: text}
 	}
 	return []Spec{
 		cable(USBPresent, Bool, "on the bus", Bus),
 		cable(USBInterfaces, Texts, "interfaces on the bus", Bus),
 		cable(USBLink, Bool, "the bench link is among its interfaces", Bus),
 		cable(USBRelease, Version, "release that its descriptor states", Bus),
+		cable(USBErrors, Int, "transfers that failed since it was plugged in", Bus, Host),
+		{Key: USBBreaks, Type: Int, Sources: []Source{Bus, Host}, Good: minutes, Text: "times it left the bus by itself"},
+		cable(USBHolder, Text, "who holds it on its host", Bus, Host),
+		{Key: AirSeen, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "heard on the network"},
+		{Key: AirNetwork, Type: Text, Sources: []Source{Host, Device, Person}, Good: hours, Text: "network it is on: same, other, hotspot"},
 		cable(DriverBound, Bool, "the host has bound a driver to the bench link", Host),
 		cable(DriverSet, Text, "driver set that is bound", Host),
+		cable(DriverState, Text, "driver on the host: missing, fetched, unsigned, sister, bound", Host),
 		{Key: DriverOffered, Type: Text, Sources: []Source{Host}, Text: "driver set here that fits"},
-		{Key: AdmitState, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug,
-			Text: "this bench's key on the device"},
+	}
+}
+
+func overTheLink() []Spec {
+	link := func(k Key, t Type, text string, sources ...Source) Spec {
+		return Spec{Key: k, Type: t, Sources: sources, Ends: EndsLink, Text: text}
+	}
+	return []Spec{
+		{Key: AdmitState, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "this bench's key on the device"},
 		link(LinkUp, Bool, "an encrypted link with the device's own key stands", Device),
-		cable(LinkKey, Text, "device key", Device),
-		cable(LinkTrouble, Text, "last attempt to link", Device),
+		{Key: LinkKey, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "device key"},
+		{Key: LinkTrouble, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "last attempt to link"},
 		link(ModeComputers, Text, "computers may", Device),
 		{Key: OSRelease, Type: Version, Sources: []Source{Device, Bus}, Text: "OS release"},
-		{Key: Battery, Type: Int, Sources: []Source{Device}, Good: 10 * time.Minute, Ends: EndsLink, Text: "battery, per cent"},
+		{Key: Language, Type: Text, Sources: []Source{Device, Person}, Text: "language of its screens"},
+		{Key: Battery, Type: Int, Sources: []Source{Device}, Good: minutes, Ends: EndsLink, Text: "battery, per cent"},
 		link(Free, Int, "free storage, bytes", Device),
-		link(AppInstalled, Text, "installed app file", Device),
+		{Key: Locked, Type: Bool, Sources: []Source{Device, Person}, Good: minutes, Ends: EndsUnplug, Text: "locked"},
+		{Key: Asleep, Type: Bool, Sources: []Source{Device, Host, Person}, Good: minutes, Text: "asleep"},
+		{Key: Met, Type: Bool, Sources: []Source{Device}, Text: "was linked with this bench before"},
+		link(DeviceClock, Int, "seconds its clock is off", Device),
+	}
+}
+
+func ofTheComputer() []Spec {
+	return []Spec{
+		{Key: HostClock, Type: Int, Sources: []Source{Authority, Host}, Good: hours, Text: "seconds this computer's clock is off"},
+		{Key: KitState, Type: Text, Sources: []Source{Host}, Text: "kit that builds the app: here, missing, path"},
+		{Key: KitName, Type: Text, Sources: []Source{Host}, Text: "kit that builds the app"},
+		{Key: DepotState, Type: Text, Sources: []Source{Host}, Good: minutes, Text: "depot: up, slow, cut, down"},
+		{Key: SupportState, Type: Text, Sources: []Source{Host}, Text: "support set for its release: here, missing, partly, outdated"},
+	}
+}
+
+func ofTheMaker() []Spec {
+	return []Spec{
+		{Key: AuthorityUp, Type: Text, Sources: []Source{Host}, Good: minutes, Text: "authority: up, slow, down"},
+		{Key: AccountState, Type: Text, Sources: []Source{Authority, Host, Person}, Good: hours, Text: "account: in, out"},
+		{Key: Standing, Type: Text, Sources: []Source{Authority, Person}, Good: hours, Text: "standing: enough, low"},
+		{Key: RegisterState, Type: Text, Sources: []Source{Authority, Device, Person}, Good: hours, Text: "register: in, out, full"},
+		{Key: GrantState, Type: Text, Sources: []Source{Device, Authority}, Good: hours, Text: "grant: good, none, ended, withdrawn, other, unnamed, identity"},
+		{Key: GrantEnds, Type: Moment, Sources: []Source{Device, Authority}, Text: "grant ends"},
+		{Key: TokenState, Type: Text, Sources: []Source{Device, Authority}, Good: hours, Text: "debug token: good, none, ended, withdrawn, other, unnamed"},
+		{Key: TokenEnds, Type: Moment, Sources: []Source{Device, Authority}, Text: "debug token ends"},
+		{Key: AcceptState, Type: Text, Sources: []Source{Device}, Text: "developer accepted on it: yes, no, asking"},
+	}
+}
+
+func ofAnApp() []Spec {
+	return []Spec{
+		{Key: AppInstalled, Type: Text, Sources: []Source{Device}, Ends: EndsLink, Text: "installed app file"},
 		{Key: AppTried, Type: Bool, Sources: []Source{Device}, Text: "a kept tryout of the app passed"},
+		{Key: AppFailed, Type: Text, Sources: []Source{Device}, Text: "what the last tryout ended at"},
 	}
 }

@@ -6,19 +6,25 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Type is what a fact's value may be.
 type Type string
 
-// The types. A Release is ordered by its parts; Texts is a list of texts.
+// The types. A Release is ordered by its parts; Texts is a list of texts; a
+// Moment is a time to the second, RFC 3339 in JSON.
 const (
 	Bool    Type = "bool"
 	Int     Type = "int"
 	Text    Type = "text"
 	Texts   Type = "texts"
 	Version Type = "release"
+	Moment  Type = "time"
 )
+
+// Types are all types, as sheets name them.
+var Types = []Type{Bool, Int, Text, Texts, Version, Moment}
 
 // Release is an OS version: numbers parted by dots, such as 12 or 6.2. The zero
 // value means not known, and is before every other.
@@ -41,37 +47,42 @@ func ParseRelease(s string) (Release, error) {
 // Compare orders releases by their parts as numbers; a missing part counts as
 // zero, so 12 and 12.0 are the same.
 func (r Release) Compare(other Release) int {
-	a, b := strings.Split(string(r), "."), strings.Split(string(other), ".")
-	for i := range max(len(a), len(b)) {
-		if c := cmp.Compare(part(a, i), part(b, i)); c != 0 {
+	a, b := string(r), string(other)
+	for a != "" || b != "" {
+		var x, y int64
+		x, a = part(a)
+		y, b = part(b)
+		if c := cmp.Compare(x, y); c != 0 {
 			return c
 		}
 	}
 	return 0
 }
 
-func part(parts []string, i int) int64 {
-	if i >= len(parts) || parts[i] == "" {
-		return 0
+// part takes the first number off a release.
+func part(s string) (n int64, rest string) {
+	first, rest, _ := strings.Cut(s, ".")
+	if first == "" {
+		return 0, rest
 	}
-	n, err := strconv.ParseInt(parts[i], 10, 64)
+	n, err := strconv.ParseInt(first, 10, 64)
 	if err != nil {
-		return -1
+		return -1, rest
 	}
-	return n
+	return n, rest
 }
 
 // Value is a typed value. The zero value has no type.
 type Value struct {
 	typ   Type
 	truth bool
-	num   int64
+	num   int64  // of a moment: seconds since 1970
 	text  string // of a list: its texts, each behind a NUL
 }
 
-// Of makes a value from a bool, int, int64, string, Release or []string.
-// Texts lose their NUL bytes.
-func Of[T bool | int | int64 | string | Release | []string](v T) Value {
+// Of makes a value from a bool, int, int64, string, Release, []string or
+// time.Time. Texts lose their NUL bytes, times what is below a second.
+func Of[T bool | int | int64 | string | Release | []string | time.Time](v T) Value {
 	switch v := any(v).(type) {
 	case bool:
 		return Value{typ: Bool, truth: v}
@@ -83,6 +94,8 @@ func Of[T bool | int | int64 | string | Release | []string](v T) Value {
 		return Value{typ: Text, text: v}
 	case Release:
 		return Value{typ: Version, text: string(v)}
+	case time.Time:
+		return Value{typ: Moment, num: v.Unix()}
 	case []string:
 		var b strings.Builder
 		for _, s := range v {
@@ -108,7 +121,24 @@ func (v Value) Text() string {
 	return v.text
 }
 
-// Any returns the value as a Go value: bool, int64, string, Release, []string.
+// Time returns a moment in UTC, and the zero time for others.
+func (v Value) Time() time.Time {
+	if v.typ != Moment {
+		return time.Time{}
+	}
+	return time.Unix(v.num, 0).UTC()
+}
+
+// Int returns a whole number, and 0 for others.
+func (v Value) Int() int64 {
+	if v.typ != Int {
+		return 0
+	}
+	return v.num
+}
+
+// Any returns the value as a Go value: bool, int64, string, Release, []string,
+// time.Time.
 func (v Value) Any() any {
 	switch v.typ {
 	case Bool:
@@ -119,6 +149,8 @@ func (v Value) Any() any {
 		return Release(v.text)
 	case Texts:
 		return v.list()
+	case Moment:
+		return v.Time()
 	case Text:
 		return v.text
 	}
@@ -144,6 +176,8 @@ func (v Value) String() string {
 		return strconv.FormatInt(v.num, 10)
 	case Texts:
 		return strings.Join(v.list(), ", ")
+	case Moment:
+		return v.Time().Format("2 Jan 2006 15:04") + " UTC"
 	}
 	return v.text
 }
@@ -165,6 +199,10 @@ func ParseValue(t Type, raw []byte) (Value, error) {
 		return Of(x), typed(t, raw, err)
 	case Texts:
 		var x []string
+		err = json.Unmarshal(raw, &x)
+		return Of(x), typed(t, raw, err)
+	case Moment:
+		var x time.Time
 		err = json.Unmarshal(raw, &x)
 		return Of(x), typed(t, raw, err)
 	case Text, Version:

@@ -2,28 +2,58 @@ package fact
 
 import (
 	"slices"
+	"strings"
 	"time"
 )
 
 // View is what is known of one subject. It keeps one fact a key and source, the
 // latest, and answers with the strongest that is still good. A View is not
-// changed once it is handed out: With and Without return another.
+// changed once it is handed out: With, Without and Live return another.
 type View struct {
 	registry *Registry
-	facts    map[Key][]Fact // a source once
-	live     []string       // scopes that last
+	slots    []slot   // by the key's number
+	live     []string // scopes that last
+}
+
+// slot is what the sources say of one key, a source once.
+type slot struct {
+	number int
+	facts  []Fact
 }
 
 // NewView makes a view of facts; those that do not fit the registry are left
 // out. live names the scopes that last.
 func NewView(r *Registry, live []string, facts ...Fact) View {
-	v := View{registry: r, facts: make(map[Key][]Fact, len(facts)), live: slices.Clone(live)}
-	for _, f := range facts {
-		if r.Check(f) == nil {
-			v.facts[f.Key] = latest(v.facts[f.Key], f)
-		}
-	}
+	v := View{registry: r, slots: make([]slot, 0, len(facts)), live: slices.Clone(live)}
+	v.take(facts)
 	return v
+}
+
+func (v *View) take(facts []Fact) {
+	for _, f := range facts {
+		if v.registry.Check(f) != nil {
+			continue
+		}
+		number := v.registry.index[f.Key]
+		i, ok := v.find(number)
+		if !ok {
+			v.slots = slices.Insert(v.slots, i, slot{number: number})
+		}
+		v.slots[i].facts = latest(v.slots[i].facts, f)
+	}
+}
+
+// find returns where a key's slot stands, or would stand.
+func (v *View) find(number int) (int, bool) {
+	return slices.BinarySearchFunc(v.slots, number, func(s slot, n int) int { return s.number - n })
+}
+
+// of returns what the sources say of a key.
+func (v *View) of(k Key) []Fact {
+	if i, ok := v.find(v.registry.Index(k)); ok {
+		return v.slots[i].facts
+	}
+	return nil
 }
 
 // latest keeps the newer of two facts of the same source; of the same instant
@@ -45,7 +75,25 @@ func latest(have []Fact, f Fact) []Fact {
 
 // With returns the view with more facts.
 func (v View) With(facts ...Fact) View {
-	return NewView(v.registry, v.live, append(v.All(), facts...)...)
+	v.slots = append(make([]slot, 0, len(v.slots)+len(facts)), v.slots...)
+	v.take(facts)
+	return v
+}
+
+// Without returns the view without what a source told of keys.
+func (v View) Without(source Source, keys ...Key) View {
+	v.slots = slices.Clone(v.slots)
+	for _, k := range keys {
+		i, ok := v.find(v.registry.Index(k))
+		if !ok {
+			continue
+		}
+		left := slices.DeleteFunc(slices.Clone(v.slots[i].facts), func(f Fact) bool { return f.Source == source })
+		if v.slots[i].facts = left; len(left) == 0 {
+			v.slots = slices.Delete(v.slots, i, i+1)
+		}
+	}
+	return v
 }
 
 // Live returns the view with other scopes that last.
@@ -54,23 +102,21 @@ func (v View) Live(scopes ...string) View {
 	return v
 }
 
+// By returns the view as another registry sees it: what does not fit that one
+// is left out.
+func (v View) By(r *Registry) View { return NewView(r, v.live, v.All()...) }
+
 // All returns every fact held, good or not, by key and source.
 func (v View) All() []Fact {
-	var out []Fact
-	for _, fs := range v.facts {
-		out = append(out, fs...)
+	out := make([]Fact, 0, len(v.slots))
+	for _, s := range v.slots {
+		out = append(out, s.facts...)
 	}
 	slices.SortFunc(out, func(a, b Fact) int {
 		if a.Key != b.Key {
-			if a.Key < b.Key {
-				return -1
-			}
-			return 1
+			return strings.Compare(string(a.Key), string(b.Key))
 		}
-		if a.Source < b.Source {
-			return -1
-		}
-		return 1
+		return strings.Compare(string(a.Source), string(b.Source))
 	})
 	return out
 }
@@ -81,45 +127,108 @@ func (v View) Get(k Key, now time.Time) (Fact, bool) {
 	if !ok {
 		return Fact{}, false
 	}
-	best, rank := Fact{}, len(spec.Sources)
-	for _, f := range v.facts[k] {
-		if r := slices.Index(spec.Sources, f.Source); r >= 0 && r < rank && v.good(spec, f, now) {
-			best, rank = f, r
+	if f := v.strongest(&spec, v.of(k), now); f != nil {
+		return *f, true
+	}
+	return Fact{}, false
+}
+
+// strongest picks from the facts of one key; nil where none is good.
+func (v *View) strongest(spec *Spec, facts []Fact, now time.Time) *Fact {
+	var best *Fact
+	rank := len(spec.Sources)
+	for i := range facts {
+		if r := slices.Index(spec.Sources, facts[i].Source); r >= 0 && r < rank && v.good(spec, &facts[i], now) {
+			best, rank = &facts[i], r
 		}
 	}
-	return best, rank < len(spec.Sources)
+	return best
 }
 
 // Good tells whether one fact is good at now.
 func (v View) Good(f Fact, now time.Time) bool {
 	spec, ok := v.registry.Lookup(f.Key)
-	return ok && v.good(spec, f, now)
+	return ok && v.good(&spec, &f, now)
 }
 
-func (v View) good(s Spec, f Fact, now time.Time) bool {
+func (v *View) good(s *Spec, f *Fact, now time.Time) bool {
 	if s.Good > 0 && !now.Before(f.At.Add(s.Good)) {
 		return false
 	}
 	return f.Scope == "" || slices.Contains(v.live, f.Scope)
 }
 
-// NextChange tells when age alone next ends one of the facts of keys; zero if
-// none has an end.
-func (v View) NextChange(keys []Key, now time.Time) time.Time {
-	var next time.Time
-	for _, k := range keys {
-		spec, ok := v.registry.Lookup(k)
-		if !ok || spec.Good == 0 {
+// Registry returns the registry that the view goes by.
+func (v View) Registry() *Registry { return v.registry }
+
+// Contradiction is a person's word that an observation stands against: the
+// observation counts.
+type Contradiction struct {
+	Told, Observed Fact
+}
+
+// Contradictions returns the words of people that are still good, and that a
+// stronger good fact says otherwise of, by key.
+func (v View) Contradictions(now time.Time) []Contradiction {
+	var out []Contradiction
+	for _, f := range v.All() {
+		if f.Source != Person || !v.Good(f, now) {
 			continue
 		}
-		for _, f := range v.facts[k] {
-			if end := f.At.Add(spec.Good); v.good(spec, f, now) && (next.IsZero() || end.Before(next)) {
-				next = end
-			}
+		if best, ok := v.Get(f.Key, now); ok && best.Source != Person && best.Value != f.Value {
+			out = append(out, Contradiction{Told: f, Observed: best})
+		}
+	}
+	return out
+}
+
+// Known is what a view knows at one moment: for every key the strongest good
+// fact. It is made once for many questions.
+type Known struct {
+	At       time.Time
+	registry *Registry
+	facts    []*Fact // by the key's number; nil: not known
+}
+
+// At returns what the view knows at now.
+func (v View) At(now time.Time) Known {
+	k := Known{At: now, registry: v.registry, facts: make([]*Fact, len(v.registry.list))}
+	for i := range v.slots {
+		n := v.slots[i].number
+		k.facts[n] = v.strongest(&v.registry.list[n], v.slots[i].facts, now)
+	}
+	return k
+}
+
+// Get returns the strongest good fact of a key.
+func (k Known) Get(key Key) (Fact, bool) {
+	if f := k.Number(k.registry.Index(key)); f != nil {
+		return *f, true
+	}
+	return Fact{}, false
+}
+
+// Number returns the fact of the key with a number of [Registry.Index]; nil
+// where nothing good is known. It is not to be changed.
+func (k Known) Number(i int) *Fact {
+	if i < 0 || i >= len(k.facts) {
+		return nil
+	}
+	return k.facts[i]
+}
+
+// NextChange tells when age alone next ends one of the facts that are known of
+// some keys, by their numbers; zero if none has an end.
+func (k Known) NextChange(numbers []int) time.Time {
+	var next time.Time
+	for _, n := range numbers {
+		f := k.Number(n)
+		if f == nil || k.registry.list[n].Good == 0 {
+			continue
+		}
+		if end := f.At.Add(k.registry.list[n].Good); next.IsZero() || end.Before(next) {
+			next = end
 		}
 	}
 	return next
 }
-
-// Registry returns the registry that the view goes by.
-func (v View) Registry() *Registry { return v.registry }

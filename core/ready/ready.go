@@ -15,8 +15,8 @@ import (
 // State is the state of a gate.
 type State string
 
-// The states of design's words: holds, observed not to hold, a person was
-// asked, nothing good observed, and not needed.
+// The states: holds, observed not to hold, a person was asked, nothing good
+// observed, and not needed.
 const (
 	Open      State = "open"
 	Shut      State = "shut"
@@ -24,6 +24,9 @@ const (
 	Unknown   State = "unknown"
 	NotNeeded State = "not needed"
 )
+
+// passes tells whether a gate in this state lets one through.
+func (s State) passes() bool { return s == Open || s == NotNeeded }
 
 // Summary is readiness in a word.
 type Summary string
@@ -37,10 +40,10 @@ const (
 	Lapsing  Summary = "lapsing"
 )
 
-// Subject is whom the readiness is of. With an app the gates per app count too.
+// Subject is whom the readiness is of: a device, the computer it hangs on, and,
+// with Attributes.App, an app, whose gates then count too.
 type Subject struct {
 	Attributes sheet.Attributes
-	WithApp    bool
 	Busy       bool // a job works on it
 }
 
@@ -48,145 +51,264 @@ type Subject struct {
 type Gate struct {
 	Name     string
 	State    State
-	Evidence []fact.Fact
+	Evidence []*fact.Fact // not to be changed
+	Waits    []string     // gates that it needs, and that are not open yet
 }
 
 // Step is one step of the prep.
 type Step struct {
 	*sheet.Step
-	Done bool
-	Told bool // done only because somebody said so
+	Done   bool
+	Told   bool       // done only because somebody said so
+	Denied *fact.Fact // somebody said that it is done, and what is seen says it is not
+}
+
+// Ending is a gate that is open, and when it will shut.
+type Ending struct {
+	Gate string
+	At   time.Time
+	Soon bool // within the gate's notice
 }
 
 // Readiness is the answer.
 type Readiness struct {
-	Gates      []Gate // in the order of sheet.Order
-	First      string // in the sheet's walk, the first neither open nor not needed; "" if none
-	Steps      []Step // those that count for the gates walked
-	Next       *Step  // nil when there is nothing to do
+	Path       *sheet.Path // by which it is reckoned: the one on which it is furthest
+	Gates      []Gate      // in the order of sheet.Order
+	Host       []Gate      // the computer's, in the order of sheet.HostOrder
+	First      string      // in the sheet's walk, the first neither open nor not needed; "" if none
+	Steps      []Step      // those that count for the gates walked
+	Next       *Step       // nil when there is nothing to do
+	Ending     []Ending    // by time
 	Summary    Summary
 	NextChange time.Time // when time alone would alter this; zero: never
 }
 
-// Gate returns a gate by name; the zero Gate if it is not among them.
+// Gate returns a gate by name, the computer's too; the zero Gate if it is not
+// among them.
 func (r Readiness) Gate(name string) Gate {
-	for _, g := range r.Gates {
-		if g.Name == name {
-			return g
-		}
+	if g := r.gate(name); g != nil {
+		return *g
 	}
 	return Gate{}
 }
 
-// Evaluate computes the readiness of a subject at now.
-func Evaluate(s *sheet.Sheet, subject Subject, v fact.View, now time.Time) Readiness {
-	var r Readiness
-	states := make(map[string]State, len(sheet.Order))
-	var read []fact.Key
-	for _, name := range sheet.Order {
-		if sheet.PerApp(name) && !subject.WithApp {
-			continue
-		}
-		g := evaluateGate(s.Gates[name], subject, v, now)
-		if gate := s.Gates[name]; gate.Open != nil {
-			read = append(read, gate.Open.Facts...)
-			if gate.Waiting != nil {
-				read = append(read, gate.Waiting.Facts...)
-			}
-		}
-		states[name] = g.State
-		r.Gates = append(r.Gates, g)
-	}
-	for _, name := range s.Walk {
-		if st, shown := states[name]; shown && st != Open && st != NotNeeded {
-			r.First = name
-			break
+func (r *Readiness) gate(name string) *Gate {
+	for i := range r.Gates {
+		if r.Gates[i].Name == name {
+			return &r.Gates[i]
 		}
 	}
-	read = append(read, r.steps(s, subject, v, now, states)...)
-	r.Summary = summary(states, r.First, subject.Busy)
-	r.NextChange = v.NextChange(read, now)
-	return r
+	for i := range r.Host {
+		if r.Host[i].Name == name {
+			return &r.Host[i]
+		}
+	}
+	return nil
 }
 
-func evaluateGate(g *sheet.Gate, subject Subject, v fact.View, now time.Time) Gate {
-	out := Gate{Name: g.Name, State: NotNeeded}
-	if g.NotNeeded {
-		return out
+// Evaluate computes the readiness of a subject at now.
+func Evaluate(s *sheet.Sheet, subject Subject, v fact.View, now time.Time) Readiness {
+	e := evaluation{subject: &subject, known: v.At(now)}
+	var best Readiness
+	furthest := -1
+	for _, p := range s.Paths {
+		r := Readiness{Path: p}
+		got := e.walk(&r)
+		if got > furthest {
+			best, furthest = r, got
+		}
+		e.before = &r
 	}
-	switch g.Open.Eval(subject.Attributes, v, now) {
-	case sheet.True:
-		out.State = Open
-	case sheet.False:
-		out.State = Shut
-	default:
-		out.State = Unknown
+	e.steps(&best)
+	best.Summary = e.summary(&best)
+	for _, p := range s.Paths { // another path may become the better one
+		if at := e.nextChange(p); !at.IsZero() && (best.NextChange.IsZero() || at.Before(best.NextChange)) {
+			best.NextChange = at
+		}
 	}
-	if out.State != Open && g.Waiting != nil && g.Waiting.Eval(subject.Attributes, v, now) == sheet.True {
-		out.State = Waiting
+	return best
+}
+
+// evaluation is one computation; gates that paths share are evaluated once.
+type evaluation struct {
+	subject *Subject
+	known   fact.Known
+	before  *Readiness // of the path before
+}
+
+// walk evaluates the gates of a path and returns how many of its walk are
+// passed before the first that is not.
+func (e *evaluation) walk(r *Readiness) int {
+	r.Gates = make([]Gate, 0, len(r.Path.Shown))
+	for _, g := range r.Path.Shown {
+		if !e.shown(g.Name) {
+			continue
+		}
+		out := e.gate(g)
+		if sheet.OfHost(g.Name) {
+			r.Host = append(r.Host, out)
+		} else {
+			r.Gates = append(r.Gates, out)
+		}
+		if out.State == Open && g.Ends != "" {
+			e.ending(r, g)
+		}
 	}
-	for _, k := range g.Open.Facts {
-		if f, ok := v.Get(k, now); ok {
-			out.Evidence = append(out.Evidence, f)
+	slices.SortStableFunc(r.Ending, func(a, b Ending) int { return a.At.Compare(b.At) })
+	for _, gates := range [][]Gate{r.Gates, r.Host} {
+		for i := range gates {
+			if !gates[i].State.passes() {
+				gates[i].Waits = waits(r, r.Path.Gates[gates[i].Name].Needs)
+			}
+		}
+	}
+	for i, name := range r.Path.Walk {
+		if g := r.gate(name); g != nil && !g.State.passes() {
+			r.First = name
+			return i
+		}
+	}
+	return len(r.Path.Walk)
+}
+
+func (e *evaluation) shown(gate string) bool {
+	return e.subject.Attributes.App != "" || !sheet.PerApp(gate)
+}
+
+func waits(r *Readiness, needs []string) []string {
+	var out []string
+	for _, n := range needs {
+		if g := r.gate(n); g != nil && !g.State.passes() {
+			out = append(out, n)
 		}
 	}
 	return out
 }
 
-// steps marks each step done, told or open, picks the next one, and returns the
-// facts that it read.
-func (r *Readiness) steps(s *sheet.Sheet, subject Subject, v fact.View, now time.Time, states map[string]State) []fact.Key {
-	var read []fact.Key
-	for _, st := range s.Steps {
-		state, shown := states[st.Gate]
-		if !shown || st.When != nil && st.When.Eval(subject.Attributes, v, now) != sheet.True {
+func (e *evaluation) ending(r *Readiness, g *sheet.Gate) {
+	if f, ok := e.known.Get(g.Ends); ok && f.Value.Time().After(e.known.At) {
+		r.Ending = append(r.Ending, Ending{Gate: g.Name, At: f.Value.Time(), Soon: !e.known.At.Before(f.Value.Time().Add(-g.Notice))})
+	}
+}
+
+// gate evaluates a gate, unless the path before has the same one.
+func (e *evaluation) gate(g *sheet.Gate) Gate {
+	if e.before != nil && e.before.Path.Gates[g.Name] == g {
+		if got := e.before.gate(g.Name); got != nil {
+			return *got
+		}
+	}
+	out := Gate{Name: g.Name, State: NotNeeded}
+	if !g.NotNeeded {
+		e.decide(g, &out)
+	}
+	return out
+}
+
+// decide finds a gate's state. A gate that no good fact stands behind is never
+// open, whatever its condition comes to.
+func (e *evaluation) decide(g *sheet.Gate, out *Gate) {
+	if g.Needed != nil && g.Needed.Eval(&e.subject.Attributes, e.known) == sheet.False {
+		return
+	}
+	out.Evidence = make([]*fact.Fact, 0, len(g.Open.Facts))
+	for _, number := range g.Open.Numbers() {
+		if f := e.known.Number(number); f != nil {
+			out.Evidence = append(out.Evidence, f)
+		}
+	}
+	switch g.Open.Eval(&e.subject.Attributes, e.known) {
+	case sheet.True:
+		if out.State = Open; len(out.Evidence) == 0 {
+			out.State = Unknown
+		}
+	case sheet.False:
+		out.State = Shut
+	default:
+		out.State = Unknown
+	}
+	if out.State != Open && g.Waiting != nil && g.Waiting.Eval(&e.subject.Attributes, e.known) == sheet.True {
+		out.State = Waiting
+	}
+}
+
+// steps marks each step done, told or open, and picks the next one.
+func (e *evaluation) steps(r *Readiness) {
+	r.Steps = make([]Step, 0, len(r.Path.Steps))
+	for _, st := range r.Path.Steps {
+		g := r.gate(st.Gate)
+		if g == nil || g.State == NotNeeded || st.When != nil && st.When.Eval(&e.subject.Attributes, e.known) != sheet.True {
 			continue
 		}
-		read = append(read, sheet.Told(st.ID))
-		step := Step{Step: st, Done: state == Open}
-		if !step.Done && st.Done != nil {
-			read = append(read, st.Done.Facts...)
-			step.Done = st.Done.Eval(subject.Attributes, v, now) == sheet.True
-		}
-		if f, ok := v.Get(sheet.Told(st.ID), now); !step.Done && ok && f.Value.IsTrue() {
-			step.Done, step.Told = true, true
-		}
-		r.Steps = append(r.Steps, step)
+		r.Steps = append(r.Steps, e.step(st, g.State))
 	}
+	if r.First == "" {
+		return
+	}
+	last := -1
 	for i := range r.Steps {
-		if r.Steps[i].Gate == r.First && !r.Steps[i].Done {
-			r.Next = &r.Steps[i]
-			break
+		if r.Steps[i].Gate == r.First {
+			if last = i; !r.Steps[i].Done {
+				break
+			}
 		}
 	}
-	if r.Next == nil {
-		if i := slices.IndexFunc(r.Steps, func(s Step) bool { return s.Gate == r.First }); r.First != "" && i >= 0 {
-			r.Next = r.lastOf(r.First)
-		}
+	// Where all steps are done and the gate is still not open, the last is the
+	// one to look at again.
+	if last >= 0 {
+		r.Next = &r.Steps[last]
 	}
-	return read
 }
 
-// lastOf returns a gate's last step: where all are done and the gate is still
-// not open, it is the one to look at again.
-func (r *Readiness) lastOf(gate string) *Step {
-	var last *Step
-	for i := range r.Steps {
-		if r.Steps[i].Gate == gate {
-			last = &r.Steps[i]
-		}
+// step marks one step. What is seen counts before what somebody said.
+func (e *evaluation) step(st *sheet.Step, gate State) Step {
+	out := Step{Step: st, Done: gate == Open}
+	if out.Done {
+		return out
 	}
-	return last
-}
-
-func summary(states map[string]State, first string, busy bool) Summary {
+	seen := sheet.Unknown
+	if st.Done != nil {
+		seen = st.Done.Eval(&e.subject.Attributes, e.known)
+	}
+	told := e.known.Number(st.Word)
+	said := told != nil && told.Value.IsTrue()
 	switch {
-	case states["seen"] != Open && states["seen"] != NotNeeded:
+	case seen == sheet.True:
+		out.Done = true
+	case said && seen == sheet.False && !st.Later:
+		out.Denied = told
+	case said:
+		out.Done, out.Told = true, true
+	}
+	return out
+}
+
+func (e *evaluation) summary(r *Readiness) Summary {
+	switch g := r.Gate("seen"); {
+	case !g.State.passes():
 		return Unseen
-	case first == "":
+	case r.First == "" && slices.ContainsFunc(r.Ending, func(e Ending) bool { return e.Soon }):
+		return Lapsing
+	case r.First == "":
 		return Ready
-	case states[first] == Waiting || busy:
+	case r.Gate(r.First).State == Waiting || e.subject.Busy:
 		return Readying
 	}
 	return Blocked
+}
+
+// nextChange is when a fact that is read grows too old, or a time comes by that
+// some condition looks out for.
+func (e *evaluation) nextChange(p *sheet.Path) time.Time {
+	next := e.known.NextChange(p.Timed)
+	for _, f := range p.Flips {
+		states, ok := e.known.Get(f.Fact)
+		if !ok {
+			continue
+		}
+		if at := states.Value.Time().Add(-f.Before); at.After(e.known.At) && (next.IsZero() || at.Before(next)) {
+			next = at
+		}
+	}
+	return next
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common"
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/common/types"
@@ -30,35 +31,76 @@ const (
 	True
 )
 
-// Condition is a compiled CEL expression over facts and the device. It may be
-// used from many goroutines.
+// Condition is a compiled CEL expression over facts, device, host and app. It
+// may be used from many goroutines.
 type Condition struct {
 	Source string
 	Facts  []fact.Key // that it reads, in the order of the text
-	reads  map[fact.Key]bool
+	Flips  []Flip     // when time alone may alter it
+	reads  []int      // numbers of the facts
+	needs  []int      // numbers of the facts without which it is evaluated partially
+	names  []string   // of those, as variables
+	strict bool       // without any one of those it is Unknown
+	simple *simple    // what it comes to without CEL; nil for most
+	lang   *language
 	whole  cel.Program
 	part   cel.Program // built at the first need
 	once   sync.Once
-	env    *cel.Env
 	ast    *cel.Ast
+}
+
+// Flip is one endsWithin: its truth turns Before the time that the fact states.
+type Flip struct {
+	Fact   fact.Key
+	Before time.Duration
 }
 
 // Attributes are the plain properties that conditions see besides facts.
 type Attributes struct {
-	Family string
-	Maker  string
-	Code   string
-	App    string // "" where no app is meant
+	Family   string
+	Maker    string
+	Code     string
+	Host     string       // name of the computer that the device hangs on; "" for none
+	Shared   bool         // that computer is used by several people
+	App      string       // "" where no app is meant
+	Needs    fact.Release // the least release that the app runs on; "" for any
+	Features []string     // that the app uses
 }
 
-// environment declares the variables: fact.KEY and known.KEY for every key of
+// language is what the conditions of some sheets may say: a variable for every
+// key of their registry.
+type language struct {
+	env      *cel.Env
+	registry *fact.Registry
+	vars     map[string]variable
+	compiled map[string]*Condition
+	flips    []Flip // found while one condition is being compiled
+}
+
+// variable is a fact's number, and whether only its being known is asked.
+type variable struct {
+	number int
+	known  bool
+}
+
+// now is the variable behind endsWithin; a sheet cannot name it.
+const now = "@now"
+
+// newLanguage declares the variables: fact.KEY and known.KEY for every key of
 // the registry, and the attributes.
-func environment(r *fact.Registry) (*cel.Env, error) {
+func newLanguage(r *fact.Registry) (*language, error) {
+	l := &language{registry: r, vars: map[string]variable{}, compiled: map[string]*Condition{}}
 	opts := []cel.EnvOption{
 		cel.Variable("device.family", cel.StringType),
 		cel.Variable("device.maker", cel.StringType),
 		cel.Variable("device.code", cel.StringType),
+		cel.Variable("host.name", cel.StringType),
+		cel.Variable("host.shared", cel.BoolType),
 		cel.Variable("app.id", cel.StringType),
+		cel.Variable("app.release", releaseCEL),
+		cel.Variable("app.features", cel.ListType(cel.StringType)),
+		cel.Variable(now, cel.TimestampType),
+		cel.Macros(cel.GlobalMacro("endsWithin", 2, l.endsWithin)),
 		cel.Function("version", cel.Overload("version_string", []*cel.Type{cel.StringType}, releaseCEL,
 			cel.UnaryBinding(func(v ref.Val) ref.Val {
 				r, err := fact.ParseRelease(string(v.(types.String)))
@@ -73,10 +115,13 @@ func environment(r *fact.Registry) (*cel.Env, error) {
 		opts = append(opts, cel.Function(op, cel.Overload(name, []*cel.Type{releaseCEL, releaseCEL}, cel.BoolType)))
 	}
 	for _, s := range r.All() {
-		opts = append(opts, cel.Variable("fact."+string(s.Key), celType(s.Type)),
-			cel.Variable("known."+string(s.Key), cel.BoolType))
+		f, k := "fact."+string(s.Key), "known."+string(s.Key)
+		l.vars[f], l.vars[k] = variable{r.Index(s.Key), false}, variable{r.Index(s.Key), true}
+		opts = append(opts, cel.Variable(f, celType(s.Type)), cel.Variable(k, cel.BoolType))
 	}
-	return cel.NewEnv(opts...)
+	var err error
+	l.env, err = cel.NewEnv(opts...)
+	return l, err
 }
 
 func celType(t fact.Type) *cel.Type {
@@ -89,14 +134,51 @@ func celType(t fact.Type) *cel.Type {
 		return cel.ListType(cel.StringType)
 	case fact.Version:
 		return releaseCEL
+	case fact.Moment:
+		return cel.TimestampType
 	}
 	return cel.StringType
 }
 
-// compile checks an expression; offset and message of the first mistake come
-// back as an Error whose place is within the expression.
-func compile(env *cel.Env, src string) (*Condition, error) {
-	checked, issues := env.Compile(src)
+// endsWithin(fact.KEY, duration("72h")) holds from that long before the time
+// that the fact states. It is the only way in which a condition sees the clock,
+// so that it is known when time alone alters it.
+func (l *language) endsWithin(eh cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *common.Error) {
+	key, isFact := strings.CutPrefix(dotted(args[0]), "fact.")
+	call := args[1]
+	if !isFact || call.Kind() != ast.CallKind || call.AsCall().FunctionName() != "duration" || len(call.AsCall().Args()) != 1 || call.AsCall().Args()[0].Kind() != ast.LiteralKind {
+		return nil, eh.NewError(args[0].ID(), `write endsWithin(fact.KEY, duration("72h"))`)
+	}
+	words, _ := call.AsCall().Args()[0].AsLiteral().Value().(string)
+	d, err := time.ParseDuration(words)
+	if err != nil || d < 0 {
+		return nil, eh.NewError(call.ID(), fmt.Sprintf("%q is no length of time, such as 90s or 72h", words))
+	}
+	l.flips = append(l.flips, Flip{fact.Key(key), d})
+	return eh.NewCall(operators.LessEquals, eh.NewCall(operators.Subtract, args[0], call), eh.NewIdent(now)), nil
+}
+
+// dotted is a chain of names, a.b.c; "" for anything else.
+func dotted(e ast.Expr) string {
+	switch e.Kind() {
+	case ast.IdentKind:
+		return e.AsIdent()
+	case ast.SelectKind:
+		if before := dotted(e.AsSelect().Operand()); before != "" {
+			return before + "." + e.AsSelect().FieldName()
+		}
+	}
+	return ""
+}
+
+// compile checks an expression; the first mistake comes back as an Error whose
+// place is within the expression.
+func (l *language) compile(src string) (*Condition, error) {
+	if c := l.compiled[src]; c != nil {
+		return c, nil
+	}
+	l.flips = nil
+	checked, issues := l.env.Compile(src)
 	if issues.Err() != nil {
 		first := issues.Errors()[0]
 		return nil, &Error{Line: first.Location.Line(), Col: first.Location.Column(), Text: first.Message}
@@ -104,65 +186,138 @@ func compile(env *cel.Env, src string) (*Condition, error) {
 	if checked.OutputType() != cel.BoolType {
 		return nil, &Error{Text: fmt.Sprintf("a condition is true or false, this is a %s", checked.OutputType())}
 	}
-	c := &Condition{Source: src, env: env, ast: checked, reads: map[fact.Key]bool{}}
-	for _, name := range identifiers(checked.NativeRep()) {
-		key, isFact := strings.CutPrefix(name, "fact.")
-		if known, isKnown := strings.CutPrefix(name, "known."); isKnown {
-			key = known
-		} else if !isFact {
-			continue
-		}
-		if _, dup := c.reads[fact.Key(key)]; !dup {
-			c.Facts = append(c.Facts, fact.Key(key))
-		}
-		c.reads[fact.Key(key)] = c.reads[fact.Key(key)] || isFact
-	}
-	cost, err := env.EstimateCost(checked, bounded{})
+	c := &Condition{Source: src, Flips: l.flips, lang: l, ast: checked}
+	c.read(checked.NativeRep())
+	cost, err := l.env.EstimateCost(checked, bounded{})
 	if err != nil {
 		return nil, &Error{Text: err.Error()}
 	}
 	if cost.Max > costLimit {
 		return nil, &Error{Text: fmt.Sprintf("this may cost up to %d, the bound is %d", cost.Max, costLimit), Hint: "make it simpler"}
 	}
-	c.whole, err = env.Program(checked)
-	return c, err
+	if c.whole, err = l.env.Program(checked); err != nil {
+		return nil, &Error{Text: err.Error()}
+	}
+	c.simple = c.simplify(checked.NativeRep().Expr())
+	l.compiled[src] = c
+	return c, nil
 }
 
-func identifiers(a *ast.AST) []string {
+// read notes which facts the condition reads.
+func (c *Condition) read(a *ast.AST) {
 	var names []string
 	for _, e := range ast.MatchDescendants(ast.NavigateAST(a), ast.KindMatcher(ast.IdentKind)) {
 		names = append(names, e.AsIdent())
 	}
-	// A dotted variable may be kept as a selection whose reference names it.
-	for _, r := range a.ReferenceMap() {
-		if r.Name != "" && strings.Contains(r.Name, ".") {
-			names = append(names, r.Name)
+	for _, r := range a.ReferenceMap() { // a dotted variable may be kept as a selection whose reference names it
+		names = append(names, r.Name)
+	}
+	// Only these come to a truth where a part of them is unknown (CEL's
+	// specification, "Logical operators").
+	c.strict = len(ast.MatchDescendants(ast.NavigateAST(a), func(e ast.NavigableExpr) bool {
+		if e.Kind() == ast.CallKind {
+			f := e.AsCall().FunctionName()
+			return f == operators.LogicalAnd || f == operators.LogicalOr || f == operators.Conditional
+		}
+		return e.Kind() == ast.ComprehensionKind
+	})) == 0
+	read, needed := map[int]bool{}, map[int]bool{}
+	for _, name := range names {
+		v, ok := c.lang.vars[name]
+		if !ok {
+			continue
+		}
+		if _, key, _ := strings.Cut(name, "."); !read[v.number] {
+			read[v.number] = true
+			c.Facts = append(c.Facts, fact.Key(key))
+			c.reads = append(c.reads, v.number)
+		}
+		if !v.known && !needed[v.number] {
+			needed[v.number] = true
+			c.needs, c.names = append(c.needs, v.number), append(c.names, name)
 		}
 	}
-	return names
 }
 
-// Eval evaluates the condition at now. It is Unknown where it needs a fact that
-// is not good.
-func (c *Condition) Eval(a Attributes, v fact.View, now time.Time) Truth {
-	b := binding{attributes: a, view: v, now: now}
+// Numbers returns the numbers of the facts that it reads, for [fact.Known]. It
+// is not to be changed.
+func (c *Condition) Numbers() []int { return c.reads }
+
+// Eval evaluates the condition by what is known. It is Unknown where it needs a
+// fact that is not good.
+func (c *Condition) Eval(a *Attributes, k fact.Known) Truth {
+	if c.simple != nil {
+		return c.simple.eval(k)
+	}
+	b := binding{lang: c.lang, attributes: a, known: k}
 	var missing []*cel.AttributePatternType
-	for k, needed := range c.reads {
-		if _, ok := v.Get(k, now); needed && !ok {
-			missing = append(missing, cel.AttributePattern("fact."+string(k)))
+	for i, number := range c.needs {
+		if k.Number(number) == nil {
+			missing = append(missing, cel.AttributePattern(c.names[i]))
 		}
 	}
 	if len(missing) == 0 {
 		out, _, err := c.whole.Eval(&b)
 		return truth(out, err)
 	}
-	c.once.Do(func() { c.part, _ = c.env.Program(c.ast, cel.EvalOptions(cel.OptPartialEval)) })
+	if c.strict {
+		return Unknown
+	}
+	c.once.Do(func() { c.part, _ = c.lang.env.Program(c.ast, cel.EvalOptions(cel.OptPartialEval)) })
 	vars, err := cel.PartialVars(&b, missing...)
 	if err != nil {
 		return Unknown
 	}
 	out, _, err := c.part.Eval(vars)
 	return truth(out, err)
+}
+
+// simple is a condition that is one fact, or one text compared with another:
+// most are, and need no interpreter.
+type simple struct {
+	number int
+	want   fact.Value
+	not    bool
+}
+
+// simplify finds the simple form of fact.A, !fact.A, fact.A == "b" and
+// fact.A != "b"; nil for all else.
+func (c *Condition) simplify(e ast.Expr) *simple {
+	fact1 := func(e ast.Expr) (int, bool) {
+		v, ok := c.lang.vars[dotted(e)]
+		return v.number, ok && !v.known
+	}
+	if n, ok := fact1(e); ok {
+		return &simple{n, fact.Of(true), false}
+	}
+	if e.Kind() != ast.CallKind {
+		return nil
+	}
+	call := e.AsCall()
+	switch f, args := call.FunctionName(), call.Args(); f {
+	case operators.LogicalNot:
+		if n, ok := fact1(args[0]); ok {
+			return &simple{n, fact.Of(true), true}
+		}
+	case operators.Equals, operators.NotEquals:
+		n, ok := fact1(args[0])
+		if ok && args[1].Kind() == ast.LiteralKind {
+			if s, isText := args[1].AsLiteral().(types.String); isText {
+				return &simple{n, fact.Of(string(s)), f == operators.NotEquals}
+			}
+		}
+	}
+	return nil
+}
+
+func (s *simple) eval(k fact.Known) Truth {
+	switch f := k.Number(s.number); {
+	case f == nil:
+		return Unknown
+	case (f.Value == s.want) != s.not:
+		return True
+	}
+	return False
 }
 
 func truth(out ref.Val, err error) Truth {
@@ -180,39 +335,62 @@ func truth(out ref.Val, err error) Truth {
 
 // binding gives CEL the value of each variable.
 type binding struct {
-	attributes Attributes
-	view       fact.View
-	now        time.Time
+	lang       *language
+	attributes *Attributes
+	known      fact.Known
 }
 
 func (b *binding) Parent() cel.Activation { return nil }
 
 func (b *binding) ResolveName(name string) (any, bool) {
-	if key, ok := strings.CutPrefix(name, "fact."); ok {
-		f, good := b.view.Get(fact.Key(key), b.now)
-		if !good {
+	if v, ok := b.lang.vars[name]; ok {
+		f := b.known.Number(v.number)
+		if v.known {
+			return types.Bool(f != nil), true
+		}
+		if f == nil {
 			return nil, false
 		}
-		if f.Value.Type() == fact.Version {
-			return releaseValue(f.Value.Text()), true
-		}
-		return f.Value.Any(), true
+		return celValue(f.Value), true
 	}
-	if key, ok := strings.CutPrefix(name, "known."); ok {
-		_, good := b.view.Get(fact.Key(key), b.now)
-		return good, true
-	}
+	a := b.attributes
 	switch name {
+	case now:
+		return types.Timestamp{Time: b.known.At}, true
 	case "device.family":
-		return b.attributes.Family, true
+		return a.Family, true
 	case "device.maker":
-		return b.attributes.Maker, true
+		return a.Maker, true
 	case "device.code":
-		return b.attributes.Code, true
+		return a.Code, true
+	case "host.name":
+		return a.Host, true
+	case "host.shared":
+		return a.Shared, true
 	case "app.id":
-		return b.attributes.App, true
+		return a.App, true
+	case "app.release":
+		return releaseValue(a.Needs), true
+	case "app.features":
+		return a.Features, true
 	}
 	return nil, false
+}
+
+func celValue(v fact.Value) any {
+	switch v.Type() {
+	case fact.Bool:
+		return types.Bool(v.IsTrue())
+	case fact.Int:
+		return types.Int(v.Int())
+	case fact.Text:
+		return types.String(v.Text())
+	case fact.Version:
+		return releaseValue(v.Text())
+	case fact.Moment:
+		return types.Timestamp{Time: v.Time()}
+	}
+	return v.Any()
 }
 
 func errorAs[T error](err error) (T, bool) {

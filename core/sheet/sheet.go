@@ -1,31 +1,50 @@
 // Package sheet reads prep sheets: the YAML that says what a family of devices
-// (a maker, a model) needs before an app can run on it. What goes in is files,
-// what comes out is a [Sheet] whose conditions are compiled and whose words are
-// in place; every mistake comes with file, line, column and a hint. The format
+// (a maker, a model, a release) needs before an app can run on it, and what may
+// be behind it when it does not. What goes in is files, what comes out is a
+// [Library] of sheets whose conditions are compiled and whose layers are put
+// together; every mistake comes with file, line, column and a hint. The format
 // is written down in docs/formats/prep-sheet.md.
 //
 // A sheet never does anything and never looks at a device.
 package sheet
 
 import (
+	"time"
+
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/usb"
 )
 
-// Order is the order in which gates are always shown.
+// Order is the order in which a device's gates are always shown.
 var Order = []string{"seen", "awake", "mode", "driver", "admitted", "linked", "support",
 	"registered", "granted", "token", "accepted", "tried"}
+
+// HostOrder is the order of the gates of the computer that the bench runs on.
+// They are not of a device, but a device may have to wait for them.
+var HostOrder = []string{"sets", "kit"}
 
 // PerApp tells whether a gate is of a device and an app together.
 func PerApp(gate string) bool {
 	switch gate {
-	case "granted", "token", "accepted", "tried":
+	case "granted", "token", "accepted", "tried", "kit":
 		return true
 	}
 	return false
 }
 
-// Who does a step.
+// OfHost tells whether a gate is the computer's.
+func OfHost(gate string) bool { return gate == "sets" || gate == "kit" }
+
+// PerPath tells whether a gate may be another on another path to the device.
+func PerPath(gate string) bool {
+	switch gate {
+	case "seen", "driver", "admitted", "linked":
+		return true
+	}
+	return false
+}
+
+// Who does a step, a check or a remedy.
 type Who string
 
 // Those who do steps.
@@ -42,18 +61,105 @@ const (
 	TryApp        = "app.try"
 )
 
-// Sheet is a prep sheet as it results for one model, layers put together.
+// Series is the sheets of one model, a sheet for each range of releases. All of
+// them share a registry.
+type Series struct {
+	Model    Model
+	Family   string
+	Maker    string
+	Registry *fact.Registry
+	Released fact.Key // the fact that states the release before any link
+	Sheets   []*Sheet // by release, the last for the newest
+}
+
+// At returns the sheet for a release; for one that is not known, the newest's.
+func (s *Series) At(r fact.Release) *Sheet {
+	if r != "" {
+		for _, sh := range s.Sheets {
+			if sh.covers(r) {
+				return sh
+			}
+		}
+	}
+	return s.Sheets[len(s.Sheets)-1]
+}
+
+func (s *Sheet) covers(r fact.Release) bool {
+	return (s.From == "" || r.Compare(s.From) >= 0) && (s.Below == "" || r.Compare(s.Below) < 0)
+}
+
+// Sheet is a prep sheet as it results for one model and a range of releases,
+// layers put together.
 type Sheet struct {
 	Name     string
 	Family   string
 	Maker    string
 	Model    Model
-	USB      usb.ID   // by which a device of this model is told
-	Walk     []string // gates in the order in which this family opens them
-	Gates    map[string]*Gate
-	Steps    []*Step
+	From     fact.Release // "" for any below Below
+	Below    fact.Release // "" for any from From
+	Paths    []*Path      // in order of preference, at least one
+	Causes   []*Cause
+	Checks   []*Check
+	Retire   []*Step
 	Registry *fact.Registry
-	Released fact.Key // the fact that states the release before any link
+	Parts    []Part // what it is made of, and where each part comes from
+
+	words map[string]map[string]string // by language, "" the sheet's own
+}
+
+// Path is a way from bench to device: cable, wireless, companion, remote.
+type Path struct {
+	Name  string
+	Walk  []string         // gates in the order in which this family opens them
+	Gates map[string]*Gate // all of Order and HostOrder
+	Shown []*Gate          // in Order, then the computer's that are needed
+	Steps []*Step
+	Timed []int  // numbers of facts read by gates and steps that are good for a time only
+	Flips []Flip // by which time alone alters gates and steps
+}
+
+// Gate returns a gate of the first path.
+func (s *Sheet) Gate(name string) *Gate { return s.Paths[0].Gates[name] }
+
+// Step returns a step by its id; nil if there is none.
+func (s *Sheet) Step(id string) *Step {
+	for _, p := range s.Paths {
+		for _, st := range p.Steps {
+			if st.ID == id {
+				return st
+			}
+		}
+	}
+	return nil
+}
+
+// Cause returns a cause by its id; nil if there is none.
+func (s *Sheet) Cause(id string) *Cause {
+	for _, c := range s.Causes {
+		if c.ID == id {
+			return c
+		}
+	}
+	return nil
+}
+
+// Check returns a check by its id; nil if there is none.
+func (s *Sheet) Check(id string) *Check {
+	for _, c := range s.Checks {
+		if c.ID == id {
+			return c
+		}
+	}
+	return nil
+}
+
+// Part is one part of a sheet and the file that it comes from.
+type Part struct {
+	Kind string // word, fact, gate, step, cause, check
+	Name string
+	Text string
+	File string
+	Line int
 }
 
 // Model is one model of a maker.
@@ -61,16 +167,23 @@ type Model struct {
 	Code   string // what the maker prints on it
 	Name   string // what people call it
 	Handle string // stem of the handles given to such devices
+	USB    usb.ID // by which a device of this model is told; zero where it has no data port
 }
+
+// HasUSB tells whether devices of the model have a data port.
+func (m Model) HasUSB() bool { return m.USB != usb.ID{} }
 
 // Gate is one condition for readiness.
 type Gate struct {
 	Name      string
 	NotNeeded bool
+	Needed    *Condition // nil: always; where false the gate is not needed
 	Open      *Condition
 	Waiting   *Condition // may be nil
-	Needs     []string   // gates that must be open before this one means anything
+	Needs     []string   // gates that must be open before this one can be
 	Says      []Saying
+	Ends      fact.Key      // states when it will shut again; "" for never by time
+	Notice    time.Duration // before Ends, within which that is told
 }
 
 // Saying is a sentence that explains a gate that is not open.
@@ -80,7 +193,7 @@ type Saying struct {
 	Remedy string
 }
 
-// Step is one thing to do.
+// Step is one thing to do. Its texts hold {words}, for [Fill].
 type Step struct {
 	ID      string
 	Gate    string
@@ -97,8 +210,15 @@ type Step struct {
 	Done    *Condition // how the bench knows; nil: only by the gate, or by being told
 	When    *Condition // nil: always part of the prep
 	Sure    bool       // the bench sees for itself whether it is done, so nobody need say so
+	Again   bool       // must be done every time, not once
+	Later   bool       // Done only tells afterwards: the end of the step itself cannot be seen
 	Draw    *Drawing
+	Word    int // the number of its Told key in the sheet's registry
 }
+
+// Observed tells whether the bench can see by itself that the step is done. Of
+// one that is not, people are told so.
+func (s *Step) Observed() bool { return s.Done != nil && !s.Later || s.Sure || s.Action != "" }
 
 // Drawing describes where on the screen to tap.
 type Drawing struct {
@@ -109,5 +229,70 @@ type Drawing struct {
 	Taps  int    `json:"taps"`
 }
 
+// Cause is one thing that may be behind a gate's not being open.
+type Cause struct {
+	ID       string
+	Gates    []string
+	Weight   float64 // how often it is the cause, beside the others of its gates
+	Text     string
+	Proved   *Condition // where true it is this one; may be nil
+	Excluded *Condition // where true it cannot be this one; may be nil
+	Likely   []Factor
+	Remedy   Remedy
+}
+
+// Factor makes a cause more or less likely where a condition holds.
+type Factor struct {
+	When  *Condition
+	Times float64
+}
+
+// Remedy is what is done about a cause.
+type Remedy struct {
+	Who     Who
+	Seconds float64
+	Text    string
+	Step    string // the step that leads through it; may be ""
+	Sight   string // what should be seen after
+}
+
+// Check tells causes apart.
+type Check struct {
+	ID      string
+	Who     Who
+	Seconds float64
+	Text    string // the question
+	Note    string
+	When    *Condition // nil: always of use
+	Answers []Answer
+	Good    time.Duration // how long an answer counts
+
+	means  map[string][]float64 // by cause: the share of each answer
+	others []float64            // for causes that are not named
+}
+
+// Answer is one answer of a check.
+type Answer struct {
+	ID   string
+	Text string
+	Seen *Condition // where true the bench answers by itself; may be nil
+}
+
+// Share is how probable each answer is if a cause is behind it; the shares of
+// all answers sum to 1.
+func (c *Check) Share(cause string) []float64 {
+	if s, ok := c.means[cause]; ok {
+		return s
+	}
+	return c.others
+}
+
 // Told is the key under which a person's word that a step is done is kept.
 func Told(step string) fact.Key { return fact.Key("told." + step) }
+
+// Said is the key under which a person's answer to a check is kept.
+func Said(check string) fact.Key { return fact.Key("said." + check) }
+
+// Did is the key under which a person's word is kept that the remedy of a cause
+// was done.
+func Did(cause string) fact.Key { return fact.Key("did." + cause) }

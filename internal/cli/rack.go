@@ -91,8 +91,8 @@ func (p *program) printRack(devices []client.Device, app string) {
 // printStrange says what is seen and has no row, with how we know.
 func (p *program) printStrange(strange []client.Strange) {
 	for _, s := range strange {
-		fmt.Fprintf(p.out, "\n%s  %s on %s of %s: %s\n  No prep sheet fits it. What a sheet says is in docs/formats/prep-sheet.md.\n",
-			bold.Render("something"), s.USB, safe(s.Port), s.Host, safe(strings.Join(s.Interfaces, ", ")))
+		fmt.Fprintf(p.out, "\n%s  %s on %s of %s: %s\n  No prep sheet fits it. Begin one with what was seen: earlybench sheet new --from %s\n",
+			bold.Render(s.Name), s.USB, safe(s.Port), s.Host, safe(strings.Join(s.Interfaces, ", ")), s.Name)
 	}
 }
 
@@ -111,7 +111,7 @@ func rackNext(d client.Device) string {
 }
 
 func (p *program) rackShow() *cobra.Command {
-	var facts bool
+	var facts, history bool
 	c := &cobra.Command{Use: "show DEVICE", Short: "One device", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
@@ -120,6 +120,20 @@ func (p *program) rackShow() *cobra.Command {
 			}
 			if facts {
 				fs, err := b.Facts(c.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				if err := printList(p, fs, p.printFacts); err != nil || p.json {
+					return err
+				}
+				w, err := b.Why(c.Context(), args[0], "")
+				if err == nil {
+					p.printDenied(w.Denied)
+				}
+				return err
+			}
+			if history {
+				fs, err := b.History(c.Context(), args[0])
 				if err != nil {
 					return err
 				}
@@ -136,6 +150,7 @@ func (p *program) rackShow() *cobra.Command {
 			return nil
 		}}
 	c.Flags().BoolVar(&facts, "facts", false, "all that is known of it, with source and time")
+	c.Flags().BoolVar(&history, "history", false, "what was known of it before, the newest first")
 	return c
 }
 
@@ -186,6 +201,7 @@ func (p *program) printFacts(fs []client.Fact) {
 
 func (p *program) rackSet() *cobra.Command {
 	var handle, key, hands string
+	var facts []string
 	c := &cobra.Command{Use: "set DEVICE", Short: "Change a device's handle, or pin its new device key after it was wiped", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			var ch client.Change
@@ -198,21 +214,33 @@ func (p *program) rackSet() *cobra.Command {
 			if c.Flags().Changed("hands") {
 				ch.HandsURL = &hands
 			}
-			if ch == (client.Change{}) {
-				return usage("nothing to set; give --handle, --device-key or --hands")
+			if ch == (client.Change{}) && len(facts) == 0 {
+				return usage("nothing to set; give --handle, --device-key, --fact or --hands")
 			}
 			b, err := p.bench()
 			if err != nil {
 				return err
 			}
-			if err := b.Set(c.Context(), args[0], ch); err != nil {
-				return err
+			for _, f := range facts {
+				k, v, ok := strings.Cut(f, "=")
+				if !ok {
+					return usage("--fact %q: write KEY=VALUE", f)
+				}
+				if err := b.TellFact(c.Context(), args[0], k, v); err != nil {
+					return err
+				}
+			}
+			if ch != (client.Change{}) {
+				if err := b.Set(c.Context(), args[0], ch); err != nil {
+					return err
+				}
 			}
 			fmt.Fprintln(p.err, "Set.")
 			return nil
 		}}
 	c.Flags().StringVar(&handle, "handle", "", "its new handle")
 	c.Flags().StringVar(&key, "device-key", "", "fingerprint of its new device key, such as SHA256:…")
+	c.Flags().StringArrayVar(&facts, "fact", nil, "what you know of it, such as device.locked=no; what is observed counts before it")
 	c.Flags().StringVar(&hands, "hands", "", "address of a page with the device in your hand")
 	return c
 }

@@ -5,45 +5,64 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/sheets"
 )
 
 func (p *program) sheetCommand() *cobra.Command {
-	c := &cobra.Command{Use: "sheet", Short: "Prep sheets: what each family, maker and model needs", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
-		lib, err := sheet.Load(sheets.Files)
-		if err != nil {
-			return err
-		}
-		type row struct {
-			Sheet string `json:"sheet"`
-			Maker string `json:"maker"`
-			Model string `json:"model"`
-			Code  string `json:"code"`
-			USB   string `json:"usb"`
-			Steps int    `json:"steps"`
-		}
-		var items []row
-		for _, s := range lib.Sheets() {
-			items = append(items, row{s.Name, s.Maker, s.Model.Name, s.Model.Code, s.USB.String(), len(s.Steps)})
-		}
-		return printList(p, items, func(items []row) {
-			var rows [][]string
-			for _, r := range items {
-				rows = append(rows, []string{r.Sheet, r.Maker, r.Model, r.Code, r.USB, fmt.Sprint(r.Steps)})
+	c := &cobra.Command{Use: "sheet", Short: "Prep sheets: what each family, maker and model needs", Args: cobra.NoArgs,
+		Long: `Lists the prep sheets in force. Those that you add lie beside the bench; edit
+them with any editor while the bench runs. A broken edit is refused and told
+here; the last good one stays in force.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
 			}
-			table(p.out, []string{"sheet", "maker", "model", "code", "usb", "steps"}, rows)
-		})
-	}}
+			all, err := b.Sheets(c.Context())
+			if err != nil {
+				return err
+			}
+			if p.json {
+				return p.printJSON(all)
+			}
+			p.printSheets(all)
+			return nil
+		}}
 	c.AddCommand(&cobra.Command{Use: "check FILE...", Short: "Say what is wrong in sheets, and where", Args: cobra.MinimumNArgs(1),
 		Long: `Checks sheets together with those that come with Early Bench: one of the same
-name takes the place of that. Every mistake is named with file, line and column.`,
+name takes the place of that. Every mistake is named with file, line and column.
+It needs no bench that runs.`,
 		RunE: func(_ *cobra.Command, args []string) error { return p.checkSheets(args) }})
+	c.AddCommand(p.sheetShow(), p.sheetNew(), p.sheetAdd(), p.sheetDrop())
 	return c
+}
+
+func (p *program) printSheets(all client.Sheets) {
+	var rows [][]string
+	for _, s := range all.Items {
+		from := "ships with Early Bench"
+		if s.Own {
+			from = s.File + ", in force since " + clockText(*s.Taken)
+		}
+		rows = append(rows, []string{s.Sheet, s.Maker, s.Model, s.Code, s.USB, fmt.Sprint(s.Steps), fmt.Sprint(s.Causes), fmt.Sprint(s.Checks),
+			strings.Join(s.Languages, " "), from})
+	}
+	table(p.out, []string{"sheet", "maker", "model", "code", "usb", "steps", "causes", "checks", "also in", "from"}, rows)
+	if len(all.Trouble) > 0 {
+		fmt.Fprintf(p.out, "\n%s\n\n", bad.Render("The newest edit is wrong and not in force; the last good one is:"))
+		for _, m := range all.Trouble {
+			raw, _ := os.ReadFile(m.File) //nolint:errcheck // without it the line is not shown
+			p.printMistake(m, raw)
+		}
+	}
 }
 
 func (p *program) checkSheets(names []string) error {
@@ -60,22 +79,212 @@ func (p *program) checkSheets(names []string) error {
 	if !ok && err != nil {
 		return err
 	}
-	if len(wrong) == 0 {
-		fmt.Fprintf(p.out, "%s: nothing is wrong; %d models in all\n", strings.Join(names, ", "), len(lib.Sheets()))
+	found := make([]client.Mistake, 0, len(wrong))
+	for _, e := range wrong {
+		found = append(found, client.Mistake{File: e.File, Line: e.Line, Column: e.Col, Near: e.Near, Text: e.Text, Hint: e.Hint})
+	}
+	if p.json {
+		if err := p.printJSON(client.List[client.Mistake]{Items: found}); err != nil || len(found) == 0 {
+			return err
+		}
+		return &exitError{code: exitFailed}
+	}
+	if len(found) == 0 {
+		fmt.Fprintf(p.out, "%s: nothing is wrong; %d models in all\n", strings.Join(names, ", "), len(lib.All()))
 		return nil
 	}
-	for _, e := range wrong {
-		fmt.Fprintf(p.out, "%s %s\n", bold.Render(fmt.Sprintf("%s:%d:%d:", e.File, e.Line, e.Col)), safe(e.Text))
-		if lines := bytes.Split(files[e.File], []byte("\n")); e.Line <= len(lines) {
-			line := safe(strings.ReplaceAll(string(lines[e.Line-1]), "\t", " "))
-			fmt.Fprintf(p.out, "    %s\n    %s%s\n", line, strings.Repeat(" ", min(max(e.Col-1, 0), len(line))), lamp.Render("^"))
-		}
-		if e.Hint != "" {
-			fmt.Fprintf(p.out, "    %s\n", safe(e.Hint))
-		}
+	for _, m := range found {
+		p.printMistake(m, files[m.File])
 	}
-	if len(wrong) == 1 {
+	if len(found) == 1 {
 		return &exitError{exitFailed, "One mistake."}
 	}
-	return &exitError{exitFailed, fmt.Sprintf("%d mistakes.", len(wrong))}
+	return &exitError{exitFailed, fmt.Sprintf("%d mistakes.", len(found))}
+}
+
+// printMistake prints one mistake with its line, if there is one, and marks what
+// is wrong in it.
+func (p *program) printMistake(m client.Mistake, text []byte) {
+	fmt.Fprintf(p.out, "%s %s\n", bold.Render(fmt.Sprintf("%s:%d:%d:", m.File, m.Line, m.Column)), safe(m.Text))
+	if lines := bytes.Split(text, []byte("\n")); len(text) > 0 && m.Line <= len(lines) {
+		line := safe(strings.ReplaceAll(string(lines[m.Line-1]), "\t", " "))
+		from := min(max(m.Column-1, 0), len(line))
+		if from > 60 { // a long line is shown from before the place on
+			line, from = "…"+strings.ToValidUTF8(line[from-40:], ""), 41
+		}
+		mark := 1
+		if near, _, _ := strings.Cut(m.Near, "\n"); near != "" && strings.HasPrefix(strings.TrimPrefix(line, "…")[min(from, len(strings.TrimPrefix(line, "…"))):], near) {
+			mark = len([]rune(near))
+		}
+		if width := p.width - 6; len([]rune(line)) > width {
+			line = string([]rune(line)[:width]) + "…"
+		}
+		fmt.Fprintf(p.out, "    %s\n    %s%s\n", line, strings.Repeat(" ", from), lamp.Render(strings.Repeat("^", mark)))
+	}
+	if m.Hint != "" {
+		fmt.Fprintf(p.out, "    %s\n", safe(m.Hint))
+	}
+}
+
+func (p *program) sheetShow() *cobra.Command {
+	var kind string
+	c := &cobra.Command{Use: "show DEVICE", Short: "The sheet as it results for a device, and which file each part comes from", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			s, err := b.DeviceSheet(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if kind != "" {
+				s.Parts = slices.DeleteFunc(s.Parts, func(x client.Part) bool { return x.Kind != kind })
+			}
+			if p.json {
+				return p.printJSON(s)
+			}
+			p.printDeviceSheet(s)
+			return nil
+		}}
+	c.Flags().StringVar(&kind, "only", "", "only parts of this kind: word, gate, step, cause, check")
+	return c
+}
+
+var partTitles = []struct{ kind, title string }{{"word", "Words on its screens"}, {"gate", "Gates, and what opens them"}, {"step", "Steps"}, {"cause", "Causes"}, {"check", "Checks"}}
+
+func (p *program) printDeviceSheet(s client.DeviceSheet) {
+	releases := "any release"
+	switch {
+	case s.From != "" && s.Below != "":
+		releases = fmt.Sprintf("releases from %s, below %s", s.From, s.Below)
+	case s.From != "":
+		releases = "releases from " + s.From
+	case s.Below != "":
+		releases = "releases below " + s.Below
+	}
+	fmt.Fprintf(p.out, "%s  sheet %s for %s, %s\n", bold.Render(s.Device), bold.Render(s.Sheet), safe(s.Model), releases)
+	fmt.Fprintf(p.out, "walk: %s\n", strings.Join(s.Walk, " › "))
+	for _, t := range partTitles {
+		var rows [][]string
+		for _, x := range s.Parts {
+			if x.Kind == t.kind {
+				text := []rune(emphasisPlain(x.Text))
+				if room := max(p.width-64, 30); len(text) > room {
+					text = append(text[:room], '…')
+				}
+				rows = append(rows, []string{"  " + x.Name, string(text), faint.Render(fmt.Sprintf("%s:%d", x.File, x.Line))})
+			}
+		}
+		if len(rows) > 0 {
+			fmt.Fprintln(p.out, "\n"+faint.Render(t.title))
+			table(p.out, make([]string, 3), rows)
+		}
+	}
+}
+
+var nameShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+
+func (p *program) sheetNew() *cobra.Command {
+	var from, name, file string
+	c := &cobra.Command{Use: "new", Short: "Write a commented start of a sheet for a family that nobody has written for", Args: cobra.NoArgs,
+		Long: `Writes the commented start of a sheet, to standard output or with --out to a new
+file. With --from it begins with what was seen of a device that no sheet fits;
+earlybench rack shows those, with names such as unknown-1.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if !nameShape.MatchString(name) {
+				return usage("--name %q: write a lower-case letter, then letters, digits and hyphens", name)
+			}
+			seen := sheet.Seen{Name: name}
+			if from != "" {
+				x, err := p.strange(c, from)
+				if err != nil {
+					return err
+				}
+				seen.USB, seen.Interfaces, seen.Where = x.USB, x.Interfaces, x.Port+" of "+x.Host
+			}
+			text := sheet.Draft(seen)
+			if file == "" {
+				fmt.Fprint(p.out, text)
+				return nil
+			}
+			f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+			if errors.Is(err, os.ErrExist) {
+				return usage("%s is there already; choose another file", file)
+			}
+			if err != nil {
+				return fmt.Errorf("write the sheet: %w", err)
+			}
+			defer f.Close()
+			if _, err := f.WriteString(text); err != nil {
+				return fmt.Errorf("write the sheet: %w", err)
+			}
+			fmt.Fprintf(p.err, "Written. Put right what its comments say, then: earlybench sheet check %s\n", file)
+			return nil
+		}}
+	c.Flags().StringVar(&from, "from", "", "begin with what was seen of this device, such as unknown-1")
+	c.Flags().StringVar(&name, "name", "newcomer", "name of the family")
+	c.Flags().StringVar(&file, "out", "", "write to this new file")
+	return c
+}
+
+// strange finds what no sheet fits, by its name.
+func (p *program) strange(c *cobra.Command, name string) (client.Strange, error) {
+	b, err := p.bench()
+	if err != nil {
+		return client.Strange{}, err
+	}
+	all, err := b.Strange(c.Context())
+	if err != nil {
+		return client.Strange{}, err
+	}
+	var names []string
+	for _, x := range all {
+		if x.Name == name {
+			return x, nil
+		}
+		names = append(names, x.Name)
+	}
+	if len(names) == 0 {
+		return client.Strange{}, usage("--from %s: nothing hangs here that no sheet fits", name)
+	}
+	return client.Strange{}, usage("--from %s: there is no such thing; there are %s", name, strings.Join(names, ", "))
+}
+
+func (p *program) sheetAdd() *cobra.Command {
+	return &cobra.Command{Use: "add FILE", Short: "Check a sheet and put it beside the bench that runs", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			raw, err := os.ReadFile(args[0])
+			if err != nil {
+				return usage("read the sheet: %w", err)
+			}
+			if wrong := p.checkSheets(args); wrong != nil {
+				return wrong
+			}
+			file, err := b.AddSheet(c.Context(), string(raw))
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(p.err, "Added. Edit it there, it is taken at once: %s\n", file)
+			return nil
+		}}
+}
+
+func (p *program) sheetDrop() *cobra.Command {
+	return &cobra.Command{Use: "drop SHEET", Short: "Take a sheet beside the bench away, by its name", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			if err := b.DropSheet(c.Context(), args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintln(p.err, "Dropped.")
+			return nil
+		}}
 }

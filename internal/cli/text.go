@@ -49,6 +49,9 @@ func emphasis(s string) string {
 	return strings.Join(parts, "")
 }
 
+// emphasisPlain drops all marks.
+func emphasisPlain(s string) string { return strings.ReplaceAll(safe(s), "*", "") }
+
 // wrapped prints s in lines of at most width, each behind indent.
 func wrapped(w io.Writer, indent, s string, width int) {
 	style := lipgloss.NewStyle().Width(max(width-len(indent), 30))

@@ -48,7 +48,7 @@ func (k *Keeper) Attach(a Attachment) {
 	}
 	ctx, cancel := context.WithCancel(k.rack.ctx)
 	k.mu.Lock()
-	k.at, k.stop = &a, cancel
+	k.at, k.stop, k.host = &a, cancel, a.Host.Name
 	k.mu.Unlock()
 	k.setLive(func([]string) []string { return []string{a.scope()} })
 	k.observe(append(k.driverFacts(a), k.seen(fact.USBPresent, fact.Of(true), fact.Bus, a.scope()))...)
@@ -154,12 +154,19 @@ func (k *Keeper) open(ctx context.Context, a Attachment) (usb.Device, usb.Descri
 		k.seen(fact.USBRelease, fact.Of(fact.Release(usb.Release(d.Revision))), fact.Bus, a.scope()),
 	}
 	for _, f := range seen {
-		if f.Key == k.sheet.Released { // the family states its OS release there
+		if f.Key == k.released() { // the family states its OS release there
 			seen = append(seen, k.seen(fact.OSRelease, f.Value, fact.Bus, ""))
 		}
 	}
 	k.observe(seen...)
 	return dev, d, nil
+}
+
+// released is the fact that states the release before any link.
+func (k *Keeper) released() fact.Key {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.series.Released
 }
 
 // keepLinked waits for a driver, links, waits to be admitted, and follows the
@@ -271,7 +278,7 @@ func (k *Keeper) follow(ctx context.Context, a Attachment, s *link.Session) erro
 	}
 	defer control.Close()
 	k.setLive(func(l []string) []string { return append(slices.Clone(l), scope) })
-	k.observe(k.seen(fact.LinkUp, fact.Of(true), fact.Device, scope))
+	k.observe(k.seen(fact.LinkUp, fact.Of(true), fact.Device, scope), k.seen(fact.Met, fact.Of(true), fact.Device, ""))
 	k.mu.Lock()
 	k.linked = &Link{Session: s, Control: control}
 	k.mu.Unlock()
@@ -319,7 +326,8 @@ func (k *Keeper) told(f link.Fact, scope string) {
 		k.touch(handle)
 		return
 	}
-	spec, ok := k.sheet.Registry.Lookup(fact.Key(f.Key))
+	registry := k.registry()
+	spec, ok := registry.Lookup(fact.Key(f.Key))
 	if !ok {
 		return
 	}
@@ -330,7 +338,7 @@ func (k *Keeper) told(f link.Fact, scope string) {
 	if spec.Ends != fact.EndsLink {
 		scope = ""
 	}
-	if made := k.seen(spec.Key, v, fact.Device, scope); k.sheet.Registry.Check(made) == nil {
+	if made := k.seen(spec.Key, v, fact.Device, scope); registry.Check(made) == nil {
 		k.observe(made)
 	}
 }

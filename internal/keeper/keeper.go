@@ -3,11 +3,8 @@ package keeper
 import (
 	"context"
 	"fmt"
-	"slices"
 	"sync"
 	"time"
-
-	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/cause"
 	"earlybench.invalid/earlybench/core/fact"
@@ -45,10 +42,12 @@ func (a Attachment) driver() (name string, has bool) {
 
 // Keeper keeps one device.
 type Keeper struct {
-	rack  *Rack
-	sheet *sheet.Sheet
+	rack *Rack
 
 	mu       sync.Mutex
+	series   *sheet.Series
+	before   cause.Explanation // of the first gate, before the newest news
+	host     string            // on which it was seen last
 	device   store.Device
 	view     fact.View
 	at       *Attachment   // nil: not on any bus
@@ -68,21 +67,55 @@ type Keeper struct {
 
 // keeper makes the keeper of a device on record; nil if its sheet has gone.
 func (r *Rack) keeper(ctx context.Context, d store.Device) (*Keeper, error) {
-	s := r.cfg.Sheets.Named(d.Family, d.Maker, d.Code)
+	s := r.library().Named(d.Family, d.Maker, d.Code)
 	if s == nil {
 		r.cfg.Log.Warn("no sheet fits a device on record", "device", d.Handle)
 		return nil, nil
 	}
+	return r.keeperBy(ctx, s, d)
+}
+
+func (r *Rack) keeperBy(ctx context.Context, s *sheet.Series, d store.Device) (*Keeper, error) {
 	facts, err := r.cfg.Store.Facts(ctx, d.ID)
 	if err != nil {
 		return nil, fmt.Errorf("read the facts of %s: %w", d.Handle, err)
 	}
-	k := &Keeper{rack: r, sheet: s, device: d, view: fact.NewView(s.Registry, nil, facts...),
+	k := &Keeper{rack: r, series: s, device: d, view: fact.NewView(s.Registry, nil, facts...),
 		rebound: make(chan struct{}, 1), admitted: make(chan struct{}, 1)}
 	k.mu.Lock()
 	k.count()
 	k.mu.Unlock()
 	return k, nil
+}
+
+// resheet goes over to another edition of its sheets. What is on record of it
+// is read anew, since the other edition may know more keys.
+func (k *Keeper) resheet(ctx context.Context, s *sheet.Series) error {
+	facts, err := k.rack.cfg.Store.Facts(ctx, k.Device().ID)
+	if err != nil {
+		return fmt.Errorf("read the facts of %s: %w", k.Device().Handle, err)
+	}
+	k.mu.Lock()
+	k.series = s
+	k.view = fact.NewView(s.Registry, k.live, facts...)
+	k.count()
+	handle := k.device.Handle
+	k.mu.Unlock()
+	k.touch(handle)
+	return nil
+}
+
+// registry is the registry of its sheets.
+func (k *Keeper) registry() *fact.Registry {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.series.Registry
+}
+
+// sheet is the sheet for the release that it is known to have. The lock is held.
+func (k *Keeper) sheet(now time.Time) *sheet.Sheet {
+	f, _ := k.view.Get(fact.OSRelease, now)
+	return k.series.At(fact.Release(f.Value.Text()))
 }
 
 // Device is the device's record.
@@ -134,7 +167,7 @@ func (k *Keeper) seen(key fact.Key, v fact.Value, src fact.Source, scope string)
 func (k *Keeper) observe(facts ...fact.Fact) {
 	k.mu.Lock()
 	k.view = k.view.With(facts...)
-	k.count()
+	found := k.count()
 	d := k.device
 	k.mu.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
@@ -142,6 +175,7 @@ func (k *Keeper) observe(facts ...fact.Fact) {
 	if err := k.rack.cfg.Store.SaveFacts(ctx, d, facts); err != nil {
 		k.rack.cfg.Log.Error("keep what was seen", "device", d.Handle, "error", err)
 	}
+	k.learn(ctx, found)
 }
 
 // setLive says which scopes last, and tells those who look.
@@ -149,10 +183,13 @@ func (k *Keeper) setLive(change func([]string) []string) {
 	k.mu.Lock()
 	k.live = change(k.live)
 	k.view = k.view.Live(k.live...)
-	k.count()
+	found := k.count()
 	handle := k.device.Handle
 	k.mu.Unlock()
 	k.touch(handle)
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	k.learn(ctx, found)
 }
 
 func (k *Keeper) touch(handle string) {
@@ -163,12 +200,15 @@ func (k *Keeper) touch(handle string) {
 	}
 }
 
-// count raises the revision when what a person decides by has changed, and asks
-// to be woken when time alone will change it. The lock is held.
-func (k *Keeper) count() {
+// count raises the revision when what a person decides by has changed, asks to
+// be woken when time alone will change it, and tells what was found out if a
+// gate has opened. The lock is held.
+func (k *Keeper) count() *finding {
 	now := k.rack.cfg.Clock.Now()
-	r := ready.Evaluate(k.sheet, k.subject(""), k.view, now)
-	state := fmt.Sprint(r.First, r.Summary)
+	sh := k.sheet(now)
+	subject := k.subject("", fact.Release(""))
+	r := ready.Evaluate(sh, subject, k.view, now)
+	state := fmt.Sprint(r.First, r.Summary, r.Path.Name)
 	for _, g := range r.Gates {
 		state += "/" + string(g.State)
 	}
@@ -179,10 +219,18 @@ func (k *Keeper) count() {
 		k.state = state
 		k.revision++
 	}
-	if r.NextChange.IsZero() {
-		return
+	found := k.found(&r)
+	k.before = cause.Explain(cause.Question{Sheet: sh, Subject: subject, Readiness: &r, View: k.view, Now: now, Learned: k.rack.learned(sh.Family, k.host)})
+	if !r.NextChange.IsZero() {
+		k.wakeAt(r.NextChange.Sub(now))
 	}
-	due, revision := k.rack.cfg.Clock.After(r.NextChange.Sub(now)), k.revision
+	return found
+}
+
+// wakeAt tells those who look once time alone has changed something. The lock is
+// held.
+func (k *Keeper) wakeAt(in time.Duration) {
+	due, revision := k.rack.cfg.Clock.After(in), k.revision
 	go func() {
 		select {
 		case <-k.rack.ctx.Done():
@@ -195,94 +243,6 @@ func (k *Keeper) count() {
 			}
 		}
 	}()
-}
-
-func (k *Keeper) subject(app string) ready.Subject {
-	return ready.Subject{WithApp: app != "", Busy: k.working != "",
-		Attributes: sheet.Attributes{Family: k.sheet.Family, Maker: k.sheet.Maker, Code: k.sheet.Model.Code, App: app}}
-}
-
-// Standing is all that is known of a device at one moment.
-type Standing struct {
-	Device    store.Device
-	Sheet     *sheet.Sheet
-	Readiness ready.Readiness
-	Why       cause.Explanation
-	View      fact.View
-	At        *Attachment
-	Apps      []link.App
-	Linked    bool
-	Working   string
-	Revision  int
-	Words     map[string]string
-	Offered   *store.DriverSet
-	Now       time.Time
-}
-
-// Look computes how the device stands now; with an app, for that too.
-func (k *Keeper) Look(ctx context.Context, app string) Standing {
-	k.mu.Lock()
-	s := Standing{Device: k.device, Sheet: k.sheet, View: k.view, At: k.at, Apps: slices.Clone(k.apps), Linked: k.linked != nil,
-		Working: k.working, Revision: k.revision, Now: k.rack.cfg.Clock.Now()}
-	subject := k.subject(app)
-	k.mu.Unlock()
-	s.Offered = k.rack.fitting(s.Device.USB)
-	if app != "" {
-		s.View = s.View.With(k.appFacts(ctx, s, app)...)
-	}
-	s.Words = k.words(s)
-	s.Readiness = ready.Evaluate(s.Sheet, subject, s.View, s.Now)
-	s.Why = cause.Explain(s.Sheet, subject, s.Readiness, s.View, s.Now, s.Words)
-	return s
-}
-
-// appFacts are what was seen of an app on the device, in tryouts on record and
-// in its list of apps.
-func (k *Keeper) appFacts(ctx context.Context, s Standing, app string) []fact.Fact {
-	var out []fact.Fact
-	if t, err := k.rack.cfg.Store.LastTryout(ctx, s.Device.ID, app); err == nil {
-		out = append(out, fact.Fact{Key: fact.AppTried, Value: fact.Of(t.Passed), Source: fact.Device, At: t.Created})
-	}
-	for _, a := range s.Apps {
-		if a.ID == app {
-			out = append(out, fact.Fact{Key: fact.AppInstalled, Value: fact.Of(a.Digest), Source: fact.Device, At: s.Now})
-		}
-	}
-	return out
-}
-
-// words are what only this device knows, for the sheet's texts.
-func (k *Keeper) words(s Standing) map[string]string {
-	w := map[string]string{"handle": s.Device.Handle, "bench": k.rack.cfg.Bench,
-		"fingerprint": ssh.FingerprintSHA256(k.rack.cfg.Key.PublicKey()), "set": "(none here fits)"}
-	if s.Offered != nil {
-		w["set"] = s.Offered.Manifest.Name + " " + s.Offered.Manifest.Version
-	}
-	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {
-		w["trouble"] = f.Value.String()
-	}
-	return w
-}
-
-// Tell keeps a person's word that a step is done.
-func (k *Keeper) Tell(step, by string) error {
-	i := slices.IndexFunc(k.sheet.Steps, func(s *sheet.Step) bool { return s.ID == step })
-	if i < 0 {
-		return fmt.Errorf("step %q: %w", step, store.ErrNotFound)
-	}
-	if st := k.sheet.Steps[i]; st.Who != sheet.Hands || st.Sure || st.Action != "" {
-		return fmt.Errorf("step %s: %w: the bench sees for itself whether it is done", step, ErrBad)
-	}
-	k.mu.Lock()
-	scope := ""
-	if k.at != nil {
-		scope = k.at.scope()
-	}
-	k.mu.Unlock()
-	f := k.seen(sheet.Told(step), fact.Of(true), fact.Person, scope)
-	f.By = by
-	k.observe(f)
-	return nil
 }
 
 // Lease gives one piece of work the device for itself; release gives it back.
@@ -312,15 +272,4 @@ func (k *Keeper) offer() {
 		name = s.Manifest.Name
 	}
 	k.observe(k.seen(fact.DriverOffered, fact.Of(name), fact.Host, ""))
-}
-
-// Trouble tells whether the last attempt to link failed.
-func (s Standing) Trouble() bool {
-	_, ok := s.View.Get(fact.LinkTrouble, s.Now)
-	return ok
-}
-
-// Blocked is the problem of work that cannot begin because a gate is not open.
-func (s Standing) Blocked() *job.Problem {
-	return &job.Problem{Kind: job.Blocked, Gate: s.Why.Gate, Text: s.Why.Text, Remedy: plain(s.Why.Remedy)}
 }

@@ -18,6 +18,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"earlybench.invalid/earlybench/core/cause"
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/sets"
@@ -45,43 +46,87 @@ type Rack struct {
 
 	mu      sync.Mutex
 	keepers map[string]*Keeper // by the device's id
+	lib     library
+	unseen  *Keeper
 	sets    []store.DriverSet
 	seen    map[place]string  // what hangs where: the device's id
 	strange map[place]Strange // what no sheet fits
+
+	learning sync.Mutex
+	cases    []store.Learned
+	reckoned map[place]cause.Learned // by family and host
 }
+
+type library = *sheet.Library
 
 // place is where a device hangs.
 type place struct{ host, busID string }
 
 // Strange is something on a bus that no sheet fits.
 type Strange struct {
+	Name       string // by which people speak of it, for as long as it hangs there
 	Host       string
 	Port       string
 	USB        string
 	Interfaces []string
+
+	host   store.Host
+	device hostlink.Device
 }
 
 // New makes the rack of the devices on record.
 func New(ctx context.Context, cfg Config) (*Rack, error) {
-	r := &Rack{cfg: cfg, keepers: map[string]*Keeper{}, seen: map[place]string{}, strange: map[place]Strange{}}
+	r := &Rack{cfg: cfg, lib: cfg.Sheets, keepers: map[string]*Keeper{}, seen: map[place]string{}, strange: map[place]Strange{}}
 	r.ctx, r.end = context.WithCancel(context.Background())
-	devices, err := cfg.Store.Devices(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("read the devices: %w", err)
-	}
+	var err error
 	if r.sets, err = cfg.Store.DriverSets(ctx); err != nil {
 		return nil, fmt.Errorf("read the driver sets: %w", err)
 	}
+	if err := r.readLearned(ctx); err != nil {
+		return nil, err
+	}
+	if err := r.readDevices(ctx); err != nil {
+		return nil, err
+	}
+	r.unseen, err = r.makeUnseen(ctx)
+	return r, err
+}
+
+func (r *Rack) library() library {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.lib
+}
+
+// readDevices gives every device on record a keeper, and those that have one the
+// sheets in force. A device whose sheet has gone keeps the one that it had.
+func (r *Rack) readDevices(ctx context.Context) error {
+	devices, err := r.cfg.Store.Devices(ctx)
+	if err != nil {
+		return fmt.Errorf("read the devices: %w", err)
+	}
 	for _, d := range devices {
-		k, err := r.keeper(ctx, d)
-		if err != nil {
-			return nil, err
+		r.mu.Lock()
+		k := r.keepers[d.ID]
+		r.mu.Unlock()
+		if k != nil {
+			if s := r.library().Named(d.Family, d.Maker, d.Code); s != nil {
+				if err := k.resheet(ctx, s); err != nil {
+					return err
+				}
+			}
+			continue
+		}
+		if k, err = r.keeper(ctx, d); err != nil {
+			return err
 		}
 		if k != nil {
+			r.mu.Lock()
 			r.keepers[d.ID] = k
+			r.mu.Unlock()
 		}
 	}
-	return r, nil
+	return nil
 }
 
 // Close ends all links and waits.
@@ -106,8 +151,12 @@ func (r *Rack) All() []*Keeper {
 	return out
 }
 
-// Find returns the keeper of a handle.
+// Find returns the keeper of a handle. The handle unseen is that of a device that
+// does not show up at all.
 func (r *Rack) Find(handle string) (*Keeper, error) {
+	if handle == unseenID {
+		return r.Unseen(), nil
+	}
 	var names []string
 	for _, k := range r.All() {
 		if k.Device().Handle == handle {
@@ -126,7 +175,7 @@ func (r *Rack) Strange() []Strange {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	out := slices.Collect(maps.Values(r.strange))
-	slices.SortFunc(out, func(a, b Strange) int { return strings.Compare(a.Host+a.Port+a.USB, b.Host+b.Port+b.USB) })
+	slices.SortFunc(out, func(a, b Strange) int { return strings.Compare(a.Name, b.Name) })
 	return out
 }
 
@@ -147,7 +196,7 @@ func (r *Rack) Bus(ctx context.Context, h store.Host, bus hostlink.Bus) {
 	}
 	before := maps.Clone(r.strange)
 	for p := range r.strange {
-		if p.host == h.Name {
+		if _, ok := here[p]; !ok && p.host == h.Name {
 			delete(r.strange, p)
 		}
 	}
@@ -184,7 +233,11 @@ func (r *Rack) attach(ctx context.Context, h store.Host, d hostlink.Device) erro
 	}
 	r.mu.Lock()
 	if k == nil {
-		s := Strange{Host: h.Name, Port: d.Port, USB: d.USB}
+		name := r.strange[p].Name
+		if name == "" {
+			name = r.strangeName()
+		}
+		s := Strange{Name: name, Host: h.Name, Port: d.Port, USB: d.USB, host: h, device: d}
 		for _, i := range d.Interfaces {
 			s.Interfaces = append(s.Interfaces, i.Class+" "+i.Name)
 		}
@@ -192,8 +245,13 @@ func (r *Rack) attach(ctx context.Context, h store.Host, d hostlink.Device) erro
 		r.mu.Unlock()
 		return nil
 	}
+	delete(r.strange, p)
+	known := r.seen[p] != ""
 	r.seen[p] = k.Device().ID
 	r.mu.Unlock()
+	if !known {
+		r.appeared(ctx, h.Name)
+	}
 	k.Attach(Attachment{Host: h, BusID: d.BusID, Port: d.Port, Plugging: d.Plugging, Run: d.Run, Interfaces: d.Interfaces})
 	return nil
 }
@@ -211,7 +269,7 @@ func (r *Rack) identify(ctx context.Context, d hostlink.Device) (*Keeper, error)
 	if err != nil {
 		return nil, err
 	}
-	s := r.cfg.Sheets.Fits(id)
+	s := r.library().Fits(id)
 	if s == nil {
 		return nil, nil
 	}
@@ -228,6 +286,16 @@ func (r *Rack) identify(ctx context.Context, d hostlink.Device) (*Keeper, error)
 	defer r.mu.Unlock()
 	r.keepers[dev.ID] = k
 	return k, nil
+}
+
+// strangeName is a name that nothing else without a sheet has. The lock is held.
+func (r *Rack) strangeName() string {
+	for n := 1; ; n++ {
+		name := fmt.Sprintf("unknown-%d", n)
+		if !slices.ContainsFunc(slices.Collect(maps.Values(r.strange)), func(s Strange) bool { return s.Name == name }) {
+			return name
+		}
+	}
 }
 
 func (r *Rack) freeHandle(stem string) string {
@@ -259,6 +327,9 @@ func (r *Rack) Set(ctx context.Context, handle string, c Change) error {
 	k, err := r.Find(handle)
 	if err != nil {
 		return err
+	}
+	if handle == unseenID || c.Handle != nil && *c.Handle == unseenID {
+		return fmt.Errorf("handle %s: %w: it means a device that does not show up at all", unseenID, ErrBad)
 	}
 	if c.Handle != nil && !handleShape.MatchString(*c.Handle) {
 		return fmt.Errorf("handle %.60q: %w: write a lower-case letter, then up to 39 letters, digits and hyphens", *c.Handle, ErrBad)

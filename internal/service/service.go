@@ -10,17 +10,19 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"os/user"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/rpc"
-	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/host"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/prep"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/internal/store"
@@ -85,16 +87,16 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	if err != nil {
 		return err
 	}
-	library, err := sheet.Load(cfg.Sheets)
-	if err != nil {
-		return fmt.Errorf("the prep sheets are wrong:\n%w", err)
-	}
 	st, err := store.Open(ctx, filepath.Join(cfg.State, "bench.db"))
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, st.Close()) }()
 	moved := &clock.Moved{}
+	sheets, err := library.Open(ctx, library.Config{Shipped: cfg.Sheets, Dir: filepath.Join(cfg.State, "sheets"), Store: st, Clock: moved, Log: cfg.Log})
+	if err != nil {
+		return err
+	}
 	id, name, err := identity(ctx, st, cfg.Name)
 	if err != nil {
 		return err
@@ -103,11 +105,16 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 		return fmt.Errorf("look through the records: %w", err)
 	}
 	files := store.Files{Dir: filepath.Join(cfg.State, "files")}
-	rack, err := keeper.New(ctx, keeper.Config{Store: st, Clock: moved, Sheets: library, Key: key, Bench: name, Log: cfg.Log})
+	rack, err := keeper.New(ctx, keeper.Config{Store: st, Clock: moved, Sheets: sheets.Current(), Key: key, Bench: name, Log: cfg.Log})
 	if err != nil {
 		return err
 	}
 	defer rack.Close()
+	var watching sync.WaitGroup
+	watched, endWatch := context.WithCancel(ctx)
+	defer func() { endWatch(); watching.Wait() }()
+	watching.Go(func() { sheets.Watch(watched, rack.SetSheets) })
+	watching.Go(func() { trim(watched, st, moved, cfg.Log) })
 	hosts := host.New(rack, cfg.Log)
 	defer hosts.Close()
 	jobs := job.New(st, moved, store.NewID)
@@ -115,8 +122,9 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	server := web.New(web.Config{Store: st, Files: files, Rack: rack, Hosts: hosts, Jobs: jobs,
 		Supply:  &supply.Supply{Store: st, Files: files, Rack: rack, Hosts: hosts, Jobs: jobs},
 		Prep:    &prep.Prep{Rack: rack, Jobs: jobs},
+		Sheets:  sheets,
 		Tryouts: &tryout.Tryouts{Store: st, Files: files, Rack: rack, Jobs: jobs, Clock: moved},
-		Clock:   moved, Key: key.PublicKey(), Bench: name, ID: id, Console: cfg.Console, Log: cfg.Log}, tcp.Addr().String())
+		Clock:   moved, Key: key.PublicKey(), Bench: name, ID: id, Owner: owner(), Console: cfg.Console, Log: cfg.Log}, tcp.Addr().String())
 	defer func() { err = errors.Join(err, server.Close()) }()
 	server.Serve(tcp)
 	server.Serve(unix)
@@ -139,6 +147,27 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	started(at)
 	<-ctx.Done()
 	return nil
+}
+
+// trimEvery is how often history that is too old is dropped.
+const trimEvery = 6 * time.Hour
+
+// trim drops old history until ctx ends.
+func trim(ctx context.Context, st *store.Store, c clock.Clock, log *slog.Logger) {
+	for clock.Sleep(ctx, c, trimEvery) == nil {
+		if err := st.TrimHistory(ctx, c.Now()); err != nil && ctx.Err() == nil {
+			log.Error("drop old history", "error", err)
+		}
+	}
+}
+
+// owner is the person who runs the bench: whoever reaches its socket, or was
+// given a sign-in address, speaks as that person.
+func owner() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "the owner"
 }
 
 // identity returns the bench's id and name, made at the first start.

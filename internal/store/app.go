@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"earlybench.invalid/earlybench/core/sets"
@@ -148,6 +149,21 @@ func (s *Store) Tryout(ctx context.Context, id string) (Tryout, error) {
 // id.
 func (s *Store) LastTryout(ctx context.Context, device, app string) (Tryout, error) {
 	return one(ctx, s.db, scanTryout, `SELECT record FROM tryout WHERE device = ? AND app = ? ORDER BY created DESC LIMIT 1`, device, app)
+}
+
+// EndedAt tells where a tryout that did not pass ended: start, log, lost, space;
+// "" for one that passed or whose end says nothing of the device.
+func (t Tryout) EndedAt() string {
+	phase, _, _ := strings.Cut(t.Failed, ":")
+	switch phase {
+	case "start":
+		return "start"
+	case "log", "picture":
+		return "log"
+	case "copy":
+		return "lost"
+	}
+	return ""
 }
 
 // SaveTryout keeps a tryout of a device, by the device's id.

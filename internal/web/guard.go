@@ -48,7 +48,7 @@ func (s *Server) guard(c fiber.Ctx) error {
 		return answer(c, &client.Problem{Status: fiber.StatusUnauthorized, Kind: "refused", Detail: "This browser is not signed in.",
 			Remedy: "Ask for a sign-in address on the computer of the bench: earlybench console."})
 	}
-	if ownerOnly[c.Method()+" "+c.Path()] {
+	if ownerOnly[c.Method()+" "+c.Path()] || c.Method() == fiber.MethodDelete && strings.HasPrefix(c.Path(), "/api/v1/sheets/") {
 		return answer(c, &client.Problem{Status: fiber.StatusForbidden, Kind: "refused", Detail: "That is done on the computer of the bench, not in a browser.",
 			Remedy: "Use the command earlybench there."})
 	}
@@ -57,7 +57,7 @@ func (s *Server) guard(c fiber.Ctx) error {
 
 // ownerOnly is what a browser may not do: it would let a page that got hold of a
 // session have commands run, or let others in.
-var ownerOnly = map[string]bool{"POST /api/v1/projects": true, "POST /api/v1/apps": true, "POST /api/v1/sign-in-addresses": true, "POST /api/v1/hosts": true}
+var ownerOnly = map[string]bool{"POST /api/v1/projects": true, "POST /api/v1/apps": true, "POST /api/v1/sign-in-addresses": true, "POST /api/v1/hosts": true, "POST /api/v1/sheets": true}
 
 func overSocket(c fiber.Ctx) bool {
 	_, ok := c.RequestCtx().LocalAddr().(*net.UnixAddr)

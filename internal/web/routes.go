@@ -72,12 +72,12 @@ func (s *Server) routes() {
 	huma.Register(a, operation("GET", "/strange", "strange", "What hangs on a bus and no prep sheet fits"), s.strange)
 	huma.Register(a, operation("GET", "/devices/{handle}", "device", "A device"), s.device)
 	huma.Register(a, operation("PATCH", "/devices/{handle}", "change-device", "Change a device's record"), s.changeDevice)
-	huma.Register(a, operation("GET", "/devices/{handle}/facts", "facts", "All that is known of a device"), s.facts)
-	huma.Register(a, operation("GET", "/devices/{handle}/why", "why", "Why a device is not ready"), s.why)
 	huma.Register(a, operation("GET", "/devices/{handle}/prep", "prep", "A device's plan"), s.plan)
-	huma.Register(a, silent("/devices/{handle}/told", "tell", "Say that a step was done"), s.tell)
 	huma.Register(a, work("/devices/{handle}/admission", "ask", "Have the device ask its owner to let this bench in"), s.ask)
 	huma.Register(a, work("/devices/{handle}/driver", "install-driver", "Install the driver set that fits, with consent"), s.installDriver)
+
+	s.whyRoutes()
+	s.sheetRoutes()
 
 	huma.Register(a, operation("GET", "/hosts", "hosts", "The hosts"), s.hosts)
 	huma.Register(a, operation("POST", "/hosts", "add-host", "Add a host"), s.addHost)
@@ -103,7 +103,7 @@ func (s *Server) routes() {
 // nullable says of the members that are an object or null that they are so,
 // which pointers to objects do not say by themselves.
 func nullable(schemas map[string]*huma.Schema) {
-	for name, members := range map[string][]string{"Device": {"next"}, "Step": {"draw"}, "Prep": {"offer"}, "Why": {"next"}, "Job": {"error", "result"}} {
+	for name, members := range map[string][]string{"Device": {"next"}, "Step": {"draw", "denied"}, "Prep": {"offer"}, "Why": {"next"}, "Move": {"step"}, "Job": {"error", "result"}} {
 		for _, m := range members {
 			was := schemas[name].Properties[m]
 			schemas[name].Properties[m] = &huma.Schema{AnyOf: []*huma.Schema{{Ref: was.Ref}, {Type: "null"}}, Description: was.Description}
@@ -131,7 +131,7 @@ func (s *Server) devices(ctx context.Context, in *struct {
 func (s *Server) strange(context.Context, *none) (*out[client.List[client.Strange]], error) {
 	var items []client.Strange
 	for _, x := range s.Rack.Strange() {
-		items = append(items, client.Strange{USB: x.USB, Host: x.Host, Port: x.Port, Interfaces: append([]string{}, x.Interfaces...)})
+		items = append(items, client.Strange{Name: x.Name, USB: x.USB, Host: x.Host, Port: x.Port, Interfaces: append([]string{}, x.Interfaces...)})
 	}
 	return list(items), nil
 }
@@ -166,41 +166,12 @@ func (s *Server) changeDevice(ctx context.Context, in *struct {
 	return s.device(ctx, &in.OfDevice)
 }
 
-func (s *Server) facts(ctx context.Context, in *OfDevice) (*out[client.List[client.Fact]], error) {
-	st, err := s.look(ctx, in)
-	if err != nil {
-		return nil, err
-	}
-	return list(factsOf(st, st.View.All())), nil
-}
-
-func (s *Server) why(ctx context.Context, in *OfDevice) (*out[client.Why], error) {
-	st, err := s.look(ctx, in)
-	if err != nil {
-		return nil, err
-	}
-	return &out[client.Why]{whyOf(st)}, nil
-}
-
 func (s *Server) plan(ctx context.Context, in *OfDevice) (*out[client.Prep], error) {
 	st, err := s.look(ctx, in)
 	if err != nil {
 		return nil, err
 	}
 	return &out[client.Prep]{planOf(st)}, nil
-}
-
-func (s *Server) tell(ctx context.Context, in *struct {
-	OfDevice
-	Body struct {
-		Step string `json:"step" maxLength:"60"`
-	}
-}) (*struct{}, error) {
-	k, err := s.Rack.Find(in.Handle)
-	if err != nil {
-		return nil, problem(err)
-	}
-	return nil, problem(k.Tell(in.Body.Step, "you"))
 }
 
 func (s *Server) ask(ctx context.Context, in *OfDevice) (*accepted, error) {

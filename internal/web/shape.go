@@ -29,9 +29,19 @@ func (s *Server) benchOf(last int64) client.Bench {
 func deviceOf(st keeper.Standing) client.Device {
 	d := client.Device{Handle: st.Device.Handle, Serial: st.Device.Serial, Family: st.Device.Family, Maker: st.Device.Maker,
 		Model: st.Device.Model, Code: st.Device.Code, Summary: string(st.Readiness.Summary), Gates: map[string]string{},
+		Path: st.Readiness.Path.Name, Computer: map[string]string{}, Waits: map[string][]string{}, Endings: []client.Ending{},
 		First: st.Readiness.First, Says: st.Why.Text, HandsURL: st.Device.HandsURL, Key: st.Device.Key, Working: st.Working, Revision: st.Revision}
 	for _, g := range st.Readiness.Gates {
 		d.Gates[g.Name] = string(g.State)
+		if len(g.Waits) > 0 {
+			d.Waits[g.Name] = g.Waits
+		}
+	}
+	for _, g := range st.Readiness.Host {
+		d.Computer[g.Name] = string(g.State)
+	}
+	for _, e := range st.Readiness.Ending {
+		d.Endings = append(d.Endings, client.Ending{Gate: e.Gate, At: e.At, Soon: e.Soon})
 	}
 	if f, ok := st.View.Get(fact.OSRelease, st.Now); ok {
 		d.Release = f.Value.String()
@@ -40,16 +50,21 @@ func deviceOf(st keeper.Standing) client.Device {
 		d.Link, d.Host, d.Port = "cable", st.At.Host.Name, st.At.Port
 	}
 	if n := st.Readiness.Next; n != nil {
-		step := stepOf(*n, st.Words)
+		step := stepOf(*n, st)
 		d.Next = &step
 	}
 	return d
 }
 
-func stepOf(s ready.Step, words map[string]string) client.Step {
-	fill := func(t string) string { return sheet.Fill(t, words) }
+func stepOf(s ready.Step, st keeper.Standing) client.Step {
+	fill := st.Fill
 	c := client.Step{ID: s.ID, Gate: s.Gate, Who: string(s.Who), Title: fill(s.Title), Text: fill(s.Text), Note: fill(s.Note),
-		Where: []string{}, Sight: fill(s.Sight), Risk: fill(s.Risk), Action: s.Action, Minutes: s.Minutes, Done: s.Done, Told: s.Told}
+		Where: []string{}, Sight: fill(s.Sight), Risk: fill(s.Risk), Action: s.Action, Minutes: s.Minutes, Done: s.Done, Told: s.Told,
+		Search: fill(s.Search), Again: s.Again, Seen: s.Observed()}
+	if s.Denied != nil {
+		f := factOf(st, *s.Denied)
+		c.Denied = &f
+	}
 	c.Tell = s.Who == sheet.Hands && s.Action == "" && !s.Sure
 	for _, w := range s.Where {
 		c.Where = append(c.Where, fill(w))
@@ -63,7 +78,7 @@ func stepOf(s ready.Step, words map[string]string) client.Step {
 func planOf(st keeper.Standing) client.Prep {
 	p := client.Prep{Device: deviceOf(st), Steps: []client.Step{}, Apps: []client.App{}}
 	for _, s := range st.Readiness.Steps {
-		p.Steps = append(p.Steps, stepOf(s, st.Words))
+		p.Steps = append(p.Steps, stepOf(s, st))
 	}
 	if st.Offered != nil {
 		o := setOf(*st.Offered)
@@ -73,32 +88,6 @@ func planOf(st keeper.Standing) client.Prep {
 		p.Apps = append(p.Apps, client.App{ID: a.ID, Name: a.Name, Version: a.Version, Digest: a.Digest, Running: a.Running})
 	}
 	return p
-}
-
-func factsOf(st keeper.Standing, facts []fact.Fact) []client.Fact {
-	out := []client.Fact{}
-	for _, f := range facts {
-		text := f.Value.String()
-		if spec, ok := st.View.Registry().Lookup(f.Key); ok {
-			text = spec.Text + ": " + text
-		}
-		out = append(out, client.Fact{Key: string(f.Key), Value: f.Value.Any(), Text: text, Source: string(f.Source),
-			At: f.At.UTC(), By: f.By, Good: st.View.Good(f, st.Now)})
-	}
-	return out
-}
-
-func whyOf(st keeper.Standing) client.Why {
-	w := client.Why{Device: st.Device.Handle, Gate: st.Why.Gate, State: string(st.Why.State), Text: st.Why.Text, Remedy: st.Why.Remedy,
-		Evidence: factsOf(st, st.Why.Evidence), Causes: []client.Cause{}}
-	if st.Why.Gate == "" {
-		w.State = "open"
-	}
-	if st.Why.Next != nil {
-		n := stepOf(*st.Why.Next, st.Words)
-		w.Next = &n
-	}
-	return w
 }
 
 func setOf(d store.DriverSet) client.DriverSet {

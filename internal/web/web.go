@@ -23,6 +23,7 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/internal/host"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/prep"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
@@ -41,12 +42,14 @@ type Config struct {
 	Jobs    *job.Runner
 	Supply  *supply.Supply
 	Prep    *prep.Prep
+	Sheets  *library.Library
 	Tryouts *tryout.Tryouts
 	Clock   clock.Clock
 	Key     ssh.PublicKey
 	Bench   string
 	ID      string
-	Console fs.FS // the built console
+	Owner   string // the person whose words are taken down
+	Console fs.FS  // the built console
 	Log     *slog.Logger
 }
 
@@ -171,7 +174,7 @@ func problem(err error) error {
 		p.Status = 404
 	case errors.Is(err, store.ErrTaken):
 		p.Status = 409
-	case errors.Is(err, keeper.ErrBad), errors.Is(err, supply.ErrRefused), errors.Is(err, tryout.ErrRefused):
+	case errors.Is(err, keeper.ErrBad), errors.Is(err, supply.ErrRefused), errors.Is(err, tryout.ErrRefused), errors.Is(err, library.ErrShipped):
 		p.Status = 422
 	}
 	p.Title = fasthttp.StatusMessage(p.Status)

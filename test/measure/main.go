@@ -23,11 +23,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/client"
-	"earlybench.invalid/earlybench/core/fact"
-	"earlybench.invalid/earlybench/core/ready"
-	"earlybench.invalid/earlybench/core/sheet"
-	"earlybench.invalid/earlybench/core/usb"
-	"earlybench.invalid/earlybench/sheets"
 )
 
 const (
@@ -50,12 +45,12 @@ func run() error {
 	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), time.Now().Format(time.DateOnly))
 	fmt.Println("| what | goal | median | least | most |")
 	fmt.Println("|---|---|---|---|---|")
-	for _, m := range []func() error{start, rest, copies, readiness} {
+	for _, m := range []func() error{start, rest, copies, sheetsLoaded, readiness, oneFact} {
 		if err := m(); err != nil {
 			return err
 		}
 	}
-	return nil
+	return troubleshooting()
 }
 
 func row(what, goal, unit, format string, values []float64) float64 {
@@ -339,32 +334,4 @@ func sink() {
 		ch.Close()
 	}
 	conn.Wait() //nolint:errcheck // as above
-}
-
-// readiness measures the evaluation of one device's eight gates, all facts
-// known, in one goroutine.
-func readiness() error {
-	lib, err := sheet.Load(sheets.Files)
-	if err != nil {
-		return err
-	}
-	s := lib.Fits(usb.ID{Vendor: 0xf3e0, Product: 0x0104})
-	now := time.Now()
-	known := func(k fact.Key, v fact.Value, src fact.Source) fact.Fact {
-		return fact.Fact{Key: k, Value: v, Source: src, At: now}
-	}
-	v := fact.NewView(s.Registry, nil, known(fact.USBPresent, fact.Of(true), fact.Bus), known(fact.USBLink, fact.Of(true), fact.Bus),
-		known(fact.DriverBound, fact.Of(true), fact.Host), known(fact.AdmitState, fact.Of("admitted"), fact.Device),
-		known(fact.LinkUp, fact.Of(true), fact.Device), known(fact.ModeComputers, fact.Of("install"), fact.Device))
-	var took []float64
-	for range runs {
-		const n = 2000
-		began := time.Now()
-		for range n {
-			ready.Evaluate(s, ready.Subject{}, v, now)
-		}
-		took = append(took, float64(time.Since(began).Microseconds())/n)
-	}
-	row("readiness of one device after one fact", "50 µs", "µs", "%.1f", took)
-	return nil
 }

@@ -91,6 +91,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{handle}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer a check */
+        post: operations["answer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{handle}/answers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take an answer back */
+        delete: operations["take-back"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{handle}/driver": {
         parameters: {
             query?: never;
@@ -118,6 +152,24 @@ export interface paths {
         /** All that is known of a device */
         get: operations["facts"];
         put?: never;
+        /** Say what people may know of a device */
+        post: operations["tell-fact"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{handle}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was known of a device before, the newest first */
+        get: operations["history"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -134,6 +186,57 @@ export interface paths {
         };
         /** A device's plan */
         get: operations["prep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{handle}/remedies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that what helps against a cause was done */
+        post: operations["remedied"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{handle}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that helps a colleague, without secrets */
+        get: operations["report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{handle}/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sheet as it results for a device, and where each part comes from */
+        get: operations["device-sheet"];
         put?: never;
         post?: never;
         delete?: never;
@@ -166,7 +269,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Why a device is not ready */
+        /** Why a device is not ready; of the handle unseen: why one does not show up */
         get: operations["why"];
         put?: never;
         post?: never;
@@ -262,6 +365,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/learned": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What causes turned out to be the ones */
+        get: operations["learned"];
+        put?: never;
+        post?: never;
+        /** Forget what was learned */
+        delete: operations["unlearn"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/projects": {
         parameters: {
             query?: never;
@@ -310,6 +431,41 @@ export interface paths {
         /** Add a driver set's file */
         post: operations["add-set"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The prep sheets in force */
+        get: operations["sheets"];
+        put?: never;
+        /** Check a sheet and put it beside the bench; over the socket only */
+        post: operations["add-sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sheets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a sheet beside the bench away; over the socket only */
+        delete: operations["drop-sheet"];
         options?: never;
         head?: never;
         patch?: never;
@@ -446,6 +602,16 @@ export interface components {
             /** @description whole path of the app's directory */
             dir: string;
         };
+        "Add-sheetRequest": {
+            text: string;
+        };
+        Added: {
+            file: string;
+        };
+        Answer: {
+            answer: string;
+            check: string;
+        };
         App: {
             digest: string;
             id: string;
@@ -478,10 +644,24 @@ export interface components {
             version: string;
         };
         Cause: {
+            /** @description what proves it or speaks for it */
+            because: components["schemas"]["Fact"][];
+            /** @description somebody did it, in vain so far */
+            done: boolean;
             id: string;
             /** Format: double */
             probability: number;
+            remedy: string;
+            /**
+             * Format: double
+             * @description that the remedy takes
+             */
+            seconds: number;
+            /** @description what should be seen after it */
+            sight: string;
             text: string;
+            /** @enum {string} */
+            who: "" | "hands" | "computer" | "automatic";
         };
         Change: {
             /** @description the fingerprint to pin, after the device was wiped */
@@ -489,11 +669,25 @@ export interface components {
             handle?: string;
             hands_url?: string;
         };
+        Choice: {
+            id: string;
+            text: string;
+        };
+        Denied: {
+            observed: components["schemas"]["Fact"];
+            told: components["schemas"]["Fact"];
+        };
         Device: {
             /** @description the model as the maker prints it */
             code: string;
+            /** @description the computer's gates that the device needs, to their states */
+            computer: {
+                [key: string]: string;
+            };
             /** @description fingerprint of the pinned device key */
             device_key: string;
+            /** @description open gates that will shut by themselves, the soonest first */
+            endings: components["schemas"]["Ending"][];
             family: string;
             /** @description the first gate that is neither open nor not needed; empty if none */
             first: string;
@@ -510,6 +704,8 @@ export interface components {
             maker: string;
             model: string;
             next: components["schemas"]["Step"] | null;
+            /** @description by which it is reckoned: cable, wireless, companion, remote */
+            path: string;
             port: string;
             /** @description empty while not known */
             release: string;
@@ -520,8 +716,25 @@ export interface components {
             serial: string;
             /** @enum {string} */
             summary: "unseen" | "blocked" | "readying" | "ready" | "lapsing";
+            /** @description gate to the gates that it waits for */
+            waits: {
+                [key: string]: string[] | null;
+            };
             /** @description the work that has the device for itself */
             working: string;
+        };
+        DeviceSheet: {
+            /** @description release below which it holds; empty for any */
+            below: string;
+            device: string;
+            /** @description release from which on it holds; empty for any */
+            from: string;
+            model: string;
+            parts: components["schemas"]["Part"][];
+            paths: string[];
+            sheet: string;
+            /** @description of the path by which the device is reckoned */
+            walk: string[];
         };
         Drawing: {
             /** Format: int64 */
@@ -545,6 +758,13 @@ export interface components {
             size: number;
             version: string;
         };
+        Ending: {
+            /** Format: date-time */
+            at: string;
+            gate: string;
+            /** @description within the gate's notice */
+            soon: boolean;
+        };
         Fact: {
             /** Format: date-time */
             at: string;
@@ -555,6 +775,24 @@ export interface components {
             /** @description as people read it */
             text: string;
             value: unknown;
+        };
+        Forgotten: {
+            /**
+             * Format: int64
+             * @description causes whose cases were forgotten
+             */
+            forgotten: number;
+        };
+        Given: {
+            answer: string;
+            check: string;
+            fact: components["schemas"]["Fact"];
+            /** @description the answer in words */
+            said: string;
+            /** @description the bench saw it for itself */
+            seen: boolean;
+            /** @description the question */
+            text: string;
         };
         Host: {
             /** @description address of its host protocol */
@@ -588,6 +826,16 @@ export interface components {
             state: "waiting" | "running" | "done" | "failed" | "stopped" | "interrupted";
             title: string;
         };
+        Learned: {
+            /** Format: int64 */
+            cases: number;
+            cause: string;
+            /** @description empty for devices that did not show up at all */
+            family: string;
+            host: string;
+            /** Format: date-time */
+            last: string;
+        };
         ListAppFile: {
             items: components["schemas"]["AppFile"][];
         };
@@ -606,6 +854,9 @@ export interface components {
         ListJob: {
             items: components["schemas"]["Job"][];
         };
+        ListLearned: {
+            items: components["schemas"]["Learned"][];
+        };
         ListProject: {
             items: components["schemas"]["Project"][];
         };
@@ -614,6 +865,44 @@ export interface components {
         };
         ListTryout: {
             items: components["schemas"]["Tryout"][];
+        };
+        Mistake: {
+            /** Format: int64 */
+            column: number;
+            file: string;
+            hint: string;
+            /** Format: int64 */
+            line: number;
+            /** @description the text that is wrong */
+            near: string;
+            text: string;
+        };
+        Move: {
+            /** @description of a check */
+            answers: components["schemas"]["Choice"][];
+            /** @description of the check, of the cause whose remedy it is, or of the step */
+            id: string;
+            /** @enum {string} */
+            kind: "check" | "remedy" | "step";
+            note: string;
+            /** Format: double */
+            seconds: number;
+            /** @description what should be seen after */
+            sight: string;
+            /** @description that leads through it */
+            step: components["schemas"]["Step"] | null;
+            text: string;
+            /** @enum {string} */
+            who: "hands" | "computer" | "automatic";
+        };
+        Part: {
+            file: string;
+            /** @enum {string} */
+            kind: "word" | "gate" | "step" | "cause" | "check";
+            /** Format: int64 */
+            line: number;
+            name: string;
+            text: string;
         };
         Phase: {
             /** Format: date-time */
@@ -668,6 +957,12 @@ export interface components {
             trouble?: string;
             version: string;
         };
+        RemediedRequest: {
+            cause: string;
+        };
+        Report: {
+            text: string;
+        };
         Run: {
             /** @description app id of a project on record, which is built */
             app?: string;
@@ -689,6 +984,39 @@ export interface components {
             tryout: string;
             version: string;
         };
+        Sheet: {
+            /** Format: int64 */
+            causes: number;
+            /** Format: int64 */
+            checks: number;
+            code: string;
+            family: string;
+            file: string;
+            languages: string[];
+            maker: string;
+            model: string;
+            /** @description it lies beside the bench; others ship with it */
+            own: boolean;
+            /** @description from which on it says something else */
+            releases: string[];
+            sheet: string;
+            /** Format: int64 */
+            steps: number;
+            /**
+             * Format: date-time
+             * @description since when an own one is in force
+             */
+            taken: string | null;
+            /** @description empty for a device without a data port */
+            usb: string;
+        };
+        Sheets: {
+            /** @description where sheets beside the bench lie */
+            dir: string;
+            items: components["schemas"]["Sheet"][];
+            /** @description mistakes for which the newest edit is not in force */
+            trouble: components["schemas"]["Mistake"][];
+        };
         SignInAddress: {
             url: string;
         };
@@ -698,6 +1026,10 @@ export interface components {
         Step: {
             /** @enum {string} */
             action: "" | "driver.install" | "admission.ask" | "app.try";
+            /** @description to be done every time, not once */
+            again: boolean;
+            /** @description somebody's word that it is done, which what is seen stands against */
+            denied: components["schemas"]["Fact"] | null;
             done: boolean;
             draw: components["schemas"]["Drawing"] | null;
             gate: string;
@@ -706,6 +1038,10 @@ export interface components {
             minutes: number;
             note: string;
             risk: string;
+            /** @description word for the settings' own search */
+            search: string;
+            /** @description the bench can see for itself whether it is done */
+            seen: boolean;
             /** @description what will be seen */
             sight: string;
             /** @description a person may say that it is done */
@@ -723,9 +1059,16 @@ export interface components {
             host: string;
             /** @description class and name of each */
             interfaces: string[];
+            /** @description such as unknown-1, for as long as it hangs there */
+            name: string;
             port: string;
             /** @description vendor:product */
             usb: string;
+        };
+        "Tell-factRequest": {
+            key: string;
+            /** @description as people write it: yes, no, a number, a text */
+            value: string;
         };
         TellRequest: {
             step: string;
@@ -752,14 +1095,21 @@ export interface components {
             version: string;
         };
         Why: {
+            /** @description what was answered so far */
+            answers: components["schemas"]["Given"][];
+            /** @description the most probable first; the probabilities sum to 1 */
             causes: components["schemas"]["Cause"][];
+            /** @description people's words that observation stands against */
+            denied: components["schemas"]["Denied"][];
             device: string;
             evidence: components["schemas"]["Fact"][];
             /** @description empty when nothing is shut */
             gate: string;
-            next: components["schemas"]["Step"] | null;
+            /** @description the one thing to do next */
+            next: components["schemas"]["Move"] | null;
             remedy: string;
             state: string;
+            /** @description what is wrong, in a sentence */
             text: string;
         };
     };
@@ -999,6 +1349,75 @@ export interface operations {
             };
         };
     };
+    answer: {
+        parameters: {
+            query?: {
+                /** @description count the gates of this app too */
+                app?: string;
+            };
+            header?: never;
+            path: {
+                handle: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Answer"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-back": {
+        parameters: {
+            query?: {
+                /** @description count the gates of this app too */
+                app?: string;
+            };
+            header?: never;
+            path: {
+                handle: string;
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "install-driver": {
         parameters: {
             query?: {
@@ -1071,6 +1490,76 @@ export interface operations {
             };
         };
     };
+    "tell-fact": {
+        parameters: {
+            query?: {
+                /** @description count the gates of this app too */
+                app?: string;
+            };
+            header?: never;
+            path: {
+                handle: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tell-factRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    history: {
+        parameters: {
+            query?: {
+                /** @description count the gates of this app too */
+                app?: string;
+            };
+            header?: never;
+            path: {
+                handle: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListFact"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     prep: {
         parameters: {
             query?: {
@@ -1092,6 +1581,110 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Prep"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remedied: {
+        parameters: {
+            query?: {
+                /** @description count the gates of this app too */
+                app?: string;
+            };
+            header?: never;
+            path: {
+                handle: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemediedRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    report: {
+        parameters: {
+            query?: {
+                /** @description count the gates of this app too */
+                app?: string;
+            };
+            header?: never;
+            path: {
+                handle: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "device-sheet": {
+        parameters: {
+            query?: {
+                /** @description count the gates of this app too */
+                app?: string;
+            };
+            header?: never;
+            path: {
+                handle: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceSheet"];
                 };
             };
             /** @description Error */
@@ -1355,6 +1948,68 @@ export interface operations {
             };
         };
     };
+    learned: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListLearned"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unlearn: {
+        parameters: {
+            query?: {
+                /** @description of this family only */
+                family?: string;
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forgotten"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     projects: {
         parameters: {
             query?: never;
@@ -1500,6 +2155,98 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DriverSet"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sheets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheets"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-sheetRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Added"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the sheet's name, its / written as ~ */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

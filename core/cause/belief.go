@@ -1,0 +1,192 @@
+package cause
+
+import (
+	"math"
+	"slices"
+
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/sheet"
+)
+
+// Other is the id of the cause that no sheet knows. It always has a small share
+// of the belief, so that what was left out of a sheet can still be the answer.
+const Other = "something-else"
+
+// Numbers by which the belief is reckoned.
+const (
+	otherShare = 0.02 // of the belief, before anything is seen
+	cured      = 0.95 // how often the right remedy opens the gate
+	caseWeight = 12   // cases that a sheet's weights count for, beside learned ones
+	Named      = 0.90 // the probability from which a cause counts as named
+)
+
+// Learned is how often a cause turned out to be the one, by cause id.
+type Learned map[string]float64
+
+// belief is the probabilities of some causes, of which just one is thought to be
+// true. Its zero value holds nothing.
+type belief struct {
+	causes []*sheet.Cause // the last is nil: something else
+	p      []float64
+	tried  []bool // its remedy was done, in vain
+}
+
+// prior makes the belief before anything was seen: the sheet's weights as cases,
+// and the cases learned beside them.
+func prior(causes []*sheet.Cause, learned Learned) belief {
+	b := belief{causes: append(slices.Clone(causes), nil), p: make([]float64, len(causes)+1), tried: make([]bool, len(causes)+1)}
+	var weights float64
+	for _, c := range causes {
+		weights += c.Weight
+	}
+	if len(causes) == 0 {
+		b.p[0] = 1
+		return b
+	}
+	for i, c := range causes {
+		b.p[i] = caseWeight*(1-otherShare)*c.Weight/weights + learned[c.ID]
+	}
+	b.p[len(causes)] = caseWeight*otherShare + learned[Other]
+	b.norm()
+	return b
+}
+
+func (b *belief) norm() bool {
+	var sum float64
+	for _, p := range b.p {
+		sum += p
+	}
+	if sum <= 0 {
+		return false
+	}
+	for i := range b.p {
+		b.p[i] /= sum
+	}
+	return true
+}
+
+// see takes in what is known: proofs, exclusions, and what makes a cause more
+// or less likely. Proved causes share the whole belief.
+func (b *belief) see(a *sheet.Attributes, k fact.Known) {
+	proved := false
+	for i, c := range b.causes {
+		if c == nil {
+			continue
+		}
+		if c.Proved != nil && c.Proved.Eval(a, k) == sheet.True {
+			proved = true
+			b.p[i] *= proof
+			continue
+		}
+		if c.Excluded != nil && c.Excluded.Eval(a, k) == sheet.True {
+			b.p[i] = 0
+		}
+		for _, f := range c.Likely {
+			if f.When.Eval(a, k) == sheet.True {
+				b.p[i] *= f.Times
+			}
+		}
+		if f, ok := k.Get(sheet.Did(c.ID)); ok && f.Value.IsTrue() {
+			b.p[i] *= 1 - cured // its remedy was done, and the gate is still not open
+			b.tried[i] = true
+		}
+	}
+	if !b.norm() {
+		b.p[len(b.p)-1] = 1
+	}
+	if proved && len(b.p) > 1 { // what a proof leaves to something else is nothing
+		b.p[len(b.p)-1] /= proof
+		b.norm()
+	}
+}
+
+// proof is how much more probable a proved cause is than another of its weight.
+// It is not infinite: where two proofs contradict a remedy that did not help,
+// the other causes come back.
+const proof = 1e6
+
+// answer takes in one answer of a check.
+func (b *belief) answer(c *sheet.Check, answer int) {
+	for i := range b.p {
+		b.p[i] *= likelihood(c, b.causes[i], answer)
+	}
+	if !b.norm() { // an answer that no cause can give says nothing
+		for i := range b.p {
+			b.p[i] = 1
+		}
+		b.norm()
+	}
+}
+
+// noise is how often a person answers something else than what is so.
+const noise = 0.02
+
+func likelihood(c *sheet.Check, cause *sheet.Cause, answer int) float64 {
+	even := 1 / float64(len(c.Answers))
+	if cause == nil {
+		return even
+	}
+	return (1-noise)*c.Share(cause.ID)[answer] + noise*even
+}
+
+// without returns the belief after the remedy of a cause was done in vain.
+func (b belief) without(cause int) belief {
+	out := belief{causes: b.causes, p: slices.Clone(b.p), tried: slices.Clone(b.tried)}
+	out.p[cause] *= 1 - cured
+	out.tried[cause] = true
+	out.norm()
+	return out
+}
+
+// excluding returns the belief once a cause turned out not to be the one.
+func (b belief) excluding(cause int) belief {
+	out := b.without(cause)
+	out.p[cause] = 0
+	out.norm()
+	return out
+}
+
+// after returns the belief after an answer, and how probable that answer is.
+func (b belief) after(c *sheet.Check, answer int) (belief, float64) {
+	out := belief{causes: b.causes, p: make([]float64, len(b.p)), tried: b.tried}
+	var sum float64
+	for i, p := range b.p {
+		out.p[i] = p * likelihood(c, b.causes[i], answer)
+		sum += out.p[i]
+	}
+	if sum > 0 {
+		for i := range out.p {
+			out.p[i] /= sum
+		}
+	}
+	return out, sum
+}
+
+// top is the most probable cause.
+func (b belief) top() (int, float64) {
+	best := 0
+	for i, p := range b.p {
+		if p > b.p[best] {
+			best = i
+		}
+	}
+	return best, b.p[best]
+}
+
+// named is the cause that is probable enough to be acted on, if that was not
+// done already.
+func (b belief) named() (cause int, ok bool) {
+	i, p := b.top()
+	return i, p >= Named && b.causes[i] != nil && !b.tried[i]
+}
+
+// entropy is what is not known, in bits.
+func (b belief) entropy() float64 {
+	var h float64
+	for _, p := range b.p {
+		if p > 0 {
+			h -= p * math.Log2(p)
+		}
+	}
+	return h
+}

@@ -1,0 +1,601 @@
+package sheet
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/usb"
+)
+
+// builder puts the layers of one file together: family, maker, model, and
+// within each the releases. The more specific layer overrides single words,
+// gates, steps, causes and checks.
+type builder struct {
+	chain    []*file
+	own      *file
+	registry *fact.Registry
+	lang     *language
+	errs     Errors
+
+	// of the sheet that is being built
+	sheet *Sheet
+	words map[string]map[string]text
+	gates map[text]*Gate // by the place of their names, so that paths share them
+	steps map[text]*Step
+}
+
+func (b *builder) wrong(t text, format string, args ...any) {
+	b.errs = append(b.errs, mistake(cmp.Or(t, b.own.Sheet), "", format, args...))
+}
+
+func (b *builder) hinted(t text, names []string, format string, args ...any) {
+	b.errs = append(b.errs, mistake(cmp.Or(t, b.own.Sheet), meant(t.S, names), format, args...))
+}
+
+// layers are all layers of the chain that any model or release may use.
+func (b *builder) layers() []*layer {
+	var out []*layer
+	for _, f := range b.chain {
+		out = append(out, &f.layer)
+		for i := range f.Releases {
+			out = append(out, &f.Releases[i].layer)
+		}
+	}
+	for i := range b.own.Models {
+		out = append(out, &b.own.Models[i].layer)
+	}
+	return out
+}
+
+// declare makes the registry: the built-in keys, the sheets' own, and a key for
+// every word that a person may give. All models and releases share it.
+func (b *builder) declare() bool {
+	specs := fact.Builtin()
+	for _, f := range b.chain {
+		for _, ff := range f.Facts {
+			specs = append(specs, b.spec(ff))
+		}
+	}
+	person := func(k fact.Key, t fact.Type, good time.Duration, ends fact.End, text string) {
+		if !slices.ContainsFunc(specs, func(s fact.Spec) bool { return s.Key == k }) {
+			specs = append(specs, fact.Spec{Key: k, Type: t, Sources: []fact.Source{fact.Person}, Good: good, Ends: ends, Text: text})
+		}
+	}
+	for _, f := range b.chain {
+		for _, s := range f.Retire {
+			person(Told(s.ID.S), fact.Bool, 0, fact.EndsUnplug, "somebody said that this step is done: "+s.ID.S)
+		}
+	}
+	for _, l := range b.layers() {
+		steps := l.Steps
+		for _, p := range l.Paths {
+			steps = append(slices.Clone(steps), p.Steps...)
+		}
+		for _, s := range steps {
+			person(Told(s.ID.S), fact.Bool, 0, fact.EndsUnplug, "somebody said that this step is done: "+s.ID.S)
+		}
+		for _, c := range l.Checks {
+			person(Said(c.ID.S), fact.Text, b.length(c.Good, time.Hour), fact.EndsNever, "somebody answered: "+c.ID.S)
+		}
+		for _, c := range l.Causes {
+			person(Did(c.ID.S), fact.Bool, 30*time.Minute, fact.EndsNever, "somebody did what helps against "+c.ID.S)
+		}
+	}
+	if len(b.errs) > 0 {
+		return false
+	}
+	var err error
+	if b.registry, err = fact.NewRegistry(specs...); err == nil {
+		b.lang, err = newLanguage(b.registry)
+	}
+	if err != nil {
+		b.wrong(text{}, "%s", err)
+	}
+	return err == nil
+}
+
+var keyShape = regexp.MustCompile(`^[a-z][a-z0-9_]*(\.[a-z][a-z0-9_]*)+$`)
+
+func (b *builder) spec(f factFile) fact.Spec {
+	s := fact.Spec{Key: fact.Key(f.Key.S), Type: fact.Type(f.Type.S), Ends: fact.End(f.Ends.S), Text: f.Text.S, Private: f.Private, Good: b.length(f.Good, 0)}
+	if !keyShape.MatchString(f.Key.S) {
+		b.wrong(f.Key, "a fact's key is lower-case words parted by dots, such as mode.lamp, not %q", f.Key.S)
+	}
+	if slices.ContainsFunc(fact.Builtin(), func(x fact.Spec) bool { return x.Key == s.Key }) {
+		b.wrong(f.Key, "fact %s is there already, for every family", s.Key)
+	}
+	if !slices.Contains(fact.Types, s.Type) {
+		b.hinted(f.Type, []string{"bool", "int", "text", "texts", "release", "time"}, "there is no type %q", s.Type)
+	}
+	if !slices.Contains([]fact.End{fact.EndsNever, fact.EndsUnplug, fact.EndsLink}, s.Ends) {
+		b.hinted(f.Ends, []string{"unplug", "unlink"}, "nothing ends by %q", s.Ends)
+	}
+	for _, src := range f.Sources {
+		if !fact.Source(src.S).Named() {
+			b.hinted(src, []string{"bus", "host", "device", "adapter", "authority", "peer", "person"}, "there is no source %q", src.S)
+		}
+		s.Sources = append(s.Sources, fact.Source(src.S))
+	}
+	if len(s.Sources) == 0 {
+		b.wrong(f.Key, "fact %s has no sources", s.Key)
+	}
+	return s
+}
+
+// length reads a length of time; otherwise where none is written.
+func (b *builder) length(t text, otherwise time.Duration) time.Duration {
+	if t.S == "" {
+		return otherwise
+	}
+	d, err := time.ParseDuration(t.S)
+	if err != nil || d <= 0 {
+		b.wrong(t, "%q is no length of time, such as 90s or 12h", t.S)
+	}
+	return d
+}
+
+// series builds the sheets of one model, one for each range between the
+// releases that any layer names; nil on mistakes.
+func (b *builder) series(m modelFile) *Series {
+	var bounds []fact.Release
+	for _, f := range b.chain {
+		for _, r := range f.Releases {
+			for _, t := range []text{r.From, r.Below} {
+				if t.S == "" {
+					continue
+				}
+				v, err := fact.ParseRelease(t.S)
+				if err != nil {
+					b.wrong(t, "%s", err)
+				}
+				bounds = append(bounds, v)
+			}
+			if r.From.S == "" && r.Below.S == "" {
+				b.wrong(f.Sheet, "a range of releases says from, below, or both")
+			}
+		}
+	}
+	if len(b.errs) > 0 {
+		return nil
+	}
+	slices.SortFunc(bounds, fact.Release.Compare)
+	bounds = slices.CompactFunc(bounds, func(a, b fact.Release) bool { return a.Compare(b) == 0 })
+	var out Series
+	from := fact.Release("")
+	for _, below := range append(bounds, "") {
+		if s := b.build(m, span{from, below}); s != nil {
+			out.Sheets = append(out.Sheets, s)
+		}
+		from = below
+	}
+	if len(b.errs) > 0 || len(out.Sheets) == 0 {
+		return nil
+	}
+	s := out.Sheets[0]
+	out.Model, out.Family, out.Maker, out.Registry, out.Released = s.Model, s.Family, s.Maker, b.registry, b.released()
+	return &out
+}
+
+func (b *builder) released() fact.Key {
+	key := fact.Key("")
+	for _, f := range b.chain {
+		if f.Released.S != "" {
+			key = fact.Key(f.Released.S)
+			if spec, ok := b.registry.Lookup(key); !ok || spec.Type != fact.Version {
+				b.wrong(f.Released, "release: %q is no fact that is a release", key)
+			}
+		}
+	}
+	return key
+}
+
+// build puts together what holds for one model and range of releases.
+func (b *builder) build(m modelFile, in span) *Sheet {
+	b.sheet = &Sheet{Name: b.own.Sheet.S, From: in.from, Below: in.below, Registry: b.registry,
+		Model: Model{Code: m.Code.S, Name: m.Name.S, Handle: m.Handle.S}}
+	b.sheet.Model.USB, _ = usb.ParseID(m.USB.S) // a wrong one is told where it is placed
+	b.released()
+	var all merged
+	for _, f := range b.chain {
+		b.sheet.Family, b.sheet.Maker = cmp.Or(f.Family.S, b.sheet.Family), cmp.Or(f.Maker.S, b.sheet.Maker)
+		all.take(&f.layer)
+		for i := range f.Releases {
+			if r := &f.Releases[i]; r.holds(in) {
+				all.take(&r.layer)
+			}
+		}
+	}
+	all.take(&m.layer)
+	before := len(b.errs)
+	b.words, b.gates, b.steps = all.words, map[text]*Gate{}, map[text]*Step{}
+	b.fillWords()
+	for _, p := range all.paths {
+		for _, g := range p.Gates {
+			if !PerPath(g.Name.S) {
+				b.wrong(g.Name, "gate %q is the same on every path; only seen, driver, admitted and linked differ", g.Name.S)
+			}
+		}
+	}
+	for _, name := range all.pathNames() {
+		b.sheet.Paths = append(b.sheet.Paths, b.path(name, all.forPath(name)))
+	}
+	for _, c := range all.causes {
+		b.sheet.Causes = append(b.sheet.Causes, b.cause(c))
+	}
+	for _, c := range all.checks {
+		b.sheet.Checks = append(b.sheet.Checks, b.check(c))
+	}
+	for _, f := range b.chain {
+		for _, s := range f.Retire {
+			b.sheet.Retire = append(b.sheet.Retire, b.step(s))
+		}
+	}
+	for _, w := range all.unknown {
+		b.wrong(w, "without: there is no step, cause or check %q to leave out", w.S)
+	}
+	if len(b.errs) > before {
+		return nil
+	}
+	return b.sheet
+}
+
+func (r *releaseFile) holds(in span) bool {
+	from, below := fact.Release(r.From.S), fact.Release(r.Below.S)
+	return (from == "" || in.from != "" && in.from.Compare(from) >= 0) && (below == "" || in.below != "" && in.below.Compare(below) <= 0)
+}
+
+func (b *builder) fillWords() {
+	b.sheet.words = map[string]map[string]string{"": {}}
+	for lang, words := range b.words {
+		filled := map[string]string{}
+		for k, w := range words {
+			filled[k] = w.S
+			if lang == "" {
+				b.part("word", k, w.S, w)
+			}
+		}
+		b.sheet.words[lang] = filled
+	}
+	b.sheet.words[""]["maker"], b.sheet.words[""]["model"] = b.sheet.Maker, b.sheet.Model.Name
+	for lang, words := range b.words {
+		for k, w := range words {
+			if _, ok := b.words[""][k]; lang != "" && !ok {
+				b.wrong(w, "language %s names %q, which the sheet's own words do not", lang, k)
+			}
+		}
+	}
+}
+
+// part notes where a part of the sheet comes from.
+func (b *builder) part(kind, name, what string, at text) {
+	b.sheet.Parts = append(b.sheet.Parts, Part{Kind: kind, Name: name, Text: what, File: at.File, Line: at.Line})
+}
+
+// path builds one path.
+func (b *builder) path(name string, m merged) *Path {
+	p := &Path{Name: name, Gates: map[string]*Gate{}}
+	for _, g := range append(slices.Clone(Order), HostOrder...) {
+		gf, has := m.gates[g]
+		switch {
+		case has:
+			p.Gates[g] = b.gate(gf)
+		case OfHost(g) || b.sheet.Family == "":
+			p.Gates[g] = &Gate{Name: g, NotNeeded: true}
+		default:
+			b.wrong(text{}, "gate %s is missing; write %s: not needed, if it is not", g, g)
+			p.Gates[g] = &Gate{Name: g, NotNeeded: true}
+		}
+	}
+	for g, gf := range m.gates {
+		if p.Gates[g] == nil {
+			b.hinted(gf.Name, append(slices.Clone(Order), HostOrder...), "there is no gate %q", g)
+		}
+	}
+	if b.sheet.Family == "" && len(m.walk) == 0 {
+		for _, g := range Order {
+			if gf, has := m.gates[g]; has && !gf.NotNeeded {
+				m.walk = append(m.walk, gf.Name)
+			}
+		}
+	}
+	for _, w := range m.walk {
+		if p.Gates[w.S] == nil {
+			b.hinted(w, append(slices.Clone(Order), HostOrder...), "there is no gate %q", w.S)
+			continue
+		}
+		p.Walk = append(p.Walk, w.S)
+	}
+	for g, gf := range m.gates {
+		if p.Gates[g] != nil && !p.Gates[g].NotNeeded && !slices.Contains(p.Walk, g) {
+			b.wrong(gf.Name, "gate %s is needed and not in the walk", g)
+		}
+	}
+	for _, s := range m.steps {
+		if b.steps[s.ID] == nil {
+			b.steps[s.ID] = b.step(s)
+			b.part("step", s.ID.S, s.Text.S, s.ID)
+		}
+		p.Steps = append(p.Steps, b.steps[s.ID])
+	}
+	b.time(p)
+	return p
+}
+
+// time notes what of a path changes with time alone.
+func (b *builder) time(p *Path) {
+	timed := func(k fact.Key) {
+		spec, _ := b.registry.Lookup(k)
+		if n := b.registry.Index(k); spec.Good > 0 && !slices.Contains(p.Timed, n) {
+			p.Timed = append(p.Timed, n)
+		}
+	}
+	note := func(cs ...*Condition) {
+		for _, c := range cs {
+			if c == nil {
+				continue
+			}
+			for _, k := range c.Facts {
+				timed(k)
+			}
+			for _, f := range c.Flips {
+				if !slices.Contains(p.Flips, f) {
+					p.Flips = append(p.Flips, f)
+				}
+			}
+		}
+	}
+	for _, g := range append(slices.Clone(Order), HostOrder...) {
+		gate := p.Gates[g]
+		if !OfHost(g) || !gate.NotNeeded {
+			p.Shown = append(p.Shown, gate)
+		}
+		note(gate.Needed, gate.Open, gate.Waiting)
+		if gate.Ends != "" {
+			p.Flips = append(p.Flips, Flip{gate.Ends, 0}, Flip{gate.Ends, gate.Notice})
+			timed(gate.Ends)
+		}
+	}
+	for _, s := range p.Steps {
+		note(s.Done, s.When)
+	}
+}
+
+func (b *builder) gate(g gateFile) *Gate {
+	if out := b.gates[g.Name]; out != nil {
+		return out
+	}
+	out := &Gate{Name: g.Name.S, NotNeeded: g.NotNeeded, Ends: fact.Key(g.Ends.S), Notice: b.length(g.Notice, 72*time.Hour)}
+	b.gates[g.Name] = out
+	what := g.Open.S
+	if g.NotNeeded {
+		what = "not needed"
+	}
+	b.part("gate", g.Name.S, what, g.Name)
+	if g.NotNeeded {
+		return out
+	}
+	if spec, ok := b.registry.Lookup(out.Ends); out.Ends != "" && (!ok || spec.Type != fact.Moment) {
+		b.wrong(g.Ends, "ends: %q is no fact that is a time", g.Ends.S)
+	}
+	out.Needed, out.Waiting = b.condition(g.Needed), b.condition(g.Waiting)
+	if out.Open = b.condition(g.Open); out.Open == nil && g.Open.S == "" {
+		b.wrong(g.Name, "gate %s has no condition: open", g.Name.S)
+	} else if out.Open != nil {
+		nothing := fact.NewView(b.registry, nil).At(time.Time{})
+		if len(out.Open.Facts) == 0 || out.Open.Eval(&Attributes{}, nothing) == True {
+			b.wrong(g.Open, "gate %s would open with nothing known; a gate is opened by a fact", g.Name.S)
+		}
+	}
+	for _, n := range g.Needs {
+		if !slices.Contains(Order, n.S) && !OfHost(n.S) {
+			b.hinted(n, Order, "there is no gate %q", n.S)
+		}
+		out.Needs = append(out.Needs, n.S)
+	}
+	for _, s := range g.Says {
+		out.Says = append(out.Says, Saying{When: b.condition(s.When), Text: b.text(s.Text), Remedy: b.text(s.Remedy)})
+	}
+	return out
+}
+
+func (b *builder) step(v stepFile) *Step {
+	switch {
+	case !idShape.MatchString(v.ID.S):
+		b.wrong(cmp.Or(v.ID, v.Title, v.Text), "a step has an id of lower-case letters, digits and hyphens")
+	case !slices.Contains(Order, v.Gate.S) && !OfHost(v.Gate.S):
+		b.hinted(v.Gate, Order, "step %s: there is no gate %q", v.ID.S, v.Gate.S)
+	case v.Action.S != "" && !slices.Contains([]string{InstallDriver, AskAdmission, TryApp}, v.Action.S):
+		b.hinted(v.Action, []string{InstallDriver, AskAdmission, TryApp}, "step %s: there is no action %q", v.ID.S, v.Action.S)
+	case v.Title.S == "" || v.Text.S == "":
+		b.wrong(v.ID, "step %s has no title or text", v.ID.S)
+	}
+	out := &Step{ID: v.ID.S, Gate: v.Gate.S, Who: b.who(v.Who, v.ID), Title: b.text(v.Title), Text: b.text(v.Text),
+		Note: b.text(v.Note), Search: b.text(v.Search), Sight: b.text(v.Sight), Risk: b.text(v.Risk),
+		Action: v.Action.S, Minutes: v.Minutes, Sure: v.Sure, Again: v.Again, Later: v.Later, Word: b.registry.Index(Told(v.ID.S)), Done: b.condition(v.Done), When: b.condition(v.When)}
+	for _, w := range v.Where {
+		out.Where = append(out.Where, b.text(w))
+	}
+	if d := v.Draw; d != nil {
+		if d.Rows == 0 || d.Row > d.Rows {
+			b.wrong(cmp.Or(d.Title, v.ID), "step %s: its drawing has %d rows and marks row %d", v.ID.S, d.Rows, d.Row)
+		}
+		out.Draw = &Drawing{Title: b.text(d.Title), Word: b.text(d.Word), Rows: d.Rows, Row: d.Row, Taps: d.Taps}
+	}
+	return out
+}
+
+func (b *builder) who(t, id text) Who {
+	if !slices.Contains([]Who{Hands, Computer, Automatic}, Who(t.S)) {
+		b.wrong(cmp.Or(t, id), "%s: who is hands, computer or automatic, not %q", id.S, t.S)
+	}
+	return Who(t.S)
+}
+
+func (b *builder) cause(c causeFile) *Cause {
+	if !idShape.MatchString(c.ID.S) || c.Text.S == "" || len(c.Gates) == 0 {
+		b.wrong(cmp.Or(c.ID, c.Text), "a cause has an id (lower-case letters, digits, hyphens), gates and a text")
+	}
+	b.part("cause", c.ID.S, c.Text.S, c.ID)
+	out := &Cause{ID: c.ID.S, Weight: c.Weight, Text: b.text(c.Text), Proved: b.condition(c.Proved), Excluded: b.condition(c.Excluded),
+		Remedy: Remedy{Who: b.who(c.Remedy.Who, c.ID), Seconds: c.Remedy.Seconds, Text: b.text(c.Remedy.Text), Step: c.Remedy.Step.S, Sight: b.text(c.Remedy.Sight)}}
+	for _, g := range c.Gates {
+		if !slices.Contains(Order, g.S) && !OfHost(g.S) {
+			b.hinted(g, append(slices.Clone(Order), HostOrder...), "cause %s: there is no gate %q", c.ID.S, g.S)
+		}
+		out.Gates = append(out.Gates, g.S)
+	}
+	if c.Remedy.Seconds == 0 || c.Remedy.Text.S == "" {
+		b.wrong(c.ID, "cause %s has a remedy with a text and seconds", c.ID.S)
+	}
+	if b.sheet.Step(out.Remedy.Step) == nil && b.general(c.ID.File) {
+		out.Remedy.Step = "" // not every family has that step
+	}
+	if out.Remedy.Step != "" && b.sheet.Step(out.Remedy.Step) == nil {
+		b.wrong(c.Remedy.Step, "cause %s: there is no step %q", c.ID.S, c.Remedy.Step.S)
+	}
+	for _, l := range c.Likely {
+		if f := (Factor{When: b.condition(l.When), Times: l.Times}); f.When != nil && l.Times > 0 {
+			out.Likely = append(out.Likely, f)
+		} else if l.When.S == "" || l.Times == 0 {
+			b.wrong(cmp.Or(l.When, c.ID), "what makes cause %s likely has when and times", c.ID.S)
+		}
+	}
+	return out
+}
+
+func (b *builder) check(c checkFile) *Check {
+	if !idShape.MatchString(c.ID.S) || c.Text.S == "" || c.Seconds == 0 || len(c.Answers) < 2 {
+		b.wrong(cmp.Or(c.ID, c.Text), "a check has an id (lower-case letters, digits, hyphens), a text, seconds and at least two answers")
+	}
+	b.part("check", c.ID.S, c.Text.S, c.ID)
+	out := &Check{ID: c.ID.S, Who: b.who(c.Who, c.ID), Seconds: c.Seconds, Text: b.text(c.Text), Note: b.text(c.Note),
+		When: b.condition(c.When), Good: b.length(c.Good, time.Hour), means: map[string][]float64{}}
+	for _, a := range c.Answers {
+		if !idShape.MatchString(a.ID.S) || a.Text.S == "" {
+			b.wrong(a.ID, "check %s: an answer has a name (lower-case letters, digits, hyphens) and a text", c.ID.S)
+		}
+		out.Answers = append(out.Answers, Answer{ID: a.ID.S, Text: b.text(a.Text), Seen: b.condition(a.Seen)})
+	}
+	out.others = b.shares(out, c.ID, c.Others)
+	for _, m := range c.Means {
+		if b.sheet.Cause(m.Cause.S) == nil && !b.anyCause(m.Cause.S) {
+			var names []string
+			for _, c := range b.sheet.Causes {
+				names = append(names, c.ID)
+			}
+			b.hinted(m.Cause, names, "check %s: there is no cause %q", c.ID.S, m.Cause.S)
+		}
+		out.means[m.Cause.S] = b.shares(out, m.Cause, m.Shares)
+	}
+	return out
+}
+
+// general tells whether a file is of no family, but for several.
+func (b *builder) general(path string) bool {
+	return slices.ContainsFunc(b.chain, func(f *file) bool { return f.path == path && f.Family.S == "" && f.Maker.S == "" && len(f.Models) == 0 })
+}
+
+// anyCause tells whether some layer has a cause, though another may have left
+// it out.
+func (b *builder) anyCause(id string) bool {
+	return slices.ContainsFunc(b.layers(), func(l *layer) bool {
+		return slices.ContainsFunc(l.Causes, func(c causeFile) bool { return c.ID.S == id })
+	})
+}
+
+// shares fills what is written of the shares of the answers up to 1, the rest
+// equally among those that are not named.
+func (b *builder) shares(c *Check, at text, written []shareFile) []float64 {
+	out := make([]float64, len(c.Answers))
+	named, sum := map[int]bool{}, 0.0
+	for _, s := range written {
+		i := slices.IndexFunc(c.Answers, func(a Answer) bool { return a.ID == s.Answer.S })
+		if i < 0 {
+			b.wrong(s.Answer, "check %s has no answer %q", c.ID, s.Answer.S)
+			continue
+		}
+		out[i], named[i] = s.Share, true
+		sum += s.Share
+	}
+	rest := len(out) - len(named)
+	if sum > 1+1e-9 || rest == 0 && math.Abs(sum-1) > 1e-9 {
+		b.wrong(at, "check %s: the shares of %s sum to %.3g, not to 1", c.ID, cmp.Or(at.S, "the others"), sum)
+		return out
+	}
+	for i := range out {
+		if !named[i] {
+			out[i] = (1 - sum) / float64(rest)
+		}
+	}
+	return out
+}
+
+// condition compiles a condition; nil where there is none, or a mistake.
+func (b *builder) condition(t text) *Condition {
+	if t.S == "" {
+		return nil
+	}
+	c, err := b.lang.compile(t.S)
+	if err == nil {
+		return c
+	}
+	e, ok := errorAs[*Error](err)
+	if !ok {
+		b.wrong(t, "%s", err)
+		return nil
+	}
+	placed := mistake(t, cmp.Or(e.Hint, b.hint(e.Text)), "%s", e.Text)
+	if e.Line > 1 {
+		placed.Line, placed.Col = t.Line+e.Line-1, e.Col+1
+	} else {
+		placed.Col = t.Col + e.Col
+		if t.quoted {
+			placed.Col++
+		}
+	}
+	b.errs = append(b.errs, placed)
+	return nil
+}
+
+var undeclared = regexp.MustCompile(`undeclared reference to '([^']+)'`)
+
+// hint suggests the nearest name for one that is not known.
+func (b *builder) hint(message string) string {
+	m := undeclared.FindStringSubmatch(message)
+	if m == nil || strings.Contains(message, "did you mean") {
+		return ""
+	}
+	names := []string{"device.family", "device.maker", "device.code", "host.name", "host.shared", "app.id", "app.release", "app.features"}
+	for _, s := range b.registry.All() {
+		names = append(names, "fact."+string(s.Key), "known."+string(s.Key))
+	}
+	return cmp.Or(meant(m[1], names), "facts are written fact.KEY")
+}
+
+// text checks that every {word} of a text is known.
+func (b *builder) text(t text) string {
+	for _, at := range placeholder.FindAllStringSubmatchIndex(t.S, -1) {
+		name := t.S[at[2]:at[3]]
+		if _, ok := b.sheet.words[""][name]; ok || slices.Contains(OfDevice, name) {
+			continue
+		}
+		place := t
+		place.S = t.S[at[0]:at[1]]
+		if place.Col += at[0]; t.quoted {
+			place.Col++
+		}
+		names := slices.Clone(OfDevice)
+		for w := range b.sheet.words[""] {
+			names = append(names, w)
+		}
+		slices.Sort(names)
+		b.errs = append(b.errs, mistake(place, meant(name, names), "%s", fmt.Sprintf("there is no word %q in this sheet", name)))
+	}
+	return t.S
+}

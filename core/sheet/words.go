@@ -1,0 +1,52 @@
+package sheet
+
+import (
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+var (
+	placeholder = regexp.MustCompile(`\{([a-z][a-z0-9 ]*)\}`)
+	languageTag = regexp.MustCompile(`^[a-z]{2,3}(-[A-Za-z0-9]{2,8})*$`)
+	idShape     = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+)
+
+// OfDevice are the words that only a device knows, which every text may hold.
+var OfDevice = []string{"handle", "bench", "fingerprint", "set", "trouble"}
+
+// Words returns how the screens of a device in a language name things, with
+// {maker} and {model}. What the language leaves out is as the sheet's own
+// words have it.
+func (s *Sheet) Words(language string) map[string]string {
+	out := maps.Clone(s.words[""])
+	for tag := language; tag != ""; {
+		if more, ok := s.words[tag]; ok {
+			maps.Copy(out, more)
+			break
+		}
+		i := strings.LastIndexByte(tag, '-') // RFC 4647, 3.4: look up, the tag cut from its end
+		tag = tag[:max(i, 0)]
+	}
+	return out
+}
+
+// Languages returns the languages that the sheet has words in besides its own.
+func (s *Sheet) Languages() []string {
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(s.words)), func(l string) bool { return l == "" })
+}
+
+// Fill puts words into a text, in place of {word}; those that are not there
+// stay.
+func Fill(s string, words map[string]string) string {
+	if !strings.Contains(s, "{") {
+		return s
+	}
+	return placeholder.ReplaceAllStringFunc(s, func(m string) string {
+		if w, ok := words[m[1:len(m)-1]]; ok {
+			return w
+		}
+		return m
+	})
+}

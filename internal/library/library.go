@@ -1,0 +1,266 @@
+// Package library keeps the prep sheets in force: those that ship with Early
+// Bench, and those that lie in a directory beside the bench, which take the
+// place of shipped ones of the same name. Edits there are taken while the bench
+// runs. A broken edit is refused and told; the last good one stays in force,
+// over a restart too.
+package library
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Config is what a library needs.
+type Config struct {
+	Shipped fs.FS
+	Dir     string // of the sheets beside the bench; need not exist
+	Store   *store.Store
+	Clock   clock.Clock
+	Log     *slog.Logger
+}
+
+// Library is the sheets in force. It is made by Open and watches between Watch
+// and the end of its context.
+type Library struct {
+	cfg Config
+
+	mu      sync.Mutex
+	now     *sheet.Library
+	trouble sheet.Errors
+	good    map[string]store.SheetFile // the texts in force, by file
+	stamps  map[string]stamp           // of the files as they were read last
+}
+
+// stamp tells whether a file has changed.
+type stamp struct {
+	at   time.Time
+	size int64
+}
+
+// look is how often the directory is looked at.
+const look = 500 * time.Millisecond
+
+// Open reads the sheets. Broken ones beside the bench are no error: what was
+// good last is in force then.
+func Open(ctx context.Context, cfg Config) (*Library, error) {
+	l := &Library{cfg: cfg, good: map[string]store.SheetFile{}}
+	last, err := cfg.Store.SheetFiles(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the sheets that were good last: %w", err)
+	}
+	for _, f := range last {
+		l.good[f.Name] = f
+	}
+	if _, err := l.read(ctx); err != nil {
+		return nil, err
+	}
+	if l.now != nil {
+		return l, nil
+	}
+	texts := map[string][]byte{}
+	for name, f := range l.good {
+		texts[name] = f.Text
+	}
+	if l.now, err = sheet.LoadWith(cfg.Shipped, texts); err == nil {
+		return l, nil
+	}
+	cfg.Log.Error("the sheets that were good last no longer fit those that ship", "error", err)
+	l.good = map[string]store.SheetFile{}
+	if l.now, err = sheet.Load(cfg.Shipped); err != nil {
+		return nil, fmt.Errorf("the prep sheets that ship are wrong:\n%w", err)
+	}
+	return l, nil
+}
+
+// Current returns the sheets in force.
+func (l *Library) Current() *sheet.Library {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.now
+}
+
+// Trouble returns the mistakes for which the newest edit is not in force; none
+// where it is.
+func (l *Library) Trouble() sheet.Errors {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return slices.Clone(l.trouble)
+}
+
+// Dir is the directory of the sheets beside the bench.
+func (l *Library) Dir() string { return l.cfg.Dir }
+
+// Taken tells since when a file's text is in force; the zero time for one that
+// is not.
+func (l *Library) Taken(file string) time.Time {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.good[file].Taken
+}
+
+// Watch takes edits until ctx ends; took is called with every new library.
+func (l *Library) Watch(ctx context.Context, took func(context.Context, *sheet.Library) error) {
+	for clock.Sleep(ctx, clock.System{}, look) == nil {
+		changed, err := l.read(ctx)
+		if err == nil && changed {
+			err = took(ctx, l.Current())
+		}
+		if err != nil && ctx.Err() == nil {
+			l.cfg.Log.Error("take the sheets", "error", err)
+		}
+	}
+}
+
+// read reads the directory if it has changed, and takes it if all of it is good.
+func (l *Library) read(ctx context.Context) (changed bool, err error) {
+	stamps, err := l.stampAll()
+	if err != nil {
+		return false, err
+	}
+	l.mu.Lock()
+	same := l.stamps != nil && maps.Equal(stamps, l.stamps)
+	l.mu.Unlock()
+	if same {
+		return false, nil
+	}
+	texts := map[string][]byte{}
+	for name := range stamps {
+		raw, err := os.ReadFile(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // the next look sees it gone
+		}
+		if err != nil {
+			return false, fmt.Errorf("read the sheet %s: %w", name, err)
+		}
+		texts[name] = raw
+	}
+	lib, err := sheet.LoadWith(l.cfg.Shipped, texts)
+	if wrong, ok := errors.AsType[sheet.Errors](err); ok {
+		l.refuse(stamps, wrong)
+		return false, l.cfg.Store.Tell(ctx, "sheet.changed", "")
+	} else if err != nil {
+		return false, err
+	}
+	return true, l.take(ctx, lib, stamps, texts)
+}
+
+func (l *Library) stampAll() (map[string]stamp, error) {
+	names, err := filepath.Glob(filepath.Join(l.cfg.Dir, "*.yaml"))
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]stamp{}
+	for _, n := range names {
+		if info, err := os.Stat(n); err == nil && info.Mode().IsRegular() {
+			out[n] = stamp{info.ModTime(), info.Size()}
+		}
+	}
+	return out, nil
+}
+
+func (l *Library) refuse(stamps map[string]stamp, wrong sheet.Errors) {
+	l.cfg.Log.Warn("an edit of the sheets is refused; the last good ones stay in force", "mistakes", wrong.Error())
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.stamps, l.trouble = stamps, wrong
+}
+
+// take puts a good library in force.
+func (l *Library) take(ctx context.Context, lib *sheet.Library, stamps map[string]stamp, texts map[string][]byte) error {
+	l.mu.Lock()
+	good := map[string]store.SheetFile{}
+	for name, text := range texts {
+		f := store.SheetFile{Name: name, Text: text, Taken: l.cfg.Clock.Now()}
+		if old, ok := l.good[name]; ok && bytes.Equal(old.Text, text) {
+			f.Taken = old.Taken
+		}
+		good[name] = f
+	}
+	l.now, l.trouble, l.good, l.stamps = lib, nil, good, stamps
+	l.mu.Unlock()
+	files := slices.SortedFunc(maps.Values(good), func(a, b store.SheetFile) int { return strings.Compare(a.Name, b.Name) })
+	return l.cfg.Store.SaveSheetFiles(ctx, files)
+}
+
+// ErrShipped is a sheet that ships with Early Bench and cannot be dropped.
+var ErrShipped = errors.New("it ships with Early Bench")
+
+// Add checks a sheet and puts it beside the bench, in place of one of its name
+// there. It is in force at the next look. Mistakes come back as [sheet.Errors],
+// and nothing is changed then.
+func (l *Library) Add(text []byte) (file string, err error) {
+	name, wrong := sheet.NameOf(text)
+	if len(wrong) > 0 {
+		return "", wrong
+	}
+	file = l.fileOf(name)
+	if file == "" {
+		file = filepath.Join(l.cfg.Dir, strings.ReplaceAll(name, "/", "-")+".yaml")
+	}
+	texts := l.texts()
+	texts[file] = text
+	if _, err := sheet.LoadWith(l.cfg.Shipped, texts); err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(l.cfg.Dir, 0o700); err != nil {
+		return "", fmt.Errorf("make the directory of the sheets: %w", err)
+	}
+	temporary := file + ".new"
+	if err := os.WriteFile(temporary, text, 0o600); err != nil {
+		return "", fmt.Errorf("write the sheet: %w", err)
+	}
+	return file, os.Rename(temporary, file)
+}
+
+// Drop takes a sheet beside the bench away, by its name, if the others can do
+// without it.
+func (l *Library) Drop(name string) error {
+	file := l.fileOf(name)
+	if file == "" {
+		if l.Current().File(name) != "" {
+			return fmt.Errorf("sheet %s: %w", name, ErrShipped)
+		}
+		return fmt.Errorf("sheet %.60q: %w", name, store.ErrNotFound)
+	}
+	texts := l.texts()
+	delete(texts, file)
+	if _, err := sheet.LoadWith(l.cfg.Shipped, texts); err != nil {
+		return fmt.Errorf("other sheets need it: %w", err)
+	}
+	return os.Remove(file)
+}
+
+func (l *Library) texts() map[string][]byte {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	out := map[string][]byte{}
+	for n, f := range l.good {
+		out[n] = f.Text
+	}
+	return out
+}
+
+// fileOf is the file beside the bench that holds a sheet; "" if there is none.
+func (l *Library) fileOf(name string) string {
+	for file, text := range l.texts() {
+		if n, _ := sheet.NameOf(text); n == name {
+			return file
+		}
+	}
+	return ""
+}

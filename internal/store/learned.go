@@ -1,0 +1,132 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"time"
+
+	"earlybench.invalid/earlybench/core/fact"
+)
+
+// Learned is how often a cause turned out to be the one, on devices of a family
+// that hung on a host.
+type Learned struct {
+	Family string // "" for devices that did not show up at all
+	Host   string
+	Cause  string
+	Cases  int
+	Last   time.Time
+}
+
+// Learned returns all that was learned, by family, host and cause.
+func (s *Store) Learned(ctx context.Context) ([]Learned, error) {
+	return query(ctx, s.db, func(r row) (l Learned, err error) {
+		var last string
+		err = r.Scan(&l.Family, &l.Host, &l.Cause, &l.Cases, &last)
+		l.Last = moment(last)
+		return l, err
+	}, `SELECT family, host, cause, cases, last FROM learned ORDER BY family, host, cases DESC, cause`)
+}
+
+// Learn counts one more case.
+func (s *Store) Learn(ctx context.Context, family, host, cause string, at time.Time) error {
+	return s.change(ctx, "learned.changed", family, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO learned (family, host, cause, cases, last) VALUES (?,?,?,1,?)
+			ON CONFLICT (family, host, cause) DO UPDATE SET cases = cases + 1, last = excluded.last`, family, host, cause, stamp(at))
+		return err
+	})
+}
+
+// Unlearn forgets all cases, or those of one family, and tells how many.
+func (s *Store) Unlearn(ctx context.Context, family string, all bool) (forgotten int64, err error) {
+	err = s.change(ctx, "learned.changed", family, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `DELETE FROM learned WHERE ? OR family = ?`, all, family)
+		if err != nil {
+			return err
+		}
+		forgotten, err = r.RowsAffected()
+		return err
+	})
+	return forgotten, err
+}
+
+// DropFacts takes what a source told of keys off a subject's facts; the history
+// keeps them.
+func (s *Store) DropFacts(ctx context.Context, subject, handle string, source fact.Source, keys []fact.Key) error {
+	return s.change(ctx, "device.changed", handle, func(tx *sql.Tx) error {
+		for _, k := range keys {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM fact WHERE subject = ? AND key = ? AND source = ?`, subject, k, source); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// History returns what was known of a subject at any time, the newest first, at
+// most limit. Values that no longer read as the type of their key are left out.
+func (s *Store) History(ctx context.Context, subject string, types func(fact.Key) (fact.Type, bool), limit int) ([]fact.Fact, error) {
+	type line struct {
+		f     fact.Fact
+		value string
+	}
+	lines, err := query(ctx, s.db, func(r row) (l line, err error) {
+		var at string
+		err = r.Scan(&l.f.Key, &l.f.Source, &l.value, &at, &l.f.By)
+		l.f.At = moment(at)
+		return l, err
+	}, `SELECT key, source, value, at, told_by FROM history WHERE subject = ? ORDER BY id DESC LIMIT ?`, subject, limit)
+	if err != nil {
+		return nil, err
+	}
+	var out []fact.Fact
+	for _, l := range lines {
+		t, ok := types(l.f.Key)
+		if !ok {
+			continue
+		}
+		if l.f.Value, err = fact.ParseValue(t, []byte(l.value)); err == nil {
+			out = append(out, l.f)
+		}
+	}
+	return out, nil
+}
+
+// SheetFile is the last good text of a sheet that lies beside the bench.
+type SheetFile struct {
+	Name  string
+	Text  []byte
+	Taken time.Time
+}
+
+// SheetFiles returns the last good texts, by name.
+func (s *Store) SheetFiles(ctx context.Context) ([]SheetFile, error) {
+	return query(ctx, s.db, func(r row) (f SheetFile, err error) {
+		var taken string
+		err = r.Scan(&f.Name, &f.Text, &taken)
+		f.Taken = moment(taken)
+		return f, err
+	}, `SELECT name, text, taken FROM sheet_file ORDER BY name`)
+}
+
+// SaveSheetFiles keeps these texts as the last good ones, in place of all
+// before.
+func (s *Store) SaveSheetFiles(ctx context.Context, files []SheetFile) error {
+	return s.change(ctx, "sheet.changed", "", func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM sheet_file`); err != nil {
+			return err
+		}
+		for _, f := range files {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO sheet_file (name, text, taken) VALUES (?,?,?)`, f.Name, string(f.Text), stamp(f.Taken)); err != nil {
+				return fmt.Errorf("keep sheet %s: %w", f.Name, err)
+			}
+		}
+		return nil
+	})
+}
+
+// Tell writes an event that no record's change stands behind.
+func (s *Store) Tell(ctx context.Context, kind, subject string) error {
+	return s.change(ctx, kind, subject, func(*sql.Tx) error { return nil })
+}

@@ -1,0 +1,101 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/sheet"
+)
+
+func (s *Server) sheetRoutes() {
+	a := s.api
+	huma.Register(a, operation("GET", "/sheets", "sheets", "The prep sheets in force"), s.sheets)
+	huma.Register(a, operation("POST", "/sheets", "add-sheet", "Check a sheet and put it beside the bench; over the socket only"), s.addSheet)
+	drop := silent("/sheets/{name}", "drop-sheet", "Take a sheet beside the bench away; over the socket only")
+	drop.Method = http.MethodDelete
+	huma.Register(a, drop, s.dropSheet)
+	huma.Register(a, operation("GET", "/devices/{handle}/sheet", "device-sheet", "The sheet as it results for a device, and where each part comes from"), s.deviceSheet)
+}
+
+func (s *Server) sheets(context.Context, *none) (*out[client.Sheets], error) {
+	lib := s.Sheets.Current()
+	body := client.Sheets{Items: []client.Sheet{}, Trouble: mistakes(s.Sheets.Trouble()), Dir: s.Sheets.Dir()}
+	for _, series := range lib.All() {
+		newest := series.Sheets[len(series.Sheets)-1]
+		c := client.Sheet{Sheet: newest.Name, File: lib.File(newest.Name), Family: series.Family, Maker: series.Maker, Model: series.Model.Name,
+			Code: series.Model.Code, Releases: []string{}, Languages: append([]string{}, newest.Languages()...),
+			Steps: len(newest.Paths[0].Steps), Causes: len(newest.Causes), Checks: len(newest.Checks)}
+		if series.Model.HasUSB() {
+			c.USB = series.Model.USB.String()
+		}
+		for _, sh := range series.Sheets[1:] {
+			c.Releases = append(c.Releases, string(sh.From))
+		}
+		if t := s.Sheets.Taken(c.File); !t.IsZero() {
+			c.Own, c.Taken = true, when(t.UTC())
+		}
+		body.Items = append(body.Items, c)
+	}
+	return &out[client.Sheets]{body}, nil
+}
+
+func mistakes(es sheet.Errors) []client.Mistake {
+	out := []client.Mistake{}
+	for _, e := range es {
+		out = append(out, client.Mistake{File: e.File, Line: e.Line, Column: e.Col, Near: e.Near, Text: e.Text, Hint: e.Hint})
+	}
+	return out
+}
+
+func (s *Server) addSheet(_ context.Context, in *struct {
+	Body struct {
+		Text string `json:"text" maxLength:"1048576"`
+	}
+}) (*out[added], error) {
+	file, err := s.Sheets.Add([]byte(in.Body.Text))
+	if wrong, ok := errors.AsType[sheet.Errors](err); ok {
+		return nil, &client.Problem{Status: http.StatusUnprocessableEntity, Title: "Unprocessable Entity", Detail: "The sheet is wrong:\n" + wrong.Error(),
+			Remedy: "See each mistake in its place: earlybench sheet check FILE."}
+	}
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[added]{added{file}}, nil
+}
+
+// added tells where a sheet was put.
+type added struct {
+	File string `json:"file"`
+}
+
+func (s *Server) dropSheet(_ context.Context, in *struct {
+	Name string `path:"name" maxLength:"120" doc:"the sheet's name, its / written as ~"`
+}) (*struct{}, error) {
+	err := s.Sheets.Drop(strings.ReplaceAll(in.Name, "~", "/"))
+	if _, ok := errors.AsType[sheet.Errors](err); ok {
+		return nil, &client.Problem{Status: http.StatusConflict, Title: "Conflict", Detail: sentence(err.Error()), Remedy: "Drop those first."}
+	}
+	return nil, problem(err)
+}
+
+func (s *Server) deviceSheet(ctx context.Context, in *OfDevice) (*out[client.DeviceSheet], error) {
+	st, err := s.look(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	sh := st.Sheet
+	body := client.DeviceSheet{Device: st.Device.Handle, Sheet: sh.Name, Model: strings.TrimSpace(sh.Maker + " " + sh.Model.Name), From: string(sh.From),
+		Below: string(sh.Below), Paths: []string{}, Walk: append([]string{}, st.Readiness.Path.Walk...), Parts: []client.Part{}}
+	for _, p := range sh.Paths {
+		body.Paths = append(body.Paths, p.Name)
+	}
+	for _, p := range sh.Parts {
+		body.Parts = append(body.Parts, client.Part{Kind: p.Kind, Name: p.Name, Text: sheet.Fill(p.Text, sh.Words("")), File: p.File, Line: p.Line})
+	}
+	return &out[client.DeviceSheet]{body}, nil
+}

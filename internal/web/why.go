@@ -1,0 +1,210 @@
+package web
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/cause"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/internal/keeper"
+)
+
+// This file answers why, takes down what people say, and tells what was learned.
+// The handle unseen stands for a device that does not show up at all.
+
+func (s *Server) whyRoutes() {
+	a := s.api
+	huma.Register(a, operation("GET", "/devices/{handle}/facts", "facts", "All that is known of a device"), s.facts)
+	huma.Register(a, operation("GET", "/devices/{handle}/history", "history", "What was known of a device before, the newest first"), s.history)
+	huma.Register(a, silent("/devices/{handle}/facts", "tell-fact", "Say what people may know of a device"), s.tellFact)
+	huma.Register(a, silent("/devices/{handle}/told", "tell", "Say that a step was done"), s.tell)
+	huma.Register(a, operation("GET", "/devices/{handle}/why", "why", "Why a device is not ready; of the handle unseen: why one does not show up"), s.why)
+	huma.Register(a, operation("GET", "/devices/{handle}/report", "report", "All that helps a colleague, without secrets"), s.report)
+	huma.Register(a, silent("/devices/{handle}/answers", "answer", "Answer a check"), s.answer)
+	takeBack := silent("/devices/{handle}/answers/{id}", "take-back", "Take an answer back")
+	takeBack.Method = http.MethodDelete
+	huma.Register(a, takeBack, s.takeBack)
+	huma.Register(a, silent("/devices/{handle}/remedies", "remedied", "Say that what helps against a cause was done"), s.remedied)
+	huma.Register(a, operation("GET", "/learned", "learned", "What causes turned out to be the ones"), s.learned)
+	huma.Register(a, operation("DELETE", "/learned", "unlearn", "Forget what was learned"), s.unlearn)
+}
+
+func (s *Server) facts(ctx context.Context, in *OfDevice) (*out[client.List[client.Fact]], error) {
+	st, err := s.look(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return list(factsOf(st, st.View.All())), nil
+}
+
+func (s *Server) history(ctx context.Context, in *OfDevice) (*out[client.List[client.Fact]], error) {
+	st, err := s.look(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	k, err := s.Rack.Find(in.Handle)
+	if err != nil {
+		return nil, problem(err)
+	}
+	before, err := k.History(ctx, 200)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return list(factsOf(st, before)), nil
+}
+
+func (s *Server) why(ctx context.Context, in *OfDevice) (*out[client.Why], error) {
+	st, err := s.look(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return &out[client.Why]{whyOf(st)}, nil
+}
+
+func (s *Server) report(ctx context.Context, in *OfDevice) (*out[client.Report], error) {
+	st, err := s.look(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	title := fmt.Sprintf("%s: %s", st.Device.Handle, strings.TrimSpace(strings.Join([]string{st.Device.Maker, st.Device.Model, st.Device.Family}, " ")))
+	if in.App != "" {
+		title += ", with " + in.App
+	}
+	return &out[client.Report]{client.Report{Text: cause.Report(title, st.Question, st.Why)}}, nil
+}
+
+// says finds the device that something is said of.
+func (s *Server) says(handle string, take func(*keeper.Keeper) error) (*struct{}, error) {
+	k, err := s.Rack.Find(handle)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return nil, problem(take(k))
+}
+
+func (s *Server) tell(_ context.Context, in *struct {
+	OfDevice
+	Body struct {
+		Step string `json:"step" maxLength:"60"`
+	}
+}) (*struct{}, error) {
+	return s.says(in.Handle, func(k *keeper.Keeper) error { return k.Tell(in.Body.Step, s.Owner) })
+}
+
+func (s *Server) tellFact(_ context.Context, in *struct {
+	OfDevice
+	Body struct {
+		Key   string `json:"key" maxLength:"60"`
+		Value string `json:"value" maxLength:"200" doc:"as people write it: yes, no, a number, a text"`
+	}
+}) (*struct{}, error) {
+	return s.says(in.Handle, func(k *keeper.Keeper) error { return k.TellFact(in.Body.Key, in.Body.Value, s.Owner) })
+}
+
+func (s *Server) answer(_ context.Context, in *struct {
+	OfDevice
+	Body client.Answer
+}) (*struct{}, error) {
+	return s.says(in.Handle, func(k *keeper.Keeper) error { return k.Answer(in.Body.Check, in.Body.Answer, s.Owner) })
+}
+
+func (s *Server) takeBack(ctx context.Context, in *struct {
+	OfDevice
+	OfID
+}) (*struct{}, error) {
+	return s.says(in.Handle, func(k *keeper.Keeper) error { return k.TakeBack(ctx, in.ID) })
+}
+
+func (s *Server) remedied(_ context.Context, in *struct {
+	OfDevice
+	Body struct {
+		Cause string `json:"cause" maxLength:"60"`
+	}
+}) (*struct{}, error) {
+	return s.says(in.Handle, func(k *keeper.Keeper) error { return k.Remedied(in.Body.Cause, s.Owner) })
+}
+
+func (s *Server) learned(ctx context.Context, _ *none) (*out[client.List[client.Learned]], error) {
+	all, err := s.Store.Learned(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	var items []client.Learned
+	for _, l := range all {
+		items = append(items, client.Learned(l))
+	}
+	return list(items), nil
+}
+
+// forgotten tells how many cases were forgotten.
+type forgotten struct {
+	Forgotten int64 `json:"forgotten" doc:"causes whose cases were forgotten"`
+}
+
+func (s *Server) unlearn(ctx context.Context, in *struct {
+	Family string `query:"family" doc:"of this family only"`
+	All    bool   `query:"all"`
+}) (*out[forgotten], error) {
+	n, err := s.Rack.Unlearn(ctx, in.Family, in.All)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[forgotten]{forgotten{n}}, nil
+}
+
+func factsOf(st keeper.Standing, facts []fact.Fact) []client.Fact {
+	out := []client.Fact{}
+	for _, f := range facts {
+		out = append(out, factOf(st, f))
+	}
+	return out
+}
+
+func factOf(st keeper.Standing, f fact.Fact) client.Fact {
+	text := f.Value.String()
+	if spec, ok := st.View.Registry().Lookup(f.Key); ok {
+		text = spec.Text + ": " + text
+	}
+	return client.Fact{Key: string(f.Key), Value: f.Value.Any(), Text: text, Source: string(f.Source), At: f.At.UTC(), By: f.By, Good: st.View.Good(f, st.Now)}
+}
+
+func whyOf(st keeper.Standing) client.Why {
+	w := client.Why{Device: st.Device.Handle, Gate: st.Why.Gate, State: string(st.Why.State), Text: st.Why.Text, Remedy: st.Why.Remedy,
+		Evidence: factsOf(st, st.Why.Evidence), Denied: []client.Denied{}, Causes: []client.Cause{}, Answers: []client.Given{}}
+	if st.Why.Gate == "" {
+		w.State = "open"
+	}
+	for _, c := range st.Why.Contradictions {
+		w.Denied = append(w.Denied, client.Denied{Told: factOf(st, c.Told), Observed: factOf(st, c.Observed)})
+	}
+	for _, c := range st.Why.Causes {
+		w.Causes = append(w.Causes, client.Cause{ID: c.ID, Probability: c.Probability, Text: c.Text, Remedy: c.Remedy.Text, Who: string(c.Remedy.Who),
+			Seconds: c.Remedy.Seconds, Sight: c.Remedy.Sight, Done: c.Done, Because: factsOf(st, c.Because)})
+	}
+	for _, g := range st.Why.Answers {
+		w.Answers = append(w.Answers, client.Given{Check: g.Check.ID, Text: st.Fill(g.Check.Text), Answer: g.Answer.ID, Said: st.Fill(g.Answer.Text),
+			Seen: g.Seen, Fact: factOf(st, g.Fact)})
+	}
+	w.Next = moveOf(st, cause.Next(st.Question, st.Why))
+	return w
+}
+
+func moveOf(st keeper.Standing, m *cause.Move) *client.Move {
+	if m == nil {
+		return nil
+	}
+	out := &client.Move{Kind: string(m.Kind), ID: m.ID, Who: string(m.Who), Seconds: m.Seconds, Text: m.Text, Note: m.Note, Sight: m.Sight, Answers: []client.Choice{}}
+	for _, a := range m.Answers {
+		out.Answers = append(out.Answers, client.Choice{ID: a.ID, Text: a.Text})
+	}
+	if m.Step != nil {
+		step := stepOf(*m.Step, st)
+		out.Step = &step
+	}
+	return out
+}
