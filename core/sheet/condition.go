@@ -24,11 +24,11 @@ const costLimit = 2000
 // Truth is what a condition comes to. The zero value is Unknown.
 type Truth int8
 
-// The truths.
+// The truths, in the order in which && takes the least and || the greatest.
 const (
-	Unknown Truth = iota
-	False
-	True
+	False   Truth = -1
+	Unknown Truth = 0
+	True    Truth = 1
 )
 
 // Condition is a compiled CEL expression over facts, device, host and app. It
@@ -41,7 +41,7 @@ type Condition struct {
 	needs  []int      // numbers of the facts without which it is evaluated partially
 	names  []string   // of those, as variables
 	strict bool       // without any one of those it is Unknown
-	simple *simple    // what it comes to without CEL; nil for most
+	quick  *quick     // what it comes to without CEL; nil where it needs that
 	lang   *language
 	whole  cel.Program
 	part   cel.Program // built at the first need
@@ -198,7 +198,7 @@ func (l *language) compile(src string) (*Condition, error) {
 	if c.whole, err = l.env.Program(checked); err != nil {
 		return nil, &Error{Text: err.Error()}
 	}
-	c.simple = c.simplify(checked.NativeRep().Expr())
+	c.quick = l.quicken(checked.NativeRep().Expr())
 	l.compiled[src] = c
 	return c, nil
 }
@@ -246,9 +246,14 @@ func (c *Condition) Numbers() []int { return c.reads }
 // Eval evaluates the condition by what is known. It is Unknown where it needs a
 // fact that is not good.
 func (c *Condition) Eval(a *Attributes, k fact.Known) Truth {
-	if c.simple != nil {
-		return c.simple.eval(k)
+	if c.quick != nil {
+		return c.quick.eval(k)
 	}
+	return c.interpret(a, k)
+}
+
+// interpret evaluates the condition by CEL.
+func (c *Condition) interpret(a *Attributes, k fact.Known) Truth {
 	b := binding{lang: c.lang, attributes: a, known: k}
 	var missing []*cel.AttributePatternType
 	for i, number := range c.needs {
@@ -270,54 +275,6 @@ func (c *Condition) Eval(a *Attributes, k fact.Known) Truth {
 	}
 	out, _, err := c.part.Eval(vars)
 	return truth(out, err)
-}
-
-// simple is a condition that is one fact, or one text compared with another:
-// most are, and need no interpreter.
-type simple struct {
-	number int
-	want   fact.Value
-	not    bool
-}
-
-// simplify finds the simple form of fact.A, !fact.A, fact.A == "b" and
-// fact.A != "b"; nil for all else.
-func (c *Condition) simplify(e ast.Expr) *simple {
-	fact1 := func(e ast.Expr) (int, bool) {
-		v, ok := c.lang.vars[dotted(e)]
-		return v.number, ok && !v.known
-	}
-	if n, ok := fact1(e); ok {
-		return &simple{n, fact.Of(true), false}
-	}
-	if e.Kind() != ast.CallKind {
-		return nil
-	}
-	call := e.AsCall()
-	switch f, args := call.FunctionName(), call.Args(); f {
-	case operators.LogicalNot:
-		if n, ok := fact1(args[0]); ok {
-			return &simple{n, fact.Of(true), true}
-		}
-	case operators.Equals, operators.NotEquals:
-		n, ok := fact1(args[0])
-		if ok && args[1].Kind() == ast.LiteralKind {
-			if s, isText := args[1].AsLiteral().(types.String); isText {
-				return &simple{n, fact.Of(string(s)), f == operators.NotEquals}
-			}
-		}
-	}
-	return nil
-}
-
-func (s *simple) eval(k fact.Known) Truth {
-	switch f := k.Number(s.number); {
-	case f == nil:
-		return Unknown
-	case (f.Value == s.want) != s.not:
-		return True
-	}
-	return False
 }
 
 func truth(out ref.Val, err error) Truth {

@@ -78,6 +78,13 @@ func Touch(t testing.TB, r *standin.Rig, texts ...string) {
 	}
 }
 
+// Open takes a handset's way in: the row, six times, then the choice.
+func Open(t testing.TB, r *standin.Rig) {
+	t.Helper()
+	Touch(t, r, "Settings", "Care", "Inside label", "Batch", "Batch", "Batch", "Batch", "Batch", "Batch")
+	Touch(t, r, "Back", "Back", "Back room", "Computers may", "debug and install", "Let them")
+}
+
 // Bench is a bench's insides without its faces.
 type Bench struct {
 	T     testing.TB

@@ -156,23 +156,33 @@ type finding struct {
 	over  []fact.Key
 }
 
-// found tells what was found out if the gate that was the first has opened. The
-// lock is held.
+// telling tells whether an explanation will teach something once its gate opens:
+// somebody answered, did something, or it names a cause.
+func telling(e cause.Explanation) bool {
+	return len(e.Answers) > 0 || len(e.Causes) > 0 && e.Causes[0].Probability >= cause.Named ||
+		slices.ContainsFunc(e.Causes, func(c cause.Ranked) bool { return c.Done })
+}
+
+// found tells what was found out if the gate that was asked about has opened.
+// The lock is held.
 func (k *Keeper) found(r *ready.Readiness) *finding {
-	gate := k.before.Gate
-	if gate == "" || r.First == gate {
+	asked := k.asked
+	if asked.Gate == "" || r.Gate(asked.Gate).State != ready.Open {
 		return nil
 	}
-	if st := r.Gate(gate).State; st != ready.Open {
-		return nil
-	}
+	k.asked = cause.Explanation{}
+	return k.finding(asked)
+}
+
+// finding is what an inquiry came to. The lock is held.
+func (k *Keeper) finding(asked cause.Explanation) *finding {
 	var words []fact.Fact
 	for _, f := range k.view.All() {
 		if f.Source == fact.Person && isWord(f.Key) && !strings.HasPrefix(string(f.Key), "told.") {
 			words = append(words, f)
 		}
 	}
-	f := &finding{cause: cause.Turned(k.before, words)}
+	f := &finding{cause: cause.Turned(asked, words)}
 	for _, w := range words {
 		f.over = append(f.over, w.Key)
 	}
@@ -233,23 +243,13 @@ func (r *Rack) Unseen() *Keeper {
 func (r *Rack) appeared(ctx context.Context, host string) {
 	k := r.Unseen()
 	k.mu.Lock()
-	var words []fact.Fact
-	for _, f := range k.view.All() {
-		if f.Source == fact.Person && isWord(f.Key) {
-			words = append(words, f)
-		}
-	}
-	before := k.before
 	k.host = host
+	f := k.finding(k.asked)
+	k.asked = cause.Explanation{}
 	k.mu.Unlock()
-	if len(words) == 0 {
-		return
+	if len(f.over) > 0 {
+		k.learn(ctx, f)
 	}
-	f := &finding{cause: cause.Turned(before, words)}
-	for _, w := range words {
-		f.over = append(f.over, w.Key)
-	}
-	k.learn(ctx, f)
 }
 
 // Weights of what was learned elsewhere, beside one case of the same family and

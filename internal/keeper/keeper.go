@@ -46,8 +46,9 @@ type Keeper struct {
 
 	mu       sync.Mutex
 	series   *sheet.Series
-	before   cause.Explanation // of the first gate, before the newest news
+	asked    cause.Explanation // the last that somebody's words or a proof had a part in
 	host     string            // on which it was seen last
+	pending  time.Time         // when it will be looked at anew for time's sake; zero: never
 	device   store.Device
 	view     fact.View
 	at       *Attachment   // nil: not on any bus
@@ -220,27 +221,40 @@ func (k *Keeper) count() *finding {
 		k.revision++
 	}
 	found := k.found(&r)
-	k.before = cause.Explain(cause.Question{Sheet: sh, Subject: subject, Readiness: &r, View: k.view, Now: now, Learned: k.rack.learned(sh.Family, k.host)})
+	e := cause.Explain(cause.Question{Sheet: sh, Subject: subject, Readiness: &r, View: k.view, Now: now, Learned: k.rack.learned(sh.Family, k.host)})
+	if telling(e) {
+		k.asked = e
+	}
 	if !r.NextChange.IsZero() {
-		k.wakeAt(r.NextChange.Sub(now))
+		k.wakeAt(r.NextChange)
 	}
 	return found
 }
 
-// wakeAt tells those who look once time alone has changed something. The lock is
-// held.
-func (k *Keeper) wakeAt(in time.Duration) {
-	due, revision := k.rack.cfg.Clock.After(in), k.revision
-	go func() {
+// wakeAt has the device looked at anew at a time, unless that happens sooner
+// anyway. The lock is held.
+func (k *Keeper) wakeAt(at time.Time) {
+	if !k.pending.IsZero() && !at.Before(k.pending) {
+		return
+	}
+	k.pending = at
+	due := k.rack.cfg.Clock.After(at.Sub(k.rack.cfg.Clock.Now()))
+	go func() { // it ends with the rack, or when due
 		select {
 		case <-k.rack.ctx.Done():
+			return
 		case <-due:
-			k.mu.Lock()
-			stale, handle := k.revision != revision, k.device.Handle
-			k.mu.Unlock()
-			if !stale {
-				k.touch(handle)
-			}
+		}
+		k.mu.Lock()
+		if k.pending.Equal(at) {
+			k.pending = time.Time{}
+		}
+		before := k.revision
+		k.count()
+		changed, handle := k.revision != before, k.device.Handle
+		k.mu.Unlock()
+		if changed {
+			k.touch(handle)
 		}
 	}()
 }

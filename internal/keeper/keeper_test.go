@@ -3,6 +3,8 @@ package keeper_test
 import (
 	"bytes"
 	"context"
+	"io/fs"
+	"slices"
 	"testing"
 	"time"
 
@@ -16,6 +18,7 @@ import (
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/sheets"
 	"earlybench.invalid/earlybench/standin"
 )
 
@@ -62,6 +65,7 @@ func TestEverythingSeenOverACableEndsWithItAndComesBack(t *testing.T) {
 	k := b.Watch(rig)
 	b.First(k, "admitted")
 	require.NoError(t, k.Tell("find", "you"))
+	b.Eventually("its key is pinned", func() bool { return k.Device().Key != "" })
 	key := k.Device().Key
 
 	require.NoError(t, benchtest.Steer(t, rig, standin.MethodPull, standin.Steer{Body: "heron-2"}))
@@ -118,7 +122,9 @@ func TestWhatNoSheetFitsIsShownAsStrange(t *testing.T) {
 	b.Rack.Bus(t.Context(), h, hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-4", Port: "hub port 4", USB: "f3e1:0102",
 		Interfaces: []hostlink.Interface{{Class: "ff/00/00", Name: "slate-sync"}}}}})
 	require.Empty(t, b.Rack.All())
-	require.Equal(t, []keeper.Strange{{Host: "loft", Port: "hub port 4", USB: "f3e1:0102", Interfaces: []string{"ff/00/00 slate-sync"}}}, b.Rack.Strange())
+	require.Len(t, b.Rack.Strange(), 1)
+	x := b.Rack.Strange()[0]
+	require.Equal(t, []string{"unknown-1", "loft", "hub port 4", "f3e1:0102", "ff/00/00 slate-sync"}, append([]string{x.Name, x.Host, x.Port, x.USB}, x.Interfaces...))
 	b.Rack.Bus(t.Context(), h, hostlink.Bus{})
 	require.Empty(t, b.Rack.Strange())
 }
@@ -213,4 +219,99 @@ func TestAQuestionEndsWhenTheCableIsPulled(t *testing.T) {
 	var p *job.Problem
 	require.ErrorAs(t, <-asked, &p)
 	require.Equal(t, job.Gone, p.Kind)
+}
+
+func TestWhatPeopleSayNarrowsTheCausesAndIsLearnedOnceTheGateOpens(t *testing.T) {
+	rig := benchtest.Handset(t, false)
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	b.First(k, "mode")
+	require.ErrorIs(t, k.Answer("back-room", "maybe", "ines"), keeper.ErrBad)
+	require.ErrorIs(t, k.Answer("dance", "yes", "ines"), store.ErrNotFound)
+	require.ErrorIs(t, k.Remedied("dance", "ines"), store.ErrNotFound)
+	require.NoError(t, k.Answer("back-room", "yes", "ines"))
+	require.Equal(t, "choice-off", look(k).Why.Causes[0].ID)
+	require.NoError(t, k.TakeBack(t.Context(), "back-room"))
+	require.Equal(t, "way-hidden", look(k).Why.Causes[0].ID)
+	require.NoError(t, k.Answer("back-room", "no", "ines"))
+	require.NoError(t, k.Remedied("way-hidden", "ines"))
+
+	benchtest.Open(t, rig)
+	b.First(k, "driver")
+	b.Eventually("it is learned", func() bool {
+		all, err := b.Store.Learned(t.Context())
+		return err == nil && len(all) == 1 && all[0].Cause == "way-hidden" && all[0].Family == "tarn" && all[0].Host == "loft" && all[0].Cases == 1
+	})
+	b.Eventually("what was said is over", func() bool { return value(k, sheet.Said("back-room")) == "(not known)" })
+	before, err := k.History(t.Context(), 100)
+	require.NoError(t, err)
+	require.True(t, slices.ContainsFunc(before, func(f fact.Fact) bool { return f.Key == sheet.Said("back-room") && f.By == "ines" }), "the history keeps it")
+	n, err := b.Rack.Unlearn(t.Context(), "tarn", false)
+	require.NoError(t, err)
+	require.EqualValues(t, 1, n)
+}
+
+func TestADeviceThatDoesNotShowUpIsAskedAfterAndWhatHelpedIsLearned(t *testing.T) {
+	rig := benchtest.Handset(t, false)
+	require.NoError(t, benchtest.Steer(t, rig, standin.MethodPull, standin.Steer{Body: "heron-2"}))
+	b := benchtest.New(t)
+	at := rig.Addresses()
+	b.Hosts.Watch(store.Host{Name: "loft", USBIP: at.Hub, Control: at.Host})
+	k, err := b.Rack.Find("unseen")
+	require.NoError(t, err)
+	require.Equal(t, "seen", look(k).Why.Gate)
+	require.NoError(t, k.Answer("charging", "yes", "ines"))
+	require.Equal(t, "cable-charges-only", look(k).Why.Causes[0].ID)
+	require.NoError(t, k.Remedied("cable-charges-only", "ines"))
+	require.NoError(t, benchtest.Steer(t, rig, standin.MethodPlug, standin.Steer{Body: "heron-2"}))
+	b.Eventually("it is learned", func() bool {
+		all, err := b.Store.Learned(t.Context())
+		return err == nil && len(all) == 1 && all[0] == store.Learned{Family: "", Host: "loft", Cause: "cable-charges-only", Cases: 1, Last: all[0].Last}
+	})
+	b.Eventually("it begins anew", func() bool { return len(look(k).Why.Answers) == 0 })
+	require.ErrorIs(t, b.Rack.Set(t.Context(), "heron-1", keeper.Change{Handle: ptr("unseen")}), keeper.ErrBad)
+}
+
+func ptr[T any](v T) *T { return &v }
+
+func TestAPersonsWordForAFactIsKeptAndGivesWayToWhatIsSeen(t *testing.T) {
+	rig := benchtest.Handset(t, false)
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	require.NoError(t, k.TellFact("device.language", "de", "ines"))
+	s := look(k)
+	require.Equal(t, "Tap **Los** sechsmal", s.Fill(s.Sheet.Step("tap").Text), "in the words of its screens")
+	require.ErrorContains(t, k.TellFact("usb.link", "yes", "ines"), "people may tell")
+	require.ErrorContains(t, k.TellFact("device.locked", "perhaps", "ines"), "write yes or no")
+	require.NoError(t, k.TellFact("device.locked", "no", "ines"))
+	require.Equal(t, "no", value(k, fact.Locked))
+}
+
+func TestSheetsCanBeChangedUnderTheDevices(t *testing.T) {
+	rig := benchtest.Handset(t, false)
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	b.First(k, "mode")
+	strange := hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-4", Port: "port 4", USB: "f3e1:0102", Run: "r", Serial: "S"}}}
+	attic := store.Host{Name: "attic", USBIP: "127.0.0.1:1"}
+	b.Rack.Bus(t.Context(), attic, strange)
+	require.Len(t, b.Rack.Strange(), 1)
+	halden, err := fs.ReadFile(sheets.Files, "tarn/halden.yaml")
+	require.NoError(t, err)
+	lib, err := sheet.LoadWith(sheets.Files, map[string][]byte{
+		"slate.yaml":  []byte(sheet.Draft(sheet.Seen{Name: "slate", USB: "f3e1:0102"})),
+		"halden.yaml": bytes.Replace(halden, []byte("row: Batch"), []byte("row: Lot"), 1)})
+	require.NoError(t, err)
+	require.NoError(t, b.Rack.SetSheets(t.Context(), lib))
+	require.Empty(t, b.Rack.Strange())
+	slate, err := b.Rack.Find("slate-1")
+	require.NoError(t, err)
+	require.Equal(t, "mode", look(slate).Readiness.First)
+	s := look(k)
+	require.Equal(t, "Tap **Lot** six times", s.Fill(s.Sheet.Step("tap").Text))
+	require.Equal(t, "mode", s.Readiness.First, "what is seen of it stays")
+	lib, err = sheet.Load(sheets.Files)
+	require.NoError(t, err)
+	require.NoError(t, b.Rack.SetSheets(t.Context(), lib))
+	require.Equal(t, "mode", look(slate).Readiness.First, "a device whose sheet has gone keeps the one that it had")
 }

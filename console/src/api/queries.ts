@@ -63,6 +63,23 @@ export const useWhy = (handle: string, app: string) =>
     placeholderData: (before) => before,
   });
 
+export const useFacts = (handle: string) =>
+  useQuery({
+    queryKey: ["facts", handle],
+    queryFn: () => data(api.GET("/api/v1/devices/{handle}/facts", { params: { path: { handle } } })),
+  });
+
+export const useHistory = (handle: string) =>
+  useQuery({
+    queryKey: ["history", handle],
+    queryFn: () => data(api.GET("/api/v1/devices/{handle}/history", { params: { path: { handle } } })),
+  });
+
+export const useSheets = () => useQuery({ queryKey: ["sheets"], queryFn: () => data(api.GET("/api/v1/sheets")) });
+
+export const fetchReport = async (handle: string) =>
+  (await data(api.GET("/api/v1/devices/{handle}/report", { params: { path: { handle } } }))).text;
+
 export const useProjects = () => useQuery({ queryKey: ["projects"], queryFn: () => data(api.GET("/api/v1/projects")) });
 
 export const useJobs = () => useQuery({ queryKey: ["jobs"], queryFn: () => data(api.GET("/api/v1/jobs")) });
@@ -80,6 +97,24 @@ export const useTell = (handle: string) =>
   useMutation({
     mutationFn: (step: string) =>
       data(api.POST("/api/v1/devices/{handle}/told", { params: { path: { handle } }, body: { step } })),
+  });
+
+export const useAnswer = (handle: string) =>
+  useMutation({
+    mutationFn: (body: { check: string; answer: string }) =>
+      data(api.POST("/api/v1/devices/{handle}/answers", { params: { path: { handle } }, body })),
+  });
+
+export const useTakeBack = (handle: string) =>
+  useMutation({
+    mutationFn: (id: string) =>
+      data(api.DELETE("/api/v1/devices/{handle}/answers/{id}", { params: { path: { handle, id } } })),
+  });
+
+export const useRemedied = (handle: string) =>
+  useMutation({
+    mutationFn: (cause: string) =>
+      data(api.POST("/api/v1/devices/{handle}/remedies", { params: { path: { handle } }, body: { cause } })),
   });
 
 export const useAsk = (handle: string) =>

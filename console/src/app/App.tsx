@@ -3,6 +3,7 @@ import { useEvents } from "../api/events";
 import { Problem, useBench } from "../api/queries";
 import { DevicePage } from "../device/DevicePage";
 import { RackPage } from "../rack/RackPage";
+import { UnseenPage } from "../why/UnseenPage";
 import { Header } from "./Header";
 import { SignIn } from "./SignIn";
 
@@ -17,6 +18,7 @@ export function App() {
       <Routes>
         <Route path="/" element={<RackPage />} />
         <Route path="/devices/:handle" element={<DevicePage />} />
+        <Route path="/unseen" element={<UnseenPage />} />
         <Route
           path="*"
           element={<p className="p-8">There is no page at this address. The rack is under Rack, above.</p>}

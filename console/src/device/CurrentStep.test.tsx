@@ -6,7 +6,6 @@ import type { Job, Prep, Step } from "../api/types";
 import { device, step } from "../testing/device";
 import { CurrentStep } from "./CurrentStep";
 import { Plan } from "./Plan";
-import { WhyPanel } from "./WhyPanel";
 
 const prep = (next: Step | null, more: Partial<Prep> = {}): Prep => ({
   device: device("heron-2", {
@@ -152,33 +151,4 @@ test("the plan marks what is done, told and current", () => {
   expect(screen.getAllByLabelText("done")).toHaveLength(2);
   expect(screen.getByText("told by you")).toBeTruthy();
   expect(screen.getAllByRole("listitem")[2]!.getAttribute("aria-current")).toBe("step");
-});
-
-test("evidence has its source and time, and a person's word is marked as told", () => {
-  const fact = {
-    key: "usb.link",
-    value: false,
-    text: "the bench link: no",
-    source: "bus",
-    at: "2026-11-23T06:52:00Z",
-    by: "",
-    good: true,
-  };
-  render(
-    <WhyPanel
-      why={{
-        device: "heron-2",
-        gate: "mode",
-        state: "shut",
-        text: "It does not let computers debug.",
-        remedy: "Tap **Batch**.",
-        evidence: [fact, { ...fact, key: "told.tap", source: "person", by: "you" }],
-        causes: [],
-        next: null,
-      }}
-    />,
-  );
-  expect(screen.getByText(/observed, bus/)).toBeTruthy();
-  expect(screen.getByText(/told by you/)).toBeTruthy();
-  expect(screen.getByRole("heading").textContent).toBe("Why mode is not open");
 });

@@ -3,6 +3,7 @@ import type { Prep, Step } from "../api/types";
 import { Emphasis } from "../parts/Emphasis";
 import { ProblemText } from "../parts/ProblemText";
 import { WhoSign, whoWords } from "../parts/Signs";
+import { clockText } from "../parts/time";
 import { DriverOffer } from "./DriverOffer";
 import { JobProgress } from "./JobProgress";
 import { RunButtons } from "./RunButtons";
@@ -53,6 +54,17 @@ export function CurrentStep({ prep }: { prep: Prep }) {
             You will see: <Emphasis text={step.sight} />
           </p>
         )}
+        {step.search && (
+          <p className="mt-2 max-w-prose text-secondary">
+            The settings’ own search finds it by the word <b className="font-semibold">{step.search}</b>.
+          </p>
+        )}
+        {step.denied && (
+          <p role="alert" className="mt-2 max-w-prose rounded-lg bg-(--lamp-tint) px-3 py-2 text-row">
+            <b className="font-semibold">What is observed counts.</b> {step.denied.by} said at{" "}
+            {clockText(step.denied.at)} that this is done; the bench sees that it is not.
+          </p>
+        )}
         <Action prep={prep} step={step} />
         <JobProgress device={device} />
       </div>
@@ -86,7 +98,7 @@ function Action({ prep, step }: { prep: Prep; step: Step }) {
     case "app.try":
       return <RunButtons device={device} />;
   }
-  return step.tell ? <TellButton handle={device.handle} step={step.id} /> : null;
+  return step.tell ? <TellButton handle={device.handle} step={step.id} seen={step.seen} /> : null;
 }
 
 function AskButton({ handle, waiting }: { handle: string; waiting: boolean }) {
@@ -102,14 +114,18 @@ function AskButton({ handle, waiting }: { handle: string; waiting: boolean }) {
   );
 }
 
-function TellButton({ handle, step }: { handle: string; step: string }) {
+function TellButton({ handle, step, seen }: { handle: string; step: string; seen: boolean }) {
   const tell = useTell(handle);
   return (
     <div className="mt-5">
       <button type="button" className="press" disabled={tell.isPending} onClick={() => tell.mutate(step)}>
         I have done that
       </button>
-      <p className="mt-2 text-caption text-secondary">Or go on: the bench sees by itself when the gate opens.</p>
+      <p className="mt-2 text-caption text-secondary">
+        {seen
+          ? "Or go on: the bench sees by itself when it is done."
+          : "The bench cannot see the end of this step by itself. It sees when the gate opens."}
+      </p>
       <ProblemText error={tell.error} />
     </div>
   );

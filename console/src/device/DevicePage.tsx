@@ -7,7 +7,8 @@ import { GateStrip } from "./GateStrip";
 import { HandsBoard } from "./HandsBoard";
 import { LogPanel } from "./LogPanel";
 import { Plan } from "./Plan";
-import { WhyPanel } from "./WhyPanel";
+import { WhyPanel } from "../why/WhyPanel";
+import { FactsPanel } from "./FactsPanel";
 
 /** One device: the plan and the current step, the device in the hand beside it, why below. */
 export function DevicePage() {
@@ -47,6 +48,7 @@ export function DevicePage() {
           <WhyPanel why={why.data} />
           <AppsPanel device={device} apps={prep.data.apps} />
         </div>
+        <FactsPanel handle={device.handle} />
         <LogPanel handle={device.handle} linked={linked} />
       </main>
       {device.hands_url && <HandsBoard url={device.hands_url} handle={device.handle} />}

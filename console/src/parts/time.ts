@@ -15,3 +15,7 @@ export const headerText = (at: string) => header.format(new Date(at)).replace(" 
 export const bytesText = (n: number) => (n < 1e6 ? `${(n / 1e3).toFixed(1)} kB` : `${(n / 1e6).toFixed(1)} MB`);
 
 export const tookText = (ms: number) => (ms < 1000 ? `${ms} ms` : `${(ms / 1000).toFixed(1)} s`);
+
+/** How long something takes, about. */
+export const secondsText = (s: number) =>
+  s < 90 ? `about ${Math.round(s)} seconds` : `about ${Math.round(s / 60)} minutes`;

@@ -1,19 +1,19 @@
-import { Eye, SquareDashed } from "lucide-react";
-import { useStrange } from "../api/queries";
+import { Eye, SquareDashed, TriangleAlert } from "lucide-react";
+import { Link } from "react-router";
+import { useSheets, useStrange } from "../api/queries";
 
-/** What is seen on a bus but has no row, with how we know. */
+/** What has no row: things that no sheet fits, with how we know; edits of sheets that are not in force; what does not show up. */
 export function Shelf() {
   const strange = useStrange();
-  if (!strange.data?.items.length) return null;
+  const sheets = useSheets();
   return (
     <section aria-label="Seen, but not known" className="-mx-5 mt-6 bg-base-200 px-5 py-3 md:-mx-8 md:px-8">
       <ul>
-        {strange.data.items.map((s) => (
-          <li key={s.host + s.port} className="flex flex-wrap items-center gap-x-4 gap-y-1 py-1 text-row">
+        {strange.data?.items.map((s) => (
+          <li key={s.name} className="flex flex-wrap items-center gap-x-4 gap-y-1 py-1 text-row">
             <span className="flex items-center gap-2.5">
               <SquareDashed size={16} strokeWidth={1.5} aria-hidden="true" className="text-secondary" />
-              <b className="font-semibold">something</b>
-              <span className="text-caption text-secondary">not known</span>
+              <b className="font-semibold">{s.name}</b>
             </span>
             <span className="flex items-center gap-2">
               <Eye size={14} strokeWidth={1.5} aria-hidden="true" className="text-(--road)" />
@@ -21,9 +21,32 @@ export function Shelf() {
                 <span className="mono">{s.usb}</span> on {s.port} of {s.host}: {s.interfaces.join(", ")}
               </span>
             </span>
-            <span className="ml-auto">No prep sheet fits it</span>
+            <span className="md:ml-auto">
+              No prep sheet fits it. Begin one with what was seen:{" "}
+              <span className="mono">earlybench sheet new --from {s.name}</span>
+            </span>
           </li>
         ))}
+        {sheets.data?.trouble.map((m) => (
+          <li key={m.file + m.line + m.text} className="flex flex-wrap items-baseline gap-x-2.5 py-1 text-row">
+            <TriangleAlert size={16} strokeWidth={1.5} aria-hidden="true" className="translate-y-[3px]" />
+            <b className="font-semibold">An edit of a sheet is not in force</b>
+            <span className="mono break-all">
+              {m.file}:{m.line}:{m.column}
+            </span>
+            <span>
+              {m.text}
+              {m.hint && `; ${m.hint}`}
+            </span>
+            <span className="text-secondary">The last good one is in force.</span>
+          </li>
+        ))}
+        <li className="flex flex-wrap items-center gap-x-4 gap-y-1 py-1 text-row">
+          <span className="text-secondary">Plugged something in, and it is not here?</span>
+          <Link to="/unseen" className="font-medium text-primary hover:underline">
+            Find out why it does not show up
+          </Link>
+        </li>
       </ul>
     </section>
   );

@@ -21,6 +21,10 @@ export const device = (handle: string, more: Partial<Device> = {}): Device => ({
   device_key: "",
   working: "",
   revision: 1,
+  path: "cable",
+  computer: {},
+  waits: {},
+  endings: [],
   ...more,
 });
 
@@ -40,6 +44,10 @@ export const step = (more: Partial<Step> = {}): Step => ({
   done: false,
   told: false,
   tell: true,
+  search: "",
+  again: false,
+  seen: false,
+  denied: null,
   draw: null,
   ...more,
 });

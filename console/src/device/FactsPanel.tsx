@@ -1,0 +1,39 @@
+import { useState } from "react";
+import { useFacts, useHistory } from "../api/queries";
+import { Evidence } from "../why/EvidenceList";
+
+/** All that is known of a device, and what was known before; folded until it is wanted. */
+export function FactsPanel({ handle }: { handle: string }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <details className="mt-6 border-t border-base-300 pt-4" onToggle={(e) => setOpen(e.currentTarget.open)}>
+      <summary className="cursor-pointer text-section font-semibold">Facts and their history</summary>
+      {open && <Lists handle={handle} />}
+    </details>
+  );
+}
+
+function Lists({ handle }: { handle: string }) {
+  const facts = useFacts(handle);
+  const history = useHistory(handle);
+  return (
+    <div className="mt-3 grid grid-cols-[minmax(0,1fr)] gap-9 md:grid-cols-2">
+      <div>
+        <h3 className="text-caption text-secondary">What is known now</h3>
+        <ul aria-label="What is known now">
+          {facts.data?.items.map((f) => (
+            <Evidence key={f.key + f.source} fact={f} />
+          ))}
+        </ul>
+      </div>
+      <div>
+        <h3 className="text-caption text-secondary">What was known before, the newest first</h3>
+        <ul aria-label="What was known before">
+          {history.data?.items.slice(0, 60).map((f, i) => (
+            <Evidence key={i} fact={f} />
+          ))}
+        </ul>
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,39 @@
+import { useTakeBack } from "../api/queries";
+import type { Given } from "../api/types";
+import { Emphasis } from "../parts/Emphasis";
+import { clockText } from "../parts/time";
+
+/** What was answered so far; people's answers can be taken back. */
+export function AnswerList({ handle, answers }: { handle: string; answers: Given[] }) {
+  const back = useTakeBack(handle);
+  if (answers.length === 0) return null;
+  return (
+    <div className="mt-4">
+      <h3 className="text-caption text-secondary">What was answered</h3>
+      <ul>
+        {answers.map((g) => (
+          <li key={g.check} className="flex flex-wrap items-baseline gap-x-3 py-[3px] text-row">
+            <span className="min-w-0">
+              <Emphasis text={g.text} /> <b className="font-semibold">{g.said}</b>
+            </span>
+            <span className="ml-auto text-caption whitespace-nowrap text-secondary">
+              {g.seen ? `observed, ${g.fact.source}` : `told by ${g.fact.by}`}{" "}
+              <span className="mono ml-1">{clockText(g.fact.at)}</span>
+            </span>
+            {!g.seen && (
+              <button
+                type="button"
+                className="press press-small press-bare"
+                disabled={back.isPending}
+                onClick={() => back.mutate(g.check)}
+              >
+                Take back
+                <span className="sr-only">: {g.said}</span>
+              </button>
+            )}
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
