@@ -38,7 +38,31 @@ func TestPictures(t *testing.T) {
 	shot("rack")
 	terminal(t, d, dir, "terminal-rack", "earlybench rack")
 	terminal(t, d, dir, "terminal-why", "earlybench why heron-2")
+	terminal(t, d, dir, "terminal-unseen", "earlybench why --unseen --answer plugged=yes --answer charging=yes")
+	at, unplug := strangeHost(t)
+	d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
+	b.sees("unknown-1")
+	shot("unknown")
+	broken := filepath.Join(t.TempDir(), "slate.yaml")
+	d.ok("sheet", "new", "--from", "unknown-1", "--name", "slate", "--out", broken)
+	text, err := os.ReadFile(broken)
+	require.NoError(t, err)
+	for right, wrong := range map[string]string{"open: fact.usb.link": "open: fact.usb.lnik", "gate: driver\n": "gate: drivers\n", "minutes: 1\n    sure": "minuts: 1\n    sure", "**{switch}** on, on": "**{swich}** on, on"} {
+		text = []byte(strings.Replace(string(text), right, wrong, 1))
+	}
+	require.NoError(t, os.WriteFile(broken, text, 0o600))
+	terminal(t, d, dir, "terminal-sheet-check", "cp "+broken+" slate.yaml && earlybench sheet check slate.yaml")
+	os.Remove("../slate.yaml") //nolint:errcheck // a leftover at worst
+	terminal(t, d, dir, "terminal-sheet-show", "earlybench sheet show heron-2 --only gate; earlybench sheet show heron-2 --only step")
+	unplug()
 	b.presses("Go on")
+	b.sees("Inside label")
+	b.presses("No")
+	b.sees("What was answered")
+	get(b, "look at why", chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label=Why]').scrollIntoView()`))
+	get(b, "let it settle", chromedp.Sleep(500*time.Millisecond))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "why.png"), get(b, "take a picture", chromedp.CaptureScreenshot()), 0o644))
+	b.presses("Take back")
 	b.sees("Inside label")
 	for _, text := range []string{"Settings", "Care", "Inside label"} {
 		b.hands(text)
@@ -78,6 +102,14 @@ func TestPictures(t *testing.T) {
 	shot("rack-predawn")
 }
 
+// spoken is what is shown of a command line: the part that is ours.
+func spoken(line string) string {
+	if i := strings.Index(line, "earlybench "); i > 0 {
+		return line[i:]
+	}
+	return line
+}
+
 // displays counts the screens that were started, so that each has a number of
 // its own.
 var displays int
@@ -88,19 +120,19 @@ func terminal(t *testing.T, d *demo, dir, name, command string) {
 	xvfb, xterm, shoot := needs(t, "Xvfb"), needs(t, "xterm"), needs(t, "import")
 	displays++
 	display := fmt.Sprintf(":%d", 90+os.Getpid()%100*10+displays)
-	screen := exec.Command(xvfb, display, "-screen", "0", "1120x520x24", "-nolisten", "tcp")
+	screen := exec.Command(xvfb, display, "-screen", "0", "1120x690x24", "-nolisten", "tcp")
 	require.NoError(t, screen.Start())
 	defer func() { screen.Process.Signal(syscall.SIGTERM); screen.Wait() }()
 	env := append(os.Environ(), "DISPLAY="+display, "EARLYBENCH_STATE="+d.state, "PATH="+filepath.Dir(d.bin)+":"+os.Getenv("PATH"), "COLORTERM=truecolor")
 	d.eventually("the screen is there", func() bool { _, err := os.Stat("/tmp/.X11-unix/X" + display[1:]); return err == nil })
 	done := filepath.Join(t.TempDir(), "done")
 	// A command that goes on waiting is looked at after a while.
-	line := fmt.Sprintf("(sleep 8; touch %[1]s) & printf '$ %%s\\n' %[2]q; %[2]s; ", done, strings.Split(command, "; ")[0])
+	line := fmt.Sprintf("(sleep 8; touch %[1]s) & printf '$ %%s\\n' %[3]q; %[2]s; ", done, strings.Split(command, "; ")[0], spoken(strings.Split(command, "; ")[0]))
 	for _, c := range strings.Split(command, "; ")[1:] {
 		line += fmt.Sprintf("echo; printf '$ %%s\\n' %q; %s; ", c, c)
 	}
 	line += "touch " + done + "; sleep 60"
-	window := exec.Command(xterm, "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "124x29+0+0", "-bg", "#faf6ee", "-fg", "#1f2740", "-b", "12", "-tn", "xterm-256color", "-e", "sh", "-c", line)
+	window := exec.Command(xterm, "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "124x39+0+0", "-bg", "#faf6ee", "-fg", "#1f2740", "-b", "12", "-tn", "xterm-256color", "-e", "sh", "-c", line)
 	window.Env, window.Dir = env, ".."
 	require.NoError(t, window.Start())
 	defer func() { window.Process.Signal(syscall.SIGTERM); window.Wait() }()

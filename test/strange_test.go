@@ -52,7 +52,7 @@ func TestWhatNoSheetFitsIsShownWithWhatWasSeenOfIt(t *testing.T) {
 	b.sees("heron-2 waits for you")
 	at, unplug := strangeHost(t)
 	d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
-	b.sees("f3e1:0102 on port 2 of attic: ff/00/00 slate-sync")
+	b.sees("f3e1:0102 on port 2 of attic: ff/00/00 slate-sync[31m<b>")
 	b.sees("No prep sheet fits it")
 	rack := d.ok("rack")
 	require.Contains(t, rack, "f3e1:0102 on port 2 of attic")

@@ -3,6 +3,7 @@ package sheet
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"regexp"
 	"slices"
@@ -34,8 +35,18 @@ func (b *builder) wrong(t text, format string, args ...any) {
 	b.errs = append(b.errs, mistake(cmp.Or(t, b.own.Sheet), "", format, args...))
 }
 
+// missing notes that something is not there; it is not told of a file of which
+// not all could be read.
+func (b *builder) missing(t text, format string, args ...any) {
+	e := mistake(cmp.Or(t, b.own.Sheet), "", format, args...)
+	e.follows = true
+	b.errs = append(b.errs, e)
+}
+
 func (b *builder) hinted(t text, names []string, format string, args ...any) {
-	b.errs = append(b.errs, mistake(cmp.Or(t, b.own.Sheet), meant(t.S, names), format, args...))
+	e := mistake(cmp.Or(t, b.own.Sheet), meant(t.S, names), format, args...)
+	e.follows = t.S == ""
+	b.errs = append(b.errs, e)
 }
 
 // layers are all layers of the chain that any model or release may use.
@@ -123,7 +134,7 @@ func (b *builder) spec(f factFile) fact.Spec {
 		s.Sources = append(s.Sources, fact.Source(src.S))
 	}
 	if len(s.Sources) == 0 {
-		b.wrong(f.Key, "fact %s has no sources", s.Key)
+		b.missing(f.Key, "fact %s has no sources", s.Key)
 	}
 	return s
 }
@@ -157,7 +168,7 @@ func (b *builder) series(m modelFile) *Series {
 				bounds = append(bounds, v)
 			}
 			if r.From.S == "" && r.Below.S == "" {
-				b.wrong(f.Sheet, "a range of releases says from, below, or both")
+				b.missing(f.Sheet, "a range of releases says from, below, or both")
 			}
 		}
 	}
@@ -237,7 +248,7 @@ func (b *builder) build(m modelFile, in span) *Sheet {
 		}
 	}
 	for _, w := range all.unknown {
-		b.wrong(w, "without: there is no step, cause or check %q to leave out", w.S)
+		b.missing(w, "without: there is no step, cause or check %q to leave out", w.S)
 	}
 	if len(b.errs) > before {
 		return nil
@@ -256,11 +267,11 @@ func (b *builder) fillWords() {
 		filled := map[string]string{}
 		for k, w := range words {
 			filled[k] = w.S
-			if lang == "" {
-				b.part("word", k, w.S, w)
-			}
 		}
 		b.sheet.words[lang] = filled
+	}
+	for _, k := range slices.Sorted(maps.Keys(b.words[""])) {
+		b.part("word", k, b.words[""][k].S, b.words[""][k])
 	}
 	b.sheet.words[""]["maker"], b.sheet.words[""]["model"] = b.sheet.Maker, b.sheet.Model.Name
 	for lang, words := range b.words {
@@ -284,11 +295,11 @@ func (b *builder) path(name string, m merged) *Path {
 		gf, has := m.gates[g]
 		switch {
 		case has:
-			p.Gates[g] = b.gate(gf)
+			p.Gates[g] = b.gate(gf, name)
 		case OfHost(g) || b.sheet.Family == "":
 			p.Gates[g] = &Gate{Name: g, NotNeeded: true}
 		default:
-			b.wrong(text{}, "gate %s is missing; write %s: not needed, if it is not", g, g)
+			b.missing(text{}, "gate %s is missing; write %s: not needed, if it is not", g, g)
 			p.Gates[g] = &Gate{Name: g, NotNeeded: true}
 		}
 	}
@@ -313,7 +324,7 @@ func (b *builder) path(name string, m merged) *Path {
 	}
 	for g, gf := range m.gates {
 		if p.Gates[g] != nil && !p.Gates[g].NotNeeded && !slices.Contains(p.Walk, g) {
-			b.wrong(gf.Name, "gate %s is needed and not in the walk", g)
+			b.missing(gf.Name, "gate %s is needed and not in the walk", g)
 		}
 	}
 	for _, s := range m.steps {
@@ -366,17 +377,21 @@ func (b *builder) time(p *Path) {
 	}
 }
 
-func (b *builder) gate(g gateFile) *Gate {
+func (b *builder) gate(g gateFile, path string) *Gate {
+	note := ""
 	if out := b.gates[g.Name]; out != nil {
 		return out
 	}
 	out := &Gate{Name: g.Name.S, NotNeeded: g.NotNeeded, Ends: fact.Key(g.Ends.S), Notice: b.length(g.Notice, 72*time.Hour)}
 	b.gates[g.Name] = out
+	if len(b.sheet.Paths) > 0 { // what another path has anew is named with it
+		note = " (" + path + ")"
+	}
 	what := g.Open.S
 	if g.NotNeeded {
 		what = "not needed"
 	}
-	b.part("gate", g.Name.S, what, g.Name)
+	b.part("gate", g.Name.S+note, what, g.Name)
 	if g.NotNeeded {
 		return out
 	}
@@ -385,7 +400,7 @@ func (b *builder) gate(g gateFile) *Gate {
 	}
 	out.Needed, out.Waiting = b.condition(g.Needed), b.condition(g.Waiting)
 	if out.Open = b.condition(g.Open); out.Open == nil && g.Open.S == "" {
-		b.wrong(g.Name, "gate %s has no condition: open", g.Name.S)
+		b.missing(g.Name, "gate %s has no condition: open", g.Name.S)
 	} else if out.Open != nil {
 		nothing := fact.NewView(b.registry, nil).At(time.Time{})
 		if len(out.Open.Facts) == 0 || out.Open.Eval(&Attributes{}, nothing) == True {
@@ -407,13 +422,13 @@ func (b *builder) gate(g gateFile) *Gate {
 func (b *builder) step(v stepFile) *Step {
 	switch {
 	case !idShape.MatchString(v.ID.S):
-		b.wrong(cmp.Or(v.ID, v.Title, v.Text), "a step has an id of lower-case letters, digits and hyphens")
+		b.missing(cmp.Or(v.ID, v.Title, v.Text), "a step has an id of lower-case letters, digits and hyphens")
 	case !slices.Contains(Order, v.Gate.S) && !OfHost(v.Gate.S):
 		b.hinted(v.Gate, Order, "step %s: there is no gate %q", v.ID.S, v.Gate.S)
 	case v.Action.S != "" && !slices.Contains([]string{InstallDriver, AskAdmission, TryApp}, v.Action.S):
 		b.hinted(v.Action, []string{InstallDriver, AskAdmission, TryApp}, "step %s: there is no action %q", v.ID.S, v.Action.S)
 	case v.Title.S == "" || v.Text.S == "":
-		b.wrong(v.ID, "step %s has no title or text", v.ID.S)
+		b.missing(v.ID, "step %s has no title or text", v.ID.S)
 	}
 	out := &Step{ID: v.ID.S, Gate: v.Gate.S, Who: b.who(v.Who, v.ID), Title: b.text(v.Title), Text: b.text(v.Text),
 		Note: b.text(v.Note), Search: b.text(v.Search), Sight: b.text(v.Sight), Risk: b.text(v.Risk),
@@ -423,7 +438,7 @@ func (b *builder) step(v stepFile) *Step {
 	}
 	if d := v.Draw; d != nil {
 		if d.Rows == 0 || d.Row > d.Rows {
-			b.wrong(cmp.Or(d.Title, v.ID), "step %s: its drawing has %d rows and marks row %d", v.ID.S, d.Rows, d.Row)
+			b.missing(cmp.Or(d.Title, v.ID), "step %s: its drawing has %d rows and marks row %d", v.ID.S, d.Rows, d.Row)
 		}
 		out.Draw = &Drawing{Title: b.text(d.Title), Word: b.text(d.Word), Rows: d.Rows, Row: d.Row, Taps: d.Taps}
 	}
@@ -432,14 +447,16 @@ func (b *builder) step(v stepFile) *Step {
 
 func (b *builder) who(t, id text) Who {
 	if !slices.Contains([]Who{Hands, Computer, Automatic}, Who(t.S)) {
-		b.wrong(cmp.Or(t, id), "%s: who is hands, computer or automatic, not %q", id.S, t.S)
+		e := mistake(cmp.Or(t, id, b.own.Sheet), "", "%s: who is hands, computer or automatic, not %q", id.S, t.S)
+		e.follows = t.S == ""
+		b.errs = append(b.errs, e)
 	}
 	return Who(t.S)
 }
 
 func (b *builder) cause(c causeFile) *Cause {
 	if !idShape.MatchString(c.ID.S) || c.Text.S == "" || len(c.Gates) == 0 {
-		b.wrong(cmp.Or(c.ID, c.Text), "a cause has an id (lower-case letters, digits, hyphens), gates and a text")
+		b.missing(cmp.Or(c.ID, c.Text), "a cause has an id (lower-case letters, digits, hyphens), gates and a text")
 	}
 	b.part("cause", c.ID.S, c.Text.S, c.ID)
 	out := &Cause{ID: c.ID.S, Weight: c.Weight, Text: b.text(c.Text), Proved: b.condition(c.Proved), Excluded: b.condition(c.Excluded),
@@ -451,7 +468,7 @@ func (b *builder) cause(c causeFile) *Cause {
 		out.Gates = append(out.Gates, g.S)
 	}
 	if c.Remedy.Seconds == 0 || c.Remedy.Text.S == "" {
-		b.wrong(c.ID, "cause %s has a remedy with a text and seconds", c.ID.S)
+		b.missing(c.ID, "cause %s has a remedy with a text and seconds", c.ID.S)
 	}
 	if b.sheet.Step(out.Remedy.Step) == nil && b.general(c.ID.File) {
 		out.Remedy.Step = "" // not every family has that step
@@ -463,7 +480,7 @@ func (b *builder) cause(c causeFile) *Cause {
 		if f := (Factor{When: b.condition(l.When), Times: l.Times}); f.When != nil && l.Times > 0 {
 			out.Likely = append(out.Likely, f)
 		} else if l.When.S == "" || l.Times == 0 {
-			b.wrong(cmp.Or(l.When, c.ID), "what makes cause %s likely has when and times", c.ID.S)
+			b.missing(cmp.Or(l.When, c.ID), "what makes cause %s likely has when and times", c.ID.S)
 		}
 	}
 	return out
@@ -471,14 +488,14 @@ func (b *builder) cause(c causeFile) *Cause {
 
 func (b *builder) check(c checkFile) *Check {
 	if !idShape.MatchString(c.ID.S) || c.Text.S == "" || c.Seconds == 0 || len(c.Answers) < 2 {
-		b.wrong(cmp.Or(c.ID, c.Text), "a check has an id (lower-case letters, digits, hyphens), a text, seconds and at least two answers")
+		b.missing(cmp.Or(c.ID, c.Text), "a check has an id (lower-case letters, digits, hyphens), a text, seconds and at least two answers")
 	}
 	b.part("check", c.ID.S, c.Text.S, c.ID)
 	out := &Check{ID: c.ID.S, Who: b.who(c.Who, c.ID), Seconds: c.Seconds, Text: b.text(c.Text), Note: b.text(c.Note),
 		When: b.condition(c.When), Good: b.length(c.Good, time.Hour), means: map[string][]float64{}}
 	for _, a := range c.Answers {
 		if !idShape.MatchString(a.ID.S) || a.Text.S == "" {
-			b.wrong(a.ID, "check %s: an answer has a name (lower-case letters, digits, hyphens) and a text", c.ID.S)
+			b.missing(a.ID, "check %s: an answer has a name (lower-case letters, digits, hyphens) and a text", c.ID.S)
 		}
 		out.Answers = append(out.Answers, Answer{ID: a.ID.S, Text: b.text(a.Text), Seen: b.condition(a.Seen)})
 	}
@@ -551,6 +568,14 @@ func (b *builder) condition(t text) *Condition {
 		return nil
 	}
 	placed := mistake(t, cmp.Or(e.Hint, b.hint(e.Text)), "%s", e.Text)
+	if m := undeclared.FindStringSubmatch(e.Text); m != nil {
+		placed.Text = fmt.Sprintf("there is no %s", m[1])
+		if e.Line <= 1 { // CEL points at the last part of a dotted name
+			if at := strings.LastIndex(t.S[:min(e.Col+len(m[1]), len(t.S))], m[1]); at >= 0 {
+				placed.Near, e.Col = m[1], at
+			}
+		}
+	}
 	if e.Line > 1 {
 		placed.Line, placed.Col = t.Line+e.Line-1, e.Col+1
 	} else {
@@ -568,7 +593,7 @@ var undeclared = regexp.MustCompile(`undeclared reference to '([^']+)'`)
 // hint suggests the nearest name for one that is not known.
 func (b *builder) hint(message string) string {
 	m := undeclared.FindStringSubmatch(message)
-	if m == nil || strings.Contains(message, "did you mean") {
+	if m == nil {
 		return ""
 	}
 	names := []string{"device.family", "device.maker", "device.code", "host.name", "host.shared", "app.id", "app.release", "app.features"}

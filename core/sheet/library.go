@@ -70,9 +70,12 @@ func LoadWith(root fs.FS, further map[string][]byte) (*Library, error) {
 		return nil, fmt.Errorf("read the sheets: %w", err)
 	}
 	lib := &Library{models: map[usb.ID]*Series{}, series: map[string]*Series{}, bases: map[string]*Sheet{}, files: map[string]string{}}
-	if len(errs) == 0 { // what is half read would only be complained of twice
-		for _, name := range slices.Sorted(maps.Keys(files)) {
-			errs = append(errs, lib.add(files, files[name])...)
+	unread := len(errs) > 0
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		for _, e := range lib.add(files, files[name]) {
+			if !unread || !e.follows && !errs.at(e.File, e.Line) {
+				errs = append(errs, e)
+			}
 		}
 	}
 	if len(errs) > 0 {
@@ -118,7 +121,7 @@ func (l *Library) add(files map[string]*file, f *file) Errors {
 	for up := f; up.Extends.S != ""; {
 		next := files[up.Extends.S]
 		if next == nil || slices.Contains(chain, next) {
-			return Errors{mistake(up.Extends, meant(up.Extends.S, slices.Sorted(maps.Keys(files))), "it extends sheet %q, which is not there, or is itself", up.Extends.S)}
+			return Errors{lacking(up.Extends, meant(up.Extends.S, slices.Sorted(maps.Keys(files))), "it extends sheet %q, which is not there, or is itself", up.Extends.S)}
 		}
 		chain = append(chain, next)
 		up = next
@@ -136,7 +139,7 @@ func (l *Library) add(files map[string]*file, f *file) Errors {
 				l.bases[f.Sheet.S] = sh
 			}
 		case !extended:
-			b.errs = append(b.errs, mistake(f.Sheet, "", "sheet %s has no models, and no sheet extends it, so nothing uses it", f.Sheet.S))
+			b.errs = append(b.errs, lacking(f.Sheet, "", "sheet %s has no models, and no sheet extends it, so nothing uses it", f.Sheet.S))
 		}
 		return b.errs
 	}
@@ -148,10 +151,17 @@ func (l *Library) add(files map[string]*file, f *file) Errors {
 	return b.errs
 }
 
+// lacking is a mistake that may only follow from another.
+func lacking(t text, hint, format string, args ...any) *Error {
+	e := mistake(t, hint, format, args...)
+	e.follows = true
+	return e
+}
+
 // place puts the sheets of one model into the library.
 func (l *Library) place(f *file, m modelFile, s *Series) Errors {
 	if m.Code.S == "" || m.Name.S == "" || !idShape.MatchString(m.Handle.S) {
-		return Errors{mistake(cmp.Or(m.Code, m.Name, m.Handle, m.USB, f.Sheet), "", "a model has a code, a name and a handle (lower-case letters, digits, hyphens)")}
+		return Errors{lacking(cmp.Or(m.Code, m.Name, m.Handle, m.USB, f.Sheet), "", "a model has a code, a name and a handle (lower-case letters, digits, hyphens)")}
 	}
 	name := s.Family + "/" + s.Maker + "/" + s.Model.Code
 	if l.series[name] != nil {

@@ -314,6 +314,8 @@ type Error struct {
 	Near string `json:"near"`   // the text that is wrong, as far as it can be told
 	Text string `json:"text"`
 	Hint string `json:"hint"`
+
+	follows bool // something is missing, perhaps only since it could not be read
 }
 
 func (e *Error) Error() string {
@@ -333,6 +335,11 @@ func (es Errors) Error() string {
 		lines[i] = e.Error()
 	}
 	return strings.Join(lines, "\n")
+}
+
+// at tells whether there is a mistake in a line already.
+func (es Errors) at(file string, line int) bool {
+	return slices.ContainsFunc(es, func(e *Error) bool { return e.File == file && e.Line == line })
 }
 
 // sorted puts mistakes in order of their places, each once.

@@ -125,7 +125,7 @@ func TestAMistakeIsNamedWithItsPlaceAndAHint(t *testing.T) {
 		name, file, old, new string
 		want                 []string
 	}{
-		{"an unknown fact", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.bund", []string{"tarn/tarn.yaml:", "undeclared reference", "fact.driver.bound"}},
+		{"an unknown fact", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.bund", []string{"tarn/tarn.yaml:", "there is no fact.driver.bund", "did you mean fact.driver.bound?"}},
 		{"a text where a truth is wanted", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.set", []string{"true or false", "string"}},
 		{"a comparison of unlike things", "tarn/tarn.yaml", "open: fact.driver.bound", `open: fact.driver.bound == "yes"`, []string{"no matching overload"}},
 		{"an expression that is none", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.bound &&", []string{"Syntax error"}},
@@ -188,7 +188,9 @@ func TestThePlaceOfAMistakeInAConditionIsExact(t *testing.T) {
 	es, ok := errors.AsType[sheet.Errors](err)
 	require.True(t, ok)
 	require.Equal(t, line, es[0].Line)
-	require.Equal(t, len("    open: ")+1+len("fact.usb.link && fact.driver"), es[0].Col)
+	require.Equal(t, len("    open: ")+1+len("fact.usb.link && "), es[0].Col)
+	require.Equal(t, "fact.driver.bund", es[0].Near)
+	require.Equal(t, "did you mean fact.driver.bound?", es[0].Hint)
 }
 
 func TestFillPutsInOnlyWhatADeviceKnows(t *testing.T) {

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -194,9 +195,29 @@ func (p *program) printFacts(fs []client.Fact) {
 		if !f.Good {
 			from += ", no longer good"
 		}
-		rows = append(rows, []string{f.Key, safe(fmt.Sprint(f.Value)), from, clockText(f.At)})
+		rows = append(rows, []string{f.Key, safe(valueText(f.Value)), from, clockText(f.At)})
 	}
 	table(p.out, []string{"fact", "value", "source", "seen"}, rows)
+}
+
+// valueText is a fact's value as people read it.
+func valueText(v any) string {
+	switch v := v.(type) {
+	case bool:
+		if v {
+			return "yes"
+		}
+		return "no"
+	case []any:
+		parts := make([]string, len(v))
+		for i := range v {
+			parts[i] = fmt.Sprint(v[i])
+		}
+		return strings.Join(parts, ", ")
+	case float64:
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	}
+	return fmt.Sprint(v)
 }
 
 func (p *program) rackSet() *cobra.Command {

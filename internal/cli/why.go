@@ -145,8 +145,15 @@ func (p *program) printCauses(w client.Why) {
 		fmt.Fprintf(p.out, "  %s %3.0f %%  %s%s\n", bar(c.Probability, 16), 100*c.Probability, emphasis(c.Text), done)
 	}
 	if others > 0 {
-		fmt.Fprintf(p.out, "  %s %3.0f %%  %s\n", bar(rest, 16), 100*rest, faint.Render(fmt.Sprintf("%d others", others)))
+		fmt.Fprintf(p.out, "  %s %3.0f %%  %s\n", bar(rest, 16), 100*rest, faint.Render(otherCauses(others)))
 	}
+}
+
+func otherCauses(n int) string {
+	if n == 1 {
+		return "one other"
+	}
+	return fmt.Sprintf("%d others", n)
 }
 
 // bar draws a probability, in eighths of a cell.

@@ -146,7 +146,7 @@ func (k *Keeper) open(ctx context.Context, a Attachment) (usb.Device, usb.Descri
 	_, _, _, hasLink := d.Link()
 	var names []string
 	for _, i := range d.Interfaces {
-		names = append(names, fmt.Sprintf("%s %s", i.Class, i.Name))
+		names = append(names, printable(fmt.Sprintf("%s %s", i.Class, i.Name)))
 	}
 	seen := []fact.Fact{
 		k.seen(fact.USBInterfaces, fact.Of(names), fact.Bus, a.scope()),

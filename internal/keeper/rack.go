@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"unicode"
 
 	"golang.org/x/crypto/ssh"
 
@@ -239,7 +240,7 @@ func (r *Rack) attach(ctx context.Context, h store.Host, d hostlink.Device) erro
 		}
 		s := Strange{Name: name, Host: h.Name, Port: d.Port, USB: d.USB, host: h, device: d}
 		for _, i := range d.Interfaces {
-			s.Interfaces = append(s.Interfaces, i.Class+" "+i.Name)
+			s.Interfaces = append(s.Interfaces, printable(i.Class+" "+i.Name))
 		}
 		r.strange[p] = s
 		r.mu.Unlock()
@@ -286,6 +287,18 @@ func (r *Rack) identify(ctx context.Context, d hostlink.Device) (*Keeper, error)
 	defer r.mu.Unlock()
 	r.keepers[dev.ID] = k
 	return k, nil
+}
+
+// printable takes what steers terminals out of what a device calls itself, and
+// bounds it.
+func printable(s string) string {
+	s = strings.Map(func(r rune) rune {
+		if unicode.IsPrint(r) {
+			return r
+		}
+		return -1
+	}, s)
+	return s[:min(len(s), 120)]
 }
 
 // strangeName is a name that nothing else without a sheet has. The lock is held.

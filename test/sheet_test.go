@@ -1,0 +1,93 @@
+package test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// guideSheet is the sheet of docs/guides/writing-a-sheet.md.
+func guideSheet(t *testing.T) string {
+	t.Helper()
+	guide, err := os.ReadFile("../docs/guides/writing-a-sheet.md")
+	require.NoError(t, err)
+	m := regexp.MustCompile("(?s)```yaml\n(.*?)```").FindSubmatch(guide)
+	require.NotNil(t, m)
+	return string(m[1])
+}
+
+func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
+	d := startDemo(t)
+	at, unplug := strangeHost(t)
+	d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
+	d.eventually("it is shown", func() bool { return strings.Contains(d.ok("rack"), "sheet new --from unknown-1") })
+
+	file := filepath.Join(t.TempDir(), "slate.yaml")
+	d.ok("sheet", "new", "--from", "unknown-1", "--name", "slate", "--out", file)
+	again := d.run("sheet", "new", "--from", "unknown-1", "--name", "slate", "--out", file)
+	require.Equal(t, 2, again.code)
+	require.Contains(t, again.err, "is there already")
+	require.Contains(t, d.ok("sheet", "check", file), "nothing is wrong")
+	draft, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Contains(t, string(draft), "#   interface ff/00/00 slate-sync")
+
+	require.NoError(t, os.WriteFile(file, []byte(guideSheet(t)), 0o600))
+	require.Contains(t, d.ok("sheet", "check", file), "nothing is wrong; 10 models in all")
+	added := d.run("sheet", "add", file)
+	require.Equal(t, 0, added.code, added.err)
+	d.eventually("it is on the rack", func() bool { return strings.Contains(d.ok("rack"), "Switch Open desk on") })
+	require.NotContains(t, d.ok("rack"), "unknown-1")
+	why := d.ok("why", "slate-1")
+	require.Contains(t, why, "Open desk is off.")
+	require.Contains(t, why, "Is the lamp beside Open desk lit?")
+	require.Contains(t, d.ok("why", "slate-1", "--answer", "lamp=yes"), "lent to a guest")
+	require.Contains(t, d.ok("sheet", "show", "slate-1", "--only", "word"), "Open desk")
+
+	edited(t, d, added.err)
+	unplug()
+}
+
+// edited edits the sheet beside the bench, well and badly.
+func edited(t *testing.T, d *demo, said string) {
+	t.Helper()
+	file := strings.TrimSpace(said[strings.LastIndex(said, " "):])
+	good, err := os.ReadFile(file)
+	require.NoError(t, err)
+	write := func(old, new string) {
+		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(good), old, new, 1)), 0o600))
+	}
+	write("switch: Open desk", "switch: Open house")
+	d.eventually("the edit is taken", func() bool { return strings.Contains(d.ok("rack"), "Switch Open house on") })
+	write("open: fact.usb.link #", "open: fact.usb.lnk #")
+	d.eventually("the broken edit is told", func() bool { return strings.Contains(d.ok("sheet"), "did you mean fact.usb.link?") })
+	require.Contains(t, d.ok("sheet"), "wrong and not in force")
+	require.Contains(t, d.ok("rack"), "Switch Open house on", "the last good one stays in force")
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("An edit of a sheet is not in force")
+	b.sees("there is no fact.usb.lnk")
+
+	bench := processOf(t, d.cmd.Process.Pid, "serve")
+	require.NoError(t, syscall.Kill(bench, syscall.SIGKILL))
+	d.eventually("the service answers again", func() bool {
+		_, err := d.api.Bench(context.Background())
+		return err == nil && processOf(t, d.cmd.Process.Pid, "serve") != bench
+	})
+	d.eventually("over a restart too", func() bool { return strings.Contains(d.run("rack").out, "Gritstone Slate One") })
+	require.Contains(t, d.ok("sheet"), "did you mean fact.usb.link?")
+	write("switch: Open desk", "switch: Open desk")
+	d.eventually("the mended one is taken", func() bool { return strings.Contains(d.ok("rack"), "Switch Open desk on") })
+	require.NotContains(t, d.ok("sheet"), "not in force")
+
+	require.Equal(t, 1, d.run("sheet", "drop", "tarn").code, "a shipped sheet stays")
+	require.Contains(t, d.run("sheet", "drop", "tarn/halden").err, "ships with Early Bench")
+	d.ok("sheet", "drop", "slate")
+	d.eventually("it has gone", func() bool { return !strings.Contains(d.ok("sheet"), "slate") })
+}

@@ -1,0 +1,126 @@
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+// whyOf asks why, as JSON.
+func whyOf(t *testing.T, d *demo, args ...string) client.Why {
+	t.Helper()
+	var w client.Why
+	require.NoError(t, json.Unmarshal([]byte(d.ok(append([]string{"why", "--json"}, args...)...)), &w))
+	return w
+}
+
+func TestWhyNamesCausesAndTheOneThingToDoByCommands(t *testing.T) {
+	d := startDemo(t)
+	d.eventually("it is seen", func() bool { return whyOf(t, d, "heron-2").Gate == "mode" })
+	w := whyOf(t, d, "heron-2")
+	require.Equal(t, "shut", w.State)
+	require.NotEmpty(t, w.Evidence)
+	var sum float64
+	for _, c := range w.Causes {
+		require.NotEmpty(t, c.Text)
+		require.NotContains(t, c.Text, "{")
+		sum += c.Probability
+	}
+	require.InDelta(t, 1, sum, 1e-9)
+	require.Equal(t, "check", w.Next.Kind)
+	require.Equal(t, "back-room", w.Next.ID)
+
+	w = whyOf(t, d, "heron-2", "--answer", "back-room=yes")
+	require.Equal(t, "choice-off", w.Causes[0].ID)
+	require.Equal(t, "remedy", w.Next.Kind)
+	require.Equal(t, "allow", w.Next.Step.ID)
+	w = whyOf(t, d, "heron-2", "--take-back", "back-room")
+	require.Empty(t, w.Answers)
+	w = whyOf(t, d, "heron-2", "--did", "choice-off")
+	require.NotEqual(t, "choice-off", w.Causes[0].ID, "what was done in vain is less probable")
+
+	for _, bad := range [][]string{{"--answer", "back-room"}, {}, {"--forget", "tarn"}} {
+		require.Equal(t, 2, d.run(append([]string{"why"}, bad...)...).code, bad)
+	}
+	wrong := d.run("why", "heron-2", "--answer", "back-room=maybe")
+	require.Equal(t, 1, wrong.code)
+	require.Contains(t, wrong.err, "there are yes, no")
+	ask := d.run("why", "heron-2", "--ask")
+	require.Equal(t, 6, ask.code)
+	require.Contains(t, ask.err, "--answer")
+}
+
+func TestAReportHoldsNoSecretAndFactsTellWhoSaidThem(t *testing.T) {
+	d := startDemo(t)
+	d.eventually("it is seen", func() bool { return whyOf(t, d, "heron-2").Gate == "mode" })
+	d.ok("rack", "set", "heron-2", "--fact", "device.locked=no")
+	report := d.ok("why", "heron-2", "--report")
+	require.Contains(t, report, "First that is not open: mode")
+	require.Contains(t, report, "device.locked = no (told")
+	require.NotContains(t, report, "HH4 0077", "not its serial")
+	require.NotContains(t, report, "SHA256:")
+	facts := d.ok("rack", "show", "heron-2", "--facts")
+	require.Regexp(t, `device\.locked +no +told by \w+`, facts)
+	require.Regexp(t, `usb\.link +no +bus`, facts)
+	require.Contains(t, d.ok("rack", "show", "heron-2", "--history"), "usb.present")
+	bad := d.run("rack", "set", "heron-2", "--fact", "usb.link=yes")
+	require.Equal(t, 1, bad.code)
+	require.Contains(t, bad.err, "people may tell")
+}
+
+func TestWhyIsAskedInTheConsoleByOneClickAndLearned(t *testing.T) {
+	d := startDemo(t)
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("heron-2")
+	b.presses("Go on")
+	b.sees("What it may be")
+	b.presses("Yes, there is")
+	b.sees("What helps")
+	b.presses("Take back")
+	b.sees("Is there a page Back room in its settings?")
+	b.presses("No")
+	b.sees("What was answered")
+	d.prepared()
+	d.eventually("it is learned", func() bool { return strings.Contains(d.ok("why", "--learned"), "tarn") })
+	require.Contains(t, d.run("why", "--learned", "--forget", "all").err, "Forgotten")
+	require.Contains(t, d.ok("why", "--learned"), "Nothing was learned yet")
+}
+
+func TestADeviceThatDoesNotShowUpIsAskedAfterInTheConsole(t *testing.T) {
+	d := startDemo(t)
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("heron-2")
+	b.presses("Find out why it does not show up")
+	b.sees("does not show up. What do you see?")
+	b.presses("It charges")
+	b.sees("The cable only charges.")
+	require.Equal(t, "cable-charges-only", whyOf(t, d, "--unseen").Causes[0].ID)
+}
+
+func TestOneIsLedThroughTheChecksAtATerminal(t *testing.T) {
+	d := startDemo(t)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
+	defer cancel()
+	y := d.atTerminal(ctx, "why --unseen --ask")
+	y.says(d, "Does the device show that it is charging?")
+	y.types("7\n")
+	y.says(d, `There is no "7" here.`)
+	y.types("1\n")
+	y.says(d, "Move the plug a little.")
+	y.types("2\n")
+	y.says(d, "b takes the last answer back")
+	y.types("b\n")
+	d.eventually("the answer is taken back", func() bool {
+		w := whyOf(t, d, "--unseen")
+		return len(w.Answers) == 1 && w.Answers[0].Check == "charging"
+	})
+	y.types("q\n")
+	require.Zero(t, y.wait().code)
+}
