@@ -8,6 +8,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/usb"
@@ -71,8 +72,15 @@ func LoadWith(root fs.FS, further map[string][]byte) (*Library, error) {
 	}
 	lib := &Library{models: map[usb.ID]*Series{}, series: map[string]*Series{}, bases: map[string]*Sheet{}, files: map[string]string{}}
 	unread := len(errs) > 0
-	for _, name := range slices.Sorted(maps.Keys(files)) {
-		for _, e := range lib.add(files, files[name]) {
+	names := slices.Sorted(maps.Keys(files))
+	built := make([]outcome, len(names))
+	var building sync.WaitGroup
+	for i, name := range names {
+		building.Go(func() { built[i] = build(files, files[name]) })
+	}
+	building.Wait()
+	for i, name := range names {
+		for _, e := range append(built[i].errs, lib.add(files[name], built[i])...) {
 			if !unread || !e.follows && !errs.at(e.File, e.Line) {
 				errs = append(errs, e)
 			}
@@ -113,42 +121,58 @@ func (l *Library) All() []*Series {
 	return out
 }
 
-// add puts the layers of one file together, for each of its models and ranges
+// outcome is what the layers of one file come to: sheets of its models, or one
+// sheet that stands for itself.
+type outcome struct {
+	base   *Sheet
+	models []modelFile
+	series []*Series
+	errs   Errors
+}
+
+// build puts the layers of one file together, for each of its models and ranges
 // of releases.
-func (l *Library) add(files map[string]*file, f *file) Errors {
-	l.files[f.Sheet.S] = f.path
+func build(files map[string]*file, f *file) (out outcome) {
 	chain := []*file{f}
 	for up := f; up.Extends.S != ""; {
 		next := files[up.Extends.S]
 		if next == nil || slices.Contains(chain, next) {
-			return Errors{lacking(up.Extends, meant(up.Extends.S, slices.Sorted(maps.Keys(files))), "it extends sheet %q, which is not there, or is itself", up.Extends.S)}
+			out.errs = Errors{lacking(up.Extends, meant(up.Extends.S, slices.Sorted(maps.Keys(files))), "it extends sheet %q, which is not there, or is itself", up.Extends.S)}
+			return out
 		}
 		chain = append(chain, next)
 		up = next
 	}
 	slices.Reverse(chain) // family first
 	b := &builder{chain: chain, own: f}
-	if !b.declare() {
-		return b.errs
-	}
-	if len(f.Models) == 0 {
-		extended := slices.ContainsFunc(slices.Collect(maps.Values(files)), func(o *file) bool { return o.Extends.S == f.Sheet.S })
-		switch {
-		case !slices.ContainsFunc(chain, func(f *file) bool { return f.Family.S != "" }): // what families have in common stands for itself too
-			if sh := b.build(modelFile{}, span{}); len(b.errs) == 0 {
-				l.bases[f.Sheet.S] = sh
+	extended := slices.ContainsFunc(slices.Collect(maps.Values(files)), func(o *file) bool { return o.Extends.S == f.Sheet.S })
+	switch {
+	case !b.declare():
+	case len(f.Models) > 0:
+		for _, m := range f.Models {
+			if s := b.series(m); s != nil {
+				out.models, out.series = append(out.models, m), append(out.series, s)
 			}
-		case !extended:
-			b.errs = append(b.errs, lacking(f.Sheet, "", "sheet %s has no models, and no sheet extends it, so nothing uses it", f.Sheet.S))
 		}
-		return b.errs
+	case !slices.ContainsFunc(chain, func(f *file) bool { return f.Family.S != "" }): // what families have in common stands for itself too
+		out.base = b.build(modelFile{}, span{})
+	case !extended:
+		b.errs = append(b.errs, lacking(f.Sheet, "", "sheet %s has no models, and no sheet extends it, so nothing uses it", f.Sheet.S))
 	}
-	for _, m := range f.Models {
-		if s := b.series(m); s != nil {
-			b.errs = append(b.errs, l.place(f, m, s)...)
-		}
+	out.errs = b.errs
+	return out
+}
+
+// add takes in what a file came to.
+func (l *Library) add(f *file, built outcome) (errs Errors) {
+	l.files[f.Sheet.S] = f.path
+	if built.base != nil && len(built.errs) == 0 {
+		l.bases[f.Sheet.S] = built.base
 	}
-	return b.errs
+	for i, s := range built.series {
+		errs = append(errs, l.place(f, built.models[i], s)...)
+	}
+	return errs
 }
 
 // lacking is a mistake that may only follow from another.

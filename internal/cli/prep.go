@@ -154,7 +154,11 @@ func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error
 		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
 	}
 	if g.lines != nil && s.Tell {
-		fmt.Fprintln(g.text, faint.Render("      Enter when you have done it; or the bench sees it by itself."))
+		hint := "Enter when you have done it; or the bench sees it by itself."
+		if !s.Seen {
+			hint = "Enter when you have done it: the bench cannot see the end of this step, only when the gate opens."
+		}
+		fmt.Fprintln(g.text, faint.Render("      "+hint))
 	}
 	return g.pause(ctx, s)
 }
@@ -167,6 +171,9 @@ func (g *guide) explain(s client.Step) {
 		who += fmt.Sprintf(", about %d minutes", s.Minutes)
 	}
 	fmt.Fprintf(g.text, "  %s %s  %s\n", lamp.Render("▸"), emphasis(s.Text), faint.Render(who))
+	if s.Denied != nil {
+		fmt.Fprintf(g.text, "      %s %s said at %s that this is done; the bench sees that it is not. What is observed counts.\n", lamp.Render(" ! "), s.Denied.By, clockText(s.Denied.At))
+	}
 	if len(s.Where) > 0 {
 		fmt.Fprintln(g.text, "      "+way(s.Where))
 	}

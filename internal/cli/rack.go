@@ -164,6 +164,23 @@ func (p *program) printDevice(plan client.Prep) {
 		where = fmt.Sprintf("by %s, %s of host %s", d.Link, d.Port, d.Host)
 	}
 	rows := [][]string{{"family", d.Family}, {"serial", d.Serial}, {"model", d.Code}, {"link", where}, {"device key", d.Key}}
+	for _, g := range sheet.Order {
+		if w := d.Waits[g]; len(w) > 0 {
+			rows = append(rows, []string{g, "waits for " + strings.Join(w, ", ")})
+		}
+	}
+	for _, g := range sheet.HostOrder {
+		if state := d.Computer[g]; state != "" {
+			rows = append(rows, []string{g, state + " (of this computer)"})
+		}
+	}
+	for _, e := range d.Endings {
+		soon := ""
+		if e.Soon {
+			soon = ", soon"
+		}
+		rows = append(rows, []string{e.Gate, "ends " + e.At.Local().Format("2 Jan 2006 15:04") + soon})
+	}
 	if d.HandsURL != "" {
 		rows = append(rows, []string{"in your hand", d.HandsURL})
 	}

@@ -144,7 +144,7 @@ func (p *program) printCauses(w client.Why) {
 		}
 		fmt.Fprintf(p.out, "  %s %3.0f %%  %s%s\n", bar(c.Probability, 16), 100*c.Probability, emphasis(c.Text), done)
 	}
-	if others > 0 {
+	if rest >= 0.005 {
 		fmt.Fprintf(p.out, "  %s %3.0f %%  %s\n", bar(rest, 16), 100*rest, faint.Render(otherCauses(others)))
 	}
 }

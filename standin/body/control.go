@@ -81,6 +81,7 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 		}{
 			{fact.ModeComputers, b.computers()},
 			{fact.OSRelease, b.model.Release},
+			{fact.Language, b.cfg.Spec.Language},
 			{fact.Battery, b.battery},
 			{fact.Free, b.free()},
 			{"apps", string(apps)},

@@ -27,6 +27,7 @@ type Spec struct {
 	Look     Look                 `yaml:"look"`
 	Capacity string               `yaml:"capacity"`
 	Answer   string               `yaml:"answer within"`
+	Language string               `yaml:"language"` // of its screens
 	Models   map[string]ModelSpec `yaml:"models"`
 	Ifaces   []IfaceSpec          `yaml:"interfaces"`
 	Hidden   HiddenSpec           `yaml:"hidden"`

@@ -13,7 +13,7 @@ export function GateStrip({ device }: { device: Device }) {
       style={{ gridTemplateColumns: `repeat(${shown.length}, minmax(0, 1fr))` }}
     >
       {shown.map((g, i) => (
-        <li key={g} className="text-center">
+        <li key={g} className="text-center" title={tellOf(device, g)}>
           <span
             className={`flex h-[42px] items-center justify-center ${i < stop ? "road" : i === stop ? "road road-half" : ""}`}
           >
@@ -25,10 +25,23 @@ export function GateStrip({ device }: { device: Device }) {
             className={`text-caption ${g === device.first ? "font-semibold max-md:whitespace-nowrap" : "text-secondary max-md:sr-only"}`}
           >
             {g}
-            <span className="sr-only">: {device.gates[g]}</span>
+            <span className="sr-only">: {tellOf(device, g)}</span>
           </span>
         </li>
       ))}
     </ol>
   );
+}
+
+/** The gate's state, what it waits for, and when it will shut. */
+function tellOf(device: Device, gate: string) {
+  const waits = device.waits[gate];
+  const end = device.endings.find((e) => e.gate === gate);
+  return [
+    device.gates[gate],
+    waits && `waits for ${waits.join(", ")}`,
+    end && `ends ${new Date(end.at).toLocaleDateString(undefined, { day: "numeric", month: "long" })}`,
+  ]
+    .filter(Boolean)
+    .join(", ");
 }

@@ -12,11 +12,11 @@ export function AnswerList({ handle, answers }: { handle: string; answers: Given
       <h3 className="text-caption text-secondary">What was answered</h3>
       <ul>
         {answers.map((g) => (
-          <li key={g.check} className="flex flex-wrap items-baseline gap-x-3 py-[3px] text-row">
-            <span className="min-w-0">
+          <li key={g.check} className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-3 py-[3px] text-row">
+            <span className="col-span-2">
               <Emphasis text={g.text} /> <b className="font-semibold">{g.said}</b>
             </span>
-            <span className="ml-auto text-caption whitespace-nowrap text-secondary">
+            <span className="text-caption text-secondary">
               {g.seen ? `observed, ${g.fact.source}` : `told by ${g.fact.by}`}{" "}
               <span className="mono ml-1">{clockText(g.fact.at)}</span>
             </span>

@@ -42,6 +42,11 @@ export function NextMove({ why }: { why: Why }) {
             <Emphasis text={a.text} />
           </button>
         ))}
+        {move.step && (
+          <button type="button" className="press press-small h-7" onClick={toStep}>
+            Go to the step
+          </button>
+        )}
         {move.kind === "remedy" && (
           <button
             type="button"
@@ -49,11 +54,16 @@ export function NextMove({ why }: { why: Why }) {
             disabled={remedied.isPending}
             onClick={() => remedied.mutate(move.id)}
           >
-            I have done that
+            Done, and it did not help
           </button>
         )}
       </div>
       <ProblemText error={answer.error ?? remedied.error} />
     </div>
   );
+}
+
+/** The step stands above, with all that belongs to it. */
+function toStep() {
+  document.querySelector("[aria-label='Current step']")?.scrollIntoView({ block: "center", behavior: "smooth" });
 }
