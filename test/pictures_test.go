@@ -52,7 +52,7 @@ func TestPictures(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(broken, text, 0o600))
 	terminal(t, d, dir, "terminal-sheet-check", "cp "+broken+" slate.yaml && earlybench sheet check slate.yaml")
-	os.Remove("../slate.yaml") //nolint:errcheck // a leftover at worst
+	os.Remove("../slate.yaml")
 	terminal(t, d, dir, "terminal-sheet-show", "earlybench sheet show heron-2 --only gate; earlybench sheet show heron-2 --only step")
 	unplug()
 	b.presses("Find out why it does not show up")

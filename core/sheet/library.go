@@ -154,7 +154,7 @@ func build(files map[string]*file, f *file) (out outcome) {
 				out.models, out.series = append(out.models, m), append(out.series, s)
 			}
 		}
-	case !slices.ContainsFunc(chain, func(f *file) bool { return f.Family.S != "" }): // what families have in common stands for itself too
+	case (extended || f.Extends.S == "") && !slices.ContainsFunc(chain, func(f *file) bool { return f.Family.S != "" }): // what families have in common stands for itself too
 		out.base = b.build(modelFile{}, span{})
 	case !extended:
 		b.errs = append(b.errs, lacking(f.Sheet, "", "sheet %s has no models, and no sheet extends it, so nothing uses it", f.Sheet.S))

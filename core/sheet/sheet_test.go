@@ -38,6 +38,9 @@ func only(files map[string]string, name string) map[string]string {
 	family, _, _ := strings.Cut(name, "/")
 	return maps.Collect(func(yield func(string, string) bool) {
 		for n, text := range files {
+			if n == "base/maker.yaml" && family != "ostler" && family != "kestle" {
+				continue
+			}
 			if strings.HasPrefix(n, "base/") || strings.HasPrefix(n, family+"/") || family == "base" && strings.HasPrefix(n, "tarn/") {
 				if !yield(n, text) {
 					return
@@ -258,7 +261,7 @@ func TestBrokenSheetsAreRefusedInTheirPlaceAndNeverCrash(t *testing.T) {
 	seed := uint64(20261123)
 	r := rand.New(rand.NewPCG(seed, 1))
 	good := shipped(t)
-	names := slices.Sorted(maps.Keys(good))
+	names := slices.DeleteFunc(slices.Sorted(maps.Keys(good)), func(n string) bool { return n == "base/maker.yaml" }) // ostler's mutants have it with them
 	refused := 0
 	for n := range 200 {
 		name := names[r.IntN(len(names))]

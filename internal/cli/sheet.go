@@ -59,7 +59,7 @@ func (p *program) printSheets(all client.Sheets) {
 	if len(all.Trouble) > 0 {
 		fmt.Fprintf(p.out, "\n%s\n\n", bad.Render("The newest edit is wrong and not in force; the last good one is:"))
 		for _, m := range all.Trouble {
-			raw, _ := os.ReadFile(m.File) //nolint:errcheck // without it the line is not shown
+			raw, _ := os.ReadFile(m.File)
 			p.printMistake(m, raw)
 		}
 	}
