@@ -52,7 +52,13 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	check("device")
 	b.goes(d.at.Service + "/devices/heron-1")
 	b.sees("Try an app on it")
+	get(b, "unfold the facts", chromedp.Evaluate[chromedp.Void](`document.querySelector("details").open = true`))
+	b.sees("What was known before")
 	check("a device with a log")
+	d.ok("why", "--unseen", "--answer", "charging=yes")
+	b.goes(d.at.Service + "/unseen")
+	b.sees("What was answered")
+	check("a device that does not show up")
 }
 
 func TestThePagesFitAPhone(t *testing.T) {
@@ -67,4 +73,7 @@ func TestThePagesFitAPhone(t *testing.T) {
 		wide := get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`))
 		require.LessOrEqual(t, wide, 390, page)
 	}
+	b.goes(d.at.Service + "/unseen")
+	b.sees("What it may be")
+	require.LessOrEqual(t, get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`)), 390)
 }

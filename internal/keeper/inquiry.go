@@ -113,12 +113,15 @@ func (k *Keeper) Answer(check, answer, by string) error {
 }
 
 func (k *Keeper) check(id string) (*sheet.Check, error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if c := k.sheet(k.rack.cfg.Clock.Now()).Check(id); c != nil {
+	s := k.Sheet()
+	if c := s.Check(id); c != nil {
 		return c, nil
 	}
-	return nil, fmt.Errorf("check %.60q: %w", id, store.ErrNotFound)
+	var there []string
+	for _, c := range s.Checks {
+		there = append(there, c.ID)
+	}
+	return nil, fmt.Errorf("check %.60q: %w; its sheet has %s", id, store.ErrNotFound, strings.Join(there, ", "))
 }
 
 // TakeBack takes an answer back.
@@ -141,11 +144,12 @@ func (k *Keeper) forget(ctx context.Context, keys []fact.Key) error {
 
 // Remedied keeps a person's word that what helps against a cause was done.
 func (k *Keeper) Remedied(causeID, by string) error {
-	k.mu.Lock()
-	c := k.sheet(k.rack.cfg.Clock.Now()).Cause(causeID)
-	k.mu.Unlock()
-	if c == nil {
-		return fmt.Errorf("cause %.60q: %w", causeID, store.ErrNotFound)
+	if s := k.Sheet(); s.Cause(causeID) == nil {
+		var there []string
+		for _, c := range k.Look(context.Background(), "").Why.Causes {
+			there = append(there, c.ID)
+		}
+		return fmt.Errorf("cause %.60q: %w; it may be %s", causeID, store.ErrNotFound, strings.Join(there, ", "))
 	}
 	return k.word(sheet.Did(causeID), fact.Of(true), by, false)
 }

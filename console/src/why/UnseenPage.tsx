@@ -19,6 +19,7 @@ export function UnseenPage() {
       <ProblemText error={why.error} />
       {why.data && (
         <>
+          <h2 className="sr-only">What to do, and what it may be</h2>
           <NextMove why={why.data} />
           <CauseBars causes={why.data.causes} />
           <AnswerList handle="unseen" answers={why.data.answers} />
