@@ -25,7 +25,7 @@ const (
 )
 
 // exactMoves bounds exact search: more moves take too long.
-const exactMoves = 9
+const exactMoves = 10
 
 // Trial is how one gate of a sheet is found out about when nothing can be
 // observed: only people answer.

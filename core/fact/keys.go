@@ -74,7 +74,7 @@ func onTheBus() []Spec {
 		cable(USBLink, Bool, "the bench link is among its interfaces", Bus),
 		cable(USBRelease, Version, "release that its descriptor states", Bus),
 		cable(USBErrors, Int, "transfers that failed since it was plugged in", Bus, Host),
-		{Key: USBBreaks, Type: Int, Sources: []Source{Bus, Host}, Good: minutes, Text: "times it left the bus by itself"},
+		{Key: USBBreaks, Type: Int, Sources: []Source{Bus, Host}, Good: minutes, Text: "times it left the bus in the last ten minutes"},
 		cable(USBHolder, Text, "who holds it on its host", Bus, Host),
 		{Key: AirSeen, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "heard on the network"},
 		{Key: AirNetwork, Type: Text, Sources: []Source{Host, Device, Person}, Good: hours, Text: "network it is on: same, other, hotspot"},

@@ -51,7 +51,8 @@ func (k *Keeper) Attach(a Attachment) {
 	k.at, k.stop, k.host = &a, cancel, a.Host.Name
 	k.mu.Unlock()
 	k.setLive(func([]string) []string { return []string{a.scope()} })
-	k.observe(append(k.driverFacts(a), k.seen(fact.USBPresent, fact.Of(true), fact.Bus, a.scope()))...)
+	k.observe(append(k.driverFacts(a), k.seen(fact.USBPresent, fact.Of(true), fact.Bus, a.scope()),
+		k.seen(fact.USBBreaks, fact.Of(k.breaks()), fact.Bus, ""))...)
 	k.offer()
 	k.held.Go(func() { k.hold(ctx, a) })
 }
@@ -62,6 +63,9 @@ func (k *Keeper) Detach() {
 	k.mu.Lock()
 	stop, at := k.stop, k.at
 	k.stop, k.at = nil, nil
+	if at != nil {
+		k.left = append(k.left, k.rack.cfg.Clock.Now())
+	}
 	k.mu.Unlock()
 	if stop != nil {
 		stop()
@@ -70,6 +74,18 @@ func (k *Keeper) Detach() {
 	if at != nil {
 		k.setLive(func([]string) []string { return nil })
 	}
+}
+
+// breaksWithin is how long a break of the cable counts.
+const breaksWithin = 10 * time.Minute
+
+// breaks counts how often the device left the bus of late.
+func (k *Keeper) breaks() int {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	now := k.rack.cfg.Clock.Now()
+	k.left = slices.DeleteFunc(k.left, func(t time.Time) bool { return now.Sub(t) > breaksWithin })
+	return len(k.left)
 }
 
 func (k *Keeper) driverFacts(a Attachment) []fact.Fact {
@@ -135,6 +151,9 @@ func (k *Keeper) open(ctx context.Context, a Attachment) (usb.Device, usb.Descri
 	short, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	dev, err := usbip.TCP(a.Host.USBIP).Open(short, a.BusID)
+	if errors.Is(err, usb.ErrBusy) {
+		k.observe(k.seen(fact.USBHolder, fact.Of("another program, or a virtual machine"), fact.Bus, a.scope()))
+	}
 	if err != nil {
 		return nil, usb.Descriptor{}, err
 	}
@@ -150,6 +169,7 @@ func (k *Keeper) open(ctx context.Context, a Attachment) (usb.Device, usb.Descri
 	}
 	seen := []fact.Fact{
 		k.seen(fact.USBInterfaces, fact.Of(names), fact.Bus, a.scope()),
+		k.seen(fact.USBHolder, fact.Of(""), fact.Bus, a.scope()),
 		k.seen(fact.USBLink, fact.Of(hasLink), fact.Bus, a.scope()),
 		k.seen(fact.USBRelease, fact.Of(fact.Release(usb.Release(d.Revision))), fact.Bus, a.scope()),
 	}

@@ -48,6 +48,7 @@ type Keeper struct {
 	series   *sheet.Series
 	asked    cause.Explanation // the last that somebody's words or a proof had a part in
 	host     string            // on which it was seen last
+	left     []time.Time       // when it left the bus of late
 	pending  time.Time         // when it will be looked at anew for time's sake; zero: never
 	device   store.Device
 	view     fact.View

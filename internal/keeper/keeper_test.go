@@ -315,3 +315,19 @@ func TestSheetsCanBeChangedUnderTheDevices(t *testing.T) {
 	require.NoError(t, b.Rack.SetSheets(t.Context(), lib))
 	require.Equal(t, "mode", look(slate).Readiness.First, "a device whose sheet has gone keeps the one that it had")
 }
+
+func TestADeviceThatSomebodyElseHoldsSaysSo(t *testing.T) {
+	rig := benchtest.Handset(t, true)
+	first := benchtest.New(t)
+	k := first.Watch(rig)
+	first.First(k, "driver")
+	require.Equal(t, "", value(k, fact.USBHolder), "nobody else has it")
+	second := benchtest.New(t)
+	other := second.Watch(rig)
+	second.Eventually("it is held", func() bool {
+		why := look(other).Why
+		return len(why.Causes) > 0 && why.Causes[0].ID == "held-by-guest" && why.Causes[0].Probability > 0.99
+	})
+	first.Hosts.Forget("loft")
+	second.First(other, "driver")
+}
