@@ -3,9 +3,12 @@ package test
 import (
 	"context"
 	"encoding/json"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/client"
@@ -135,4 +138,24 @@ func TestOneIsLedThroughTheChecksAtATerminal(t *testing.T) {
 	})
 	y.types("q\n")
 	require.Zero(t, y.wait().code)
+}
+
+func TestAComputerWithoutTheKitIsAnAnswer(t *testing.T) {
+	d := startDemo(t)
+	dir := t.TempDir()
+	project := "id: fellgate/pulse\nname: Pulse\nversion: \"1\"\nfamilies: [tarn]\nminimum: \"9\"\nbuild: {command: [slate-compiler, build]}\nfiles: [a]\nentry: a\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".earlybench.yaml"), []byte(project), 0o600))
+	_, err := d.api.AddProject(context.Background(), dir)
+	require.NoError(t, err)
+	d.eventually("heron-1 is linked", func() bool { return d.device("heron-1").Gates["linked"] == "open" })
+	w := whyOf(t, d, "heron-1", "--app", "fellgate/pulse")
+	require.Equal(t, "kit", w.Gate)
+	require.Equal(t, "kit-missing", w.Causes[0].ID)
+	require.Greater(t, w.Causes[0].Probability, 0.99)
+	require.Contains(t, d.ok("rack", "--app", "fellgate/pulse"), "The kit that builds the app is not on this computer.")
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("heron-1")
+	get(b, "choose the app", chromedp.Evaluate[chromedp.Void](`(() => { const s = document.querySelector("select"); const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set; set.call(s, "fellgate/pulse"); s.dispatchEvent(new Event("change", {bubbles: true})) })()`))
+	b.sees("The kit that builds the app is not on this computer.")
 }

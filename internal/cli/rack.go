@@ -108,6 +108,9 @@ func rackNext(d client.Device) string {
 	case d.Next != nil:
 		return d.Summary + ": " + emphasis(d.Next.Title)
 	}
+	if d.First != "" {
+		return d.Summary + ": " + emphasis(d.Says)
+	}
 	return good.Render(d.Summary)
 }
 

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/fact"
@@ -69,6 +70,10 @@ func (b *Body) computers() string {
 	return b.st.Settings["computers"]
 }
 
+// tellAgain is how often a device tells all anew, so that what is good for a
+// time only stays known.
+const tellAgain = 3 * time.Minute
+
 // followFacts tells all facts, then each that changes, until ctx ends.
 func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) error {
 	told := map[fact.Key]string{}
@@ -101,6 +106,8 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
+		case <-time.After(tellAgain):
+			clear(told)
 		case <-changed:
 		}
 	}

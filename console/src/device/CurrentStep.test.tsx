@@ -104,6 +104,21 @@ test("a ready device runs what the bench can build", async () => {
   expect(sent[0]).toEqual({ path: "/api/v1/runs", body: { device: "heron-2", app: "fellgate/callout", try: true } });
 });
 
+test("where the computer stands in the way, that is said, and not that it is ready", () => {
+  const p = prep(null);
+  show({
+    ...p,
+    device: device("heron-2", {
+      summary: "blocked",
+      first: "kit",
+      computer: { kit: "shut" },
+      says: "The kit is not here.",
+    }),
+  });
+  expect(screen.getByRole("heading").textContent).toBe("The kit is not here.");
+  expect(screen.queryByText(/is ready/)).toBeNull();
+});
+
 const job = (more: Partial<Job>): Job => ({
   id: "1",
   kind: "app.run",

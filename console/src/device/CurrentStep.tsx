@@ -1,6 +1,7 @@
 import { useAsk, useTell } from "../api/queries";
 import type { Prep, Step } from "../api/types";
 import { Emphasis } from "../parts/Emphasis";
+import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
 import { WhoSign, whoWords } from "../parts/Signs";
 import { clockText } from "../parts/time";
@@ -13,6 +14,20 @@ import { TapDrawing } from "./TapDrawing";
 export function CurrentStep({ prep }: { prep: Prep }) {
   const { device } = prep;
   const step = device.next;
+  if (!step && !isReady(device)) {
+    return (
+      <section aria-label="Current step" aria-live="polite">
+        <p className="flex items-center gap-2 text-caption text-secondary">
+          <WhoSign who="computer" /> {whoWords["computer"]}
+        </p>
+        <h2 className="mt-2 text-lead">
+          <Emphasis text={device.says} />
+        </h2>
+        <p className="mt-3 max-w-prose text-secondary">What may be behind it, and what to do about it, stands below.</p>
+        <JobProgress device={device} />
+      </section>
+    );
+  }
   if (!step) {
     return (
       <section aria-label="Ready">

@@ -1,11 +1,11 @@
 import type { Device } from "../api/types";
 import { Gate } from "../parts/Gate";
-import { gates } from "../parts/gates";
+import { gates, roadEnd } from "../parts/gates";
 
 /** The road of one device, with the gates' words below. */
 export function GateStrip({ device }: { device: Device }) {
   const shown = gates.filter((g) => g in device.gates);
-  const stop = device.first ? shown.indexOf(device.first as (typeof gates)[number]) : shown.length;
+  const stop = roadEnd(device, shown);
   return (
     <ol
       aria-label="Gates"

@@ -1,3 +1,5 @@
+import type { Device } from "../api/types";
+
 /** The gates in the order in which they are always shown. */
 export const gates = [
   "seen",
@@ -13,3 +15,13 @@ export const gates = [
   "accepted",
   "tried",
 ] as const;
+
+/** Where the road of a device ends: at its first gate; where that is the computer's, at the first that is not open. */
+export function roadEnd(d: Device, shown: readonly string[]) {
+  if (!d.first) return shown.length;
+  const at = shown.indexOf(d.first);
+  return at >= 0 ? at : shown.findIndex((g) => d.gates[g] !== "open" && d.gates[g] !== "not needed");
+}
+
+/** Whether nothing is shut. */
+export const isReady = (d: Device) => d.summary === "ready" || d.summary === "lapsing";

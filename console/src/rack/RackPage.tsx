@@ -2,6 +2,7 @@ import { useState } from "react";
 import { useDevices, useProjects } from "../api/queries";
 import type { Device } from "../api/types";
 import { plain } from "../parts/Emphasis";
+import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
 import { Matrix } from "./Matrix";
 import { Shelf } from "./Shelf";
@@ -64,6 +65,8 @@ function matches(d: Device, words: string) {
 function Lead({ devices }: { devices: Device[] }) {
   const next = devices.find((d) => d.summary === "readying") ?? devices.find((d) => d.next);
   if (devices.length === 0) return <h1 className="text-lead">The rack is empty.</h1>;
+  const stuck = devices.find((d) => !isReady(d));
+  if (!next?.next && stuck) return <h1 className="text-lead">{plain(stuck.says)}</h1>;
   if (!next?.next) return <h1 className="text-lead">All devices are ready.</h1>;
   return (
     <h1 className="text-lead">

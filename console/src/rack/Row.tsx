@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import type { Device } from "../api/types";
 import { plain } from "../parts/Emphasis";
 import { Gate } from "../parts/Gate";
+import { isReady, roadEnd } from "../parts/gates";
 import { WhoSign } from "../parts/Signs";
 
 type Props = {
@@ -20,7 +21,7 @@ export function Row({ device: d, gates, row, at, template }: Props) {
     tabIndex: at.row === row && at.column === column ? 0 : -1,
   });
   const to = `/devices/${d.handle}`;
-  const stop = d.first ? gates.indexOf(d.first) : gates.length;
+  const stop = roadEnd(d, gates);
   const Body = d.summary === "unseen" ? SquareDashed : Smartphone;
   return (
     <div
@@ -60,7 +61,7 @@ export function Row({ device: d, gates, row, at, template }: Props) {
           className="ml-auto shrink-0 md:w-[104px] font-medium text-primary hover:underline"
           {...here(gates.length + 1)}
         >
-          {d.next ? "Go on" : "Run an app"}
+          {d.next || !isReady(d) ? "Go on" : "Run an app"}
           <span className="sr-only"> with {d.handle}</span>
         </Link>
       </span>
@@ -70,9 +71,13 @@ export function Row({ device: d, gates, row, at, template }: Props) {
 
 function Next({ device: d }: { device: Device }) {
   if (!d.next && !d.working) {
-    return (
+    return isReady(d) ? (
       <span className="flex items-center gap-2 text-success">
         <WhoSign who="ready" /> Ready
+      </span>
+    ) : (
+      <span className="flex items-center gap-2">
+        <WhoSign who="computer" /> {plain(d.says)}
       </span>
     );
   }
