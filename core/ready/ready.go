@@ -134,12 +134,15 @@ type evaluation struct {
 	subject *Subject
 	known   fact.Known
 	before  *Readiness // of the path before
+
+	evidence []*fact.Fact // of all gates of a path, one after the other
 }
 
 // walk evaluates the gates of a path and returns how many of its walk are
 // passed before the first that is not.
 func (e *evaluation) walk(r *Readiness) int {
 	r.Gates = make([]Gate, 0, len(r.Path.Shown))
+	e.evidence = make([]*fact.Fact, 0, 2*len(r.Path.Shown))
 	for _, g := range r.Path.Shown {
 		if !e.shown(g.Name) {
 			continue
@@ -211,12 +214,13 @@ func (e *evaluation) decide(g *sheet.Gate, out *Gate) {
 	if g.Needed != nil && g.Needed.Eval(&e.subject.Attributes, e.known) == sheet.False {
 		return
 	}
-	out.Evidence = make([]*fact.Fact, 0, len(g.Open.Facts))
+	from := len(e.evidence)
 	for _, number := range g.Open.Numbers() {
 		if f := e.known.Number(number); f != nil {
-			out.Evidence = append(out.Evidence, f)
+			e.evidence = append(e.evidence, f)
 		}
 	}
+	out.Evidence = e.evidence[from:len(e.evidence):len(e.evidence)]
 	switch g.Open.Eval(&e.subject.Attributes, e.known) {
 	case sheet.True:
 		if out.State = Open; len(out.Evidence) == 0 {

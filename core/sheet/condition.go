@@ -247,7 +247,7 @@ func (c *Condition) Numbers() []int { return c.reads }
 // fact that is not good.
 func (c *Condition) Eval(a *Attributes, k fact.Known) Truth {
 	if c.quick != nil {
-		return c.quick.eval(k)
+		return c.quick.eval(a, k)
 	}
 	return c.interpret(a, k)
 }

@@ -13,7 +13,9 @@ import (
 // expression draws a condition that may be quick.
 func expression(t *rapid.T, depth int) string {
 	leaf := rapid.SampledFrom([]string{"fact.usb.present", "fact.link.up", "known.link.up", "known.admit.state", `fact.admit.state == "admitted"`,
-		`fact.admit.state != "asking"`, "fact.device.battery >= 10", "fact.device.battery < 50", "fact.device.battery == 7", "fact.device.battery != 7"})
+		`fact.admit.state != "asking"`, "fact.device.battery >= 10", "fact.device.battery < 50", "fact.device.battery == 7", "fact.device.battery != 7",
+		`fact.device.release < version("12")`, `fact.device.release == version("12.0")`, "fact.device.release >= app.release", "fact.device.release != app.release",
+		`endsWithin(fact.grant.ends, duration("48h"))`, `endsWithin(fact.grant.ends, duration("0s"))`})
 	if depth == 0 {
 		return leaf.Draw(t, "leaf")
 	}
@@ -48,7 +50,10 @@ func TestQuickConditionsComeToTheSameAsByCEL(t *testing.T) {
 		add(fact.LinkUp, fact.Of(rapid.Bool().Draw(t, "up")), fact.Device)
 		add(fact.AdmitState, fact.Of(rapid.SampledFrom([]string{"admitted", "asking"}).Draw(t, "state")), fact.Device)
 		add(fact.Battery, fact.Of(rapid.SampledFrom([]int{7, 10, 60}).Draw(t, "battery")), fact.Device)
+		add(fact.OSRelease, fact.Of(rapid.SampledFrom([]fact.Release{"6.2", "12", "12.1"}).Draw(t, "release")), fact.Device)
+		add(fact.GrantEnds, fact.Of(now.Add(time.Duration(rapid.IntRange(-3, 3).Draw(t, "days"))*24*time.Hour)), fact.Device)
+		who := &Attributes{Needs: rapid.SampledFrom([]fact.Release{"", "9", "12"}).Draw(t, "needs")}
 		k := fact.NewView(r, nil, facts...).At(now)
-		require.Equal(t, c.interpret(&Attributes{}, k), c.quick.eval(k), c.Source)
+		require.Equal(t, c.interpret(who, k), c.quick.eval(who, k), c.Source)
 	})
 }
