@@ -24,7 +24,7 @@ func whyOf(t *testing.T, d *demo, args ...string) client.Why {
 
 func TestWhyNamesCausesAndTheOneThingToDoByCommands(t *testing.T) {
 	d := startDemo(t)
-	d.eventually("it is seen", func() bool { return whyOf(t, d, "heron-2").Gate == "mode" })
+	d.eventually("its descriptors are read", func() bool { return whyOf(t, d, "heron-2").State == "shut" })
 	w := whyOf(t, d, "heron-2")
 	require.Equal(t, "shut", w.State)
 	require.NotEmpty(t, w.Evidence)

@@ -123,7 +123,7 @@ const noise = 0.02
 
 func likelihood(c *sheet.Check, cause *sheet.Cause, answer int) float64 {
 	even := 1 / float64(len(c.Answers))
-	if cause == nil {
+	if cause == nil { // of something else nobody knows how it would be answered
 		return even
 	}
 	return (1-noise)*c.Share(cause.ID)[answer] + noise*even

@@ -150,10 +150,10 @@ func (q *Question) believe(k fact.Known, e *Explanation) (belief, []*sheet.Check
 	return b, open
 }
 
-// concerns tells whether a check tells any two causes of a belief apart.
+// concerns tells whether a check tells a cause that it may be from others.
 func concerns(c *sheet.Check, b belief) bool {
-	for _, x := range b.causes {
-		if x != nil && !slices.Equal(c.Share(x.ID), c.Share("")) {
+	for i, x := range b.causes {
+		if x != nil && b.p[i] > 0 && !slices.Equal(c.Share(x.ID), c.Share("")) {
 			return true
 		}
 	}

@@ -3,7 +3,6 @@ package keeper
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -312,39 +311,4 @@ func (r *Rack) readLearned(ctx context.Context) error {
 	defer r.learning.Unlock()
 	r.cases, r.reckoned = cases, map[place]cause.Learned{}
 	return nil
-}
-
-// SetSheets goes over to another library: every device on record, and what no
-// sheet fitted before, is looked at anew.
-func (r *Rack) SetSheets(ctx context.Context, lib library) error {
-	r.mu.Lock()
-	r.lib = lib
-	strange := maps.Clone(r.strange)
-	r.mu.Unlock()
-	if err := r.readDevices(ctx); err != nil {
-		return err
-	}
-	unseen, err := r.makeUnseen(ctx)
-	if err != nil {
-		return err
-	}
-	r.mu.Lock()
-	r.unseen = unseen
-	for p := range strange {
-		delete(r.strange, p)
-	}
-	r.mu.Unlock()
-	for _, s := range strange {
-		if err := r.attach(ctx, s.host, s.device); err != nil {
-			r.cfg.Log.Error("look anew at what no sheet fitted", "error", err)
-		}
-	}
-	return r.cfg.Store.Tell(ctx, "sheet.changed", "")
-}
-
-// Sheet is the sheet that a device goes by.
-func (k *Keeper) Sheet() *sheet.Sheet {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return k.sheet(k.rack.cfg.Clock.Now())
 }

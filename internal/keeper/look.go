@@ -158,3 +158,10 @@ func (s Standing) Trouble() bool {
 func (s Standing) Blocked() *job.Problem {
 	return &job.Problem{Kind: job.Blocked, Gate: s.Why.Gate, Text: s.Why.Text, Remedy: plain(s.Why.Remedy)}
 }
+
+// Sheet is the sheet that a device goes by.
+func (k *Keeper) Sheet() *sheet.Sheet {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.sheet(k.rack.cfg.Clock.Now())
+}

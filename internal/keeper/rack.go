@@ -47,7 +47,7 @@ type Rack struct {
 
 	mu      sync.Mutex
 	keepers map[string]*Keeper // by the device's id
-	lib     library
+	lib     *sheet.Library
 	unseen  *Keeper
 	sets    []store.DriverSet
 	seen    map[place]string  // what hangs where: the device's id
@@ -57,8 +57,6 @@ type Rack struct {
 	cases    []store.Learned
 	reckoned map[place]cause.Learned // by family and host
 }
-
-type library = *sheet.Library
 
 // place is where a device hangs.
 type place struct{ host, busID string }
@@ -93,7 +91,7 @@ func New(ctx context.Context, cfg Config) (*Rack, error) {
 	return r, err
 }
 
-func (r *Rack) library() library {
+func (r *Rack) library() *sheet.Library {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.lib
@@ -128,6 +126,34 @@ func (r *Rack) readDevices(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// SetSheets goes over to another library: every device on record, and what no
+// sheet fitted before, is looked at anew.
+func (r *Rack) SetSheets(ctx context.Context, lib *sheet.Library) error {
+	r.mu.Lock()
+	r.lib = lib
+	strange := maps.Clone(r.strange)
+	r.mu.Unlock()
+	if err := r.readDevices(ctx); err != nil {
+		return err
+	}
+	unseen, err := r.makeUnseen(ctx)
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	r.unseen = unseen
+	for p := range strange {
+		delete(r.strange, p)
+	}
+	r.mu.Unlock()
+	for _, s := range strange {
+		if err := r.attach(ctx, s.host, s.device); err != nil {
+			r.cfg.Log.Error("look anew at what no sheet fitted", "error", err)
+		}
+	}
+	return r.cfg.Store.Tell(ctx, "sheet.changed", "")
 }
 
 // Close ends all links and waits.
