@@ -3,10 +3,10 @@ import type { Denied, Fact } from "../api/types";
 import { clockText } from "../parts/time";
 
 /** What we go by, each with source and time; and words that what is seen stands against. */
-export function EvidenceList({ evidence, denied }: { evidence: Fact[]; denied: Denied[] }) {
+export function EvidenceList({ evidence, denied, titled }: { evidence: Fact[]; denied: Denied[]; titled: boolean }) {
   return (
     <>
-      <h3 className="mt-4 text-caption text-secondary">What we go by</h3>
+      {titled && <h3 className="mt-4 text-caption text-secondary">What we go by</h3>}
       <ul className="mt-1">
         {evidence.map((f) => (
           <Evidence key={f.key + f.source} fact={f} />

@@ -41,7 +41,7 @@ export function WhyPanel({ why }: { why: Why | undefined }) {
         )
       )}
       <AnswerList handle={why.device} answers={why.answers} />
-      <EvidenceList evidence={why.evidence} denied={why.denied} />
+      <EvidenceList evidence={why.evidence} denied={why.denied} titled={why.gate !== ""} />
     </section>
   );
 }
