@@ -29,6 +29,7 @@ const (
 	CodeMethodNotFound = -32601
 	CodeFailed         = 1 // the request was understood and could not be done
 	CodeRefused        = 2 // not allowed
+	CodeNoRoom         = 3 // there is no room for it
 )
 
 // ErrClosed is what a call returns when the connection has ended.

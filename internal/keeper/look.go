@@ -79,8 +79,8 @@ func (k *Keeper) triedFacts(ctx context.Context, s Standing, app string) []fact.
 	var out []fact.Fact
 	if t, err := k.rack.cfg.Store.LastTryout(ctx, s.Device.ID, app); err == nil {
 		out = append(out, fact.Fact{Key: fact.AppTried, Value: fact.Of(t.Passed), Source: fact.Device, At: t.Created})
-		if ended := t.EndedAt(); ended != "" {
-			out = append(out, fact.Fact{Key: fact.AppFailed, Value: fact.Of(ended), Source: fact.Device, At: t.Created})
+		if t.Ended != "" {
+			out = append(out, fact.Fact{Key: fact.AppFailed, Value: fact.Of(t.Ended), Source: fact.Device, At: t.Created})
 		}
 	}
 	for _, a := range s.Apps {

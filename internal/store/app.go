@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
-	"strings"
 	"time"
 
 	"earlybench.invalid/earlybench/core/sets"
@@ -103,6 +102,14 @@ func (s *Store) SaveAppFile(ctx context.Context, a AppFile) error {
 	})
 }
 
+// Where a tryout that did not pass ended, as the fact app.failed tells it.
+const (
+	EndedAtSpace = "space"
+	EndedAtStart = "start"
+	EndedAtLog   = "log"
+	EndedLost    = "lost"
+)
+
 // Tryout is the evidence that a device works with an app, or does not.
 type Tryout struct {
 	ID      string    `json:"id"`
@@ -112,6 +119,7 @@ type Tryout struct {
 	Digest  string    `json:"digest"` // of the app file's manifest
 	Passed  bool      `json:"passed"`
 	Failed  string    `json:"failed,omitempty"` // why not
+	Ended   string    `json:"ended,omitempty"`  // where, if that shows something of the device or the app
 	Points  []Point   `json:"points"`
 	Log     []string  `json:"log"`
 	Picture string    `json:"picture,omitempty"` // SHA-256 of the PNG
@@ -149,21 +157,6 @@ func (s *Store) Tryout(ctx context.Context, id string) (Tryout, error) {
 // id.
 func (s *Store) LastTryout(ctx context.Context, device, app string) (Tryout, error) {
 	return one(ctx, s.db, scanTryout, `SELECT record FROM tryout WHERE device = ? AND app = ? ORDER BY created DESC LIMIT 1`, device, app)
-}
-
-// EndedAt tells where a tryout that did not pass ended: start, log, lost, space;
-// "" for one that passed or whose end says nothing of the device.
-func (t Tryout) EndedAt() string {
-	phase, _, _ := strings.Cut(t.Failed, ":")
-	switch phase {
-	case "start":
-		return "start"
-	case "log", "picture":
-		return "log"
-	case "copy":
-		return "lost"
-	}
-	return ""
 }
 
 // SaveTryout keeps a tryout of a device, by the device's id.

@@ -15,6 +15,7 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/internal/store"
 )
 
 // copy offers the app and sends the files that the device lacks, each from the
@@ -61,8 +62,12 @@ func (w *work) copy(ctx context.Context) (string, error) {
 func (w *work) refused(err error) error {
 	if e, ok := errors.AsType[*rpc.Error](err); ok {
 		gate, remedy := "", ""
-		if e.Code == rpc.CodeRefused {
+		switch e.Code {
+		case rpc.CodeRefused:
 			gate, remedy = "mode", "Look with earlybench why "+w.record.Device+"."
+		case rpc.CodeNoRoom:
+			w.record.Ended = store.EndedAtSpace
+			gate, remedy = "tried", "Take something off the device that needs much room."
 		}
 		return &job.Problem{Kind: job.Blocked, Gate: gate, Text: fmt.Sprintf("%s does not take %s: %s.", w.record.Device, w.project.ID, e.Message), Remedy: remedy}
 	}

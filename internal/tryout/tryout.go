@@ -4,6 +4,7 @@
 package tryout
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -214,6 +215,7 @@ func (w *work) do(ctx context.Context) (any, error) {
 		w.record.Points = append(w.record.Points, point)
 		if err != nil {
 			w.record.Failed = s.name + ": " + err.Error()
+			w.record.Ended = cmp.Or(w.record.Ended, endedAt(s.name, err))
 			if kerr := w.keep(ctx); kerr != nil {
 				err = errors.Join(err, kerr)
 			}
@@ -226,11 +228,28 @@ func (w *work) do(ctx context.Context) (any, error) {
 	return w.result, err
 }
 
-// keep keeps a tryout, once the app was really sent to a device.
+// endedAt tells what a phase's failure shows of the device or the app; "" where
+// it shows nothing of either.
+func endedAt(phase string, err error) string {
+	if p, ok := errors.AsType[*job.Problem](err); ok && p.Kind == job.Gone {
+		return store.EndedLost
+	}
+	switch phase {
+	case "start":
+		return store.EndedAtStart
+	case "log", "picture":
+		return store.EndedAtLog
+	}
+	return ""
+}
+
+// keep keeps a tryout, once the app was really sent to a device, or its end shows
+// something of the device.
 func (w *work) keep(ctx context.Context) error {
-	if !w.try || w.record.Digest == "" {
+	if !w.try || w.record.Digest == "" && w.record.Ended == "" {
 		return nil
 	}
+	w.record.Digest = w.packed.Digest
 	w.record.Created = w.Clock.Now().UTC()
 	if err := w.Store.SaveTryout(context.WithoutCancel(ctx), w.keeper.Device().ID, w.record); err != nil {
 		return err

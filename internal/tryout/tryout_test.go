@@ -124,6 +124,27 @@ func TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent(t *testing.T) {
 	require.Equal(t, "copy", failed(j))
 	require.Contains(t, j.Error.Text, "bytes, 512000000 are free")
 	require.Zero(t, j.Phases[2].Done)
+	require.Equal(t, "never-tried", d.keeper.Look(t.Context(), "fellgate/callout").Why.Causes[0].ID, "a run is no tryout")
+	require.Equal(t, "copy", failed(d.run(true)))
+	why := d.keeper.Look(t.Context(), "fellgate/callout").Why
+	require.Equal(t, "tried", why.Gate)
+	require.Equal(t, "storage-full", why.Causes[0].ID)
+	require.Greater(t, why.Causes[0].Probability, 0.99)
+	os.Remove(filepath.Join(dir, "app.wasm"))
+}
+
+func TestACableThatIsPulledInATryoutIsTheCause(t *testing.T) {
+	d := linked(t)
+	dir := d.project(map[string]string{"cp source app.wasm": "truncate -s 60M app.wasm"})
+	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodPull, standin.Steer{Body: "heron-2", After: 3 << 20}))
+	j := d.run(true)
+	require.Equal(t, "copy", failed(j))
+	require.Equal(t, job.Gone, j.Error.Kind)
+	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodPlug, standin.Steer{Body: "heron-2"}))
+	d.Eventually("it is linked again", func() bool { _, err := d.keeper.Linked(t.Context()); return err == nil })
+	why := d.keeper.Look(t.Context(), "fellgate/callout").Why
+	require.Equal(t, "cable-pulled", why.Causes[0].ID)
+	require.Greater(t, why.Causes[0].Probability, 0.99)
 	os.Remove(filepath.Join(dir, "app.wasm"))
 }
 

@@ -177,7 +177,7 @@ func (b *Body) offer(params json.RawMessage) (any, error) {
 		need += f.Size - have
 	}
 	if free := b.free(); need > free {
-		return nil, fmt.Errorf("%s needs %d bytes, %d are free", m.ID, need, free)
+		return nil, rpc.Errorf(rpc.CodeNoRoom, "%s needs %d bytes, %d are free", m.ID, need, free)
 	}
 	if err := os.MkdirAll(b.filesDir(), 0o700); err != nil {
 		return nil, err
