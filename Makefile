@@ -31,6 +31,10 @@ screenshots: build setup-test ## take the pictures of docs/screenshots anew
 
 types: $(CONSOLE)/node_modules/.ready ## make the console's types from the HTTP interface
 	$(GO) run ./cmd/openapi > $(CONSOLE)/openapi.json.new && mv $(CONSOLE)/openapi.json.new $(CONSOLE)/openapi.json
+	@$(MAKE) --no-print-directory $(CONSOLE)/src/api/schema.d.ts
+
+# The console's types are made from the description of the interface, and not kept.
+$(CONSOLE)/src/api/schema.d.ts: $(CONSOLE)/openapi.json $(CONSOLE)/node_modules/.ready
 	cd $(CONSOLE) && npm run --silent types
 
 setup-test:
@@ -40,5 +44,5 @@ $(CONSOLE)/node_modules/.ready: $(CONSOLE)/package-lock.json
 	cd $(CONSOLE) && npm ci --no-fund --no-audit --loglevel=error
 	@touch $@
 
-$(CONSOLE)/dist/index.html: $(CONSOLE)/node_modules/.ready $(shell find $(CONSOLE)/src $(CONSOLE)/public $(CONSOLE)/index.html $(CONSOLE)/vite.config.ts -type f 2>/dev/null)
+$(CONSOLE)/dist/index.html: $(CONSOLE)/node_modules/.ready $(CONSOLE)/src/api/schema.d.ts $(shell find $(CONSOLE)/src $(CONSOLE)/public $(CONSOLE)/index.html $(CONSOLE)/vite.config.ts -type f 2>/dev/null)
 	cd $(CONSOLE) && npm run --silent build

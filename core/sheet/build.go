@@ -187,6 +187,9 @@ func (b *builder) series(m modelFile) *Series {
 	}
 	s := out.Sheets[0]
 	out.Model, out.Family, out.Maker, out.Registry, out.Released = s.Model, s.Family, s.Maker, b.registry, b.released()
+	for _, f := range b.chain {
+		out.Applies = cmp.Or(f.Applies.S, out.Applies)
+	}
 	return &out
 }
 

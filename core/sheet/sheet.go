@@ -69,6 +69,7 @@ type Series struct {
 	Maker    string
 	Registry *fact.Registry
 	Released fact.Key // the fact that states the release before any link
+	Applies  string   // the family that such devices announce on the network; "" if they do not
 	Sheets   []*Sheet // by release, the last for the newest
 }
 
