@@ -108,13 +108,12 @@ func (p *program) printMistake(m client.Mistake, text []byte) {
 	fmt.Fprintf(p.out, "%s %s\n", bold.Render(fmt.Sprintf("%s:%d:%d:", m.File, m.Line, m.Column)), safe(m.Text))
 	if lines := bytes.Split(text, []byte("\n")); len(text) > 0 && m.Line <= len(lines) {
 		line := safe(strings.ReplaceAll(string(lines[m.Line-1]), "\t", " "))
-		from := min(max(m.Column-1, 0), len(line))
+		from, mark := min(max(m.Column-1, 0), len(line)), 1
+		if near, _, _ := strings.Cut(m.Near, "\n"); near != "" && strings.HasPrefix(line[from:], near) {
+			mark = len([]rune(near))
+		}
 		if from > 60 { // a long line is shown from before the place on
 			line, from = "…"+strings.ToValidUTF8(line[from-40:], ""), 41
-		}
-		mark := 1
-		if near, _, _ := strings.Cut(m.Near, "\n"); near != "" && strings.HasPrefix(strings.TrimPrefix(line, "…")[min(from, len(strings.TrimPrefix(line, "…"))):], near) {
-			mark = len([]rune(near))
 		}
 		if width := p.width - 6; len([]rune(line)) > width {
 			line = string([]rune(line)[:width]) + "…"
