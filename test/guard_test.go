@@ -71,6 +71,27 @@ func TestTheServiceAnswersOnlyItsOwnPages(t *testing.T) {
 		{"even from the hands page", "POST", "/api/v1/devices/heron-2/admission", "", with(map[string]string{"Origin": d.at.Hands}), 403},
 		{"a cross-site write is refused", "POST", "/api/v1/devices/heron-2/admission", "", with(map[string]string{"Sec-Fetch-Site": "cross-site"}), 403},
 		{"a browser names no directory to build from", "POST", "/api/v1/projects", `{"dir":"/tmp"}`, with(own), 403},
+		{"however it is written", "POST", "/api/v1/Projects", `{"dir":"/tmp"}`, with(own), 405},
+		{"with whatever behind it", "POST", "/api/v1/projects/", `{"dir":"/tmp"}`, with(own), 405},
+		{"or in between", "POST", "/api/v1/%70rojects", `{"dir":"/tmp"}`, with(own), 405},
+		{"a browser puts no sheet beside the bench", "POST", "/api/v1/sheets", `{"text":"sheet: x"}`, with(own), 403},
+		{"nor takes one away", "DELETE", "/api/v1/sheets/tarn", "", with(own), 403},
+		{"however that is written", "DELETE", "/api/v1/SHEETS/tarn", "", with(own), 405},
+		{"it does read them", "GET", "/api/v1/sheets", "", with(nil), 200},
+		{"it asks why", "GET", "/api/v1/devices/heron-2/why", "", with(nil), 200},
+		{"it asks why of what does not show up", "GET", "/api/v1/devices/unseen/why", "", with(nil), 200},
+		{"it answers", "POST", "/api/v1/devices/unseen/answers", `{"check":"charging","answer":"yes"}`, with(own), 204},
+		{"an answer that is none", "POST", "/api/v1/devices/unseen/answers", `{"check":"charging","answer":"perhaps"}`, with(own), 422},
+		{"a check that is none", "POST", "/api/v1/devices/unseen/answers", `{"check":"x","answer":"yes"}`, with(own), 404},
+		{"an answer that is too long", "POST", "/api/v1/devices/unseen/answers", `{"check":"` + strings.Repeat("x", 90) + `","answer":"yes"}`, with(own), 422},
+		{"it takes an answer back", "DELETE", "/api/v1/devices/unseen/answers/charging", "", with(own), 204},
+		{"it answers only from its own pages", "DELETE", "/api/v1/devices/unseen/answers/charging", "", with(nil), 403},
+		{"a remedy of no cause", "POST", "/api/v1/devices/heron-2/remedies", `{"cause":"x"}`, with(own), 404},
+		{"a fact that people cannot know", "POST", "/api/v1/devices/heron-2/facts", `{"key":"usb.link","value":"yes"}`, with(own), 422},
+		{"a fact of nobody", "POST", "/api/v1/devices/nobody/facts", `{"key":"device.locked","value":"yes"}`, with(own), 404},
+		{"what was learned", "GET", "/api/v1/learned", "", with(nil), 200},
+		{"what was known before", "GET", "/api/v1/devices/heron-2/history", "", with(nil), 200},
+		{"the sheet of a device", "GET", "/api/v1/devices/heron-2/sheet", "", with(nil), 200},
 		{"nor lets others in", "POST", "/api/v1/sign-in-addresses", "", with(own), 403},
 		{"a GET has no effect", "GET", "/api/v1/runs", "", with(nil), 404},
 		{"a device that is not there", "GET", "/api/v1/devices/heron-7", "", with(nil), 404},
@@ -88,6 +109,11 @@ func TestTheServiceAnswersOnlyItsOwnPages(t *testing.T) {
 				require.Contains(t, string(raw), `"detail"`)
 			}
 		})
+	}
+	for _, path := range []string{"/API/v1/devices", "/Api/v1/bench", "//api/v1/devices", "/api//v1/devices", "/%61pi/v1/devices"} {
+		raw, err := io.ReadAll(d.ask("GET", path, "", nil).Body)
+		require.NoError(t, err)
+		require.NotContains(t, string(raw), "heron-1", "without a session nothing is told at %s", path)
 	}
 	info, err := os.Stat(d.at.Socket)
 	require.NoError(t, err)

@@ -78,7 +78,8 @@ const maxBody = 64 << 20
 func New(cfg Config, address string) *Server {
 	s := &Server{Config: cfg, origin: "http://" + address, offered: map[string]time.Time{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
-	s.app = fiber.New(fiber.Config{AppName: "Early Bench", BodyLimit: maxBody, ErrorHandler: fiberError})
+	// An address has one spelling only: the guard goes by it.
+	s.app = fiber.New(fiber.Config{AppName: "Early Bench", BodyLimit: maxBody, ErrorHandler: fiberError, CaseSensitive: true, StrictRouting: true})
 	s.app.Use(s.guard)
 	s.routes()
 	s.app.Get("/api/v1/events", s.events)
