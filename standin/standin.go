@@ -9,14 +9,17 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/standin/bodies"
 	"earlybench.invalid/earlybench/standin/body"
 	"earlybench.invalid/earlybench/standin/hands"
@@ -31,6 +34,12 @@ type Scenario struct {
 	Answer string   `json:"answer"` // how long questions wait; "": as the body's data says
 	Sets   [][]byte `json:"sets"`   // driver sets that the host has from the beginning
 	Bodies []Entry  `json:"bodies"`
+	// More is a directory with further makers' data, as in standin/bodies.
+	More string `json:"more"`
+	// Boot, where not "", is used instead of the bodies' times for a restart.
+	Boot string `json:"boot"`
+	// Drivers says that the host binds a driver to every interface by itself.
+	Drivers bool `json:"drivers"`
 
 	HubAddress   string `json:"hub_address"`
 	HostAddress  string `json:"host_address"`
@@ -45,6 +54,8 @@ type Entry struct {
 	Model  string          `json:"model"`
 	Serial string          `json:"serial"`
 	Begin  *body.Beginning `json:"begin"`
+	Cable  string          `json:"cable"` // charge, worn, dead; "" for a good one
+	Held   string          `json:"held"`  // by whom, of the computer's other programs
 }
 
 // Addresses are where the stand-ins are reached.
@@ -87,10 +98,21 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
+	if sc.More != "" {
+		more, err := body.LoadSpecs(os.DirFS(sc.More))
+		if err != nil {
+			return err
+		}
+		maps.Copy(specs, more)
+	}
+	common := commonClasses
+	if sc.Drivers {
+		common = append(slices.Clone(common), fmt.Sprintf("%02x/00/00", usb.LinkClass))
+	}
 	hostDir := filepath.Join(sc.Dir, "host")
 	_, err = os.Stat(hostDir)
 	fresh := errors.Is(err, os.ErrNotExist)
-	if r.host, err = host.New(host.Config{Address: sc.HostAddress, Name: sc.Host, Dir: hostDir, Common: commonClasses}); err != nil {
+	if r.host, err = host.New(host.Config{Address: sc.HostAddress, Name: sc.Host, Dir: hostDir, Common: common}); err != nil {
 		return err
 	}
 	for _, raw := range sc.Sets {
@@ -119,6 +141,9 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		if spec == nil {
 			return fmt.Errorf("body %s: nobody makes %q", e.Name, e.Body)
 		}
+		if sc.Boot != "" {
+			spec.Boot = sc.Boot
+		}
 		b, err := body.New(body.Config{Name: e.Name, Spec: spec, Model: e.Model, Serial: e.Serial, Answer: answer,
 			Dir: filepath.Join(sc.Dir, "bodies"), Clock: r.clock, Log: log, Begin: e.Begin})
 		if err != nil {
@@ -127,7 +152,19 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		r.bodies = append(r.bodies, b)
 		held = append(held, b)
 		r.hub.Attach(b)
-		if err := r.hub.Plug(e.Name); err != nil {
+		cable := hub.Cable(e.Cable)
+		if spec.Port == "power" {
+			cable = hub.Charge
+		}
+		if cable != hub.Data {
+			err = r.hub.SetCable(e.Name, cable)
+		} else {
+			err = r.hub.Plug(e.Name)
+		}
+		if err == nil && e.Held != "" {
+			err = r.hub.Hold(e.Name, e.Held)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -217,6 +254,11 @@ const (
 	MethodTouch  = "touch"
 	MethodScreen = "screen"
 	MethodClock  = "clock.move"
+	MethodSlide  = "slide"
+	MethodType   = "type"
+	MethodPress  = "press"
+	MethodFaults = "faults"
+	MethodFault  = "fault"
 )
 
 // Steer are the parameters of the methods that concern one body.
@@ -225,12 +267,14 @@ type Steer struct {
 	After int64  `json:"after,omitempty"`
 	Text  string `json:"text,omitempty"`
 	Times int    `json:"times,omitempty"`
-	By    string `json:"by,omitempty"` // of the clock
+	By    string `json:"by,omitempty"`  // of the clock
+	Off   bool   `json:"off,omitempty"` // of a fault: take it away
 }
 
 // Status is what is told of a body.
 type Status struct {
 	Name    string `json:"name"`
+	Family  string `json:"family"`
 	Port    int    `json:"port"`
 	Plugged bool   `json:"plugged"`
 	Hands   string `json:"hands_url"`
@@ -268,9 +312,19 @@ func (r *Rig) handle(ctx context.Context, c *rpc.Conn, method string, params jso
 				}
 			}
 			return nil, nil
+		case MethodSlide:
+			return nil, b.SlideTo(p.Text)
+		case MethodType:
+			return nil, b.Type(p.Text)
+		case MethodPress:
+			return nil, b.Press(p.Text)
 		case MethodScreen:
 			elements, _ := b.Elements()
 			return elements, nil
+		case MethodFaults:
+			return r.faults(b), nil
+		case MethodFault:
+			return nil, r.setFault(b, p.Text, !p.Off)
 		}
 		return rpc.NoMethod(ctx, c, method, params)
 	}
@@ -281,7 +335,7 @@ func (r *Rig) status() []Status {
 	ports := r.hub.Ports()
 	out := make([]Status, len(r.bodies))
 	for i, b := range r.bodies {
-		out[i] = Status{Name: b.Name(), Hands: r.hands.URL() + "/held/" + b.Name(), Key: b.Fingerprint()}
+		out[i] = Status{Name: b.Name(), Family: b.Family(), Hands: r.hands.URL() + "/held/" + b.Name(), Key: b.Fingerprint()}
 		for _, p := range ports {
 			if p.Body == b.Name() {
 				out[i].Port, out[i].Plugged = p.Number, p.Plugged

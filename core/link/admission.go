@@ -24,6 +24,12 @@ type Admission struct {
 	// For is "visit", "30 days" or "until withdrawn", when admitted.
 	For   string    `json:"for,omitempty"`
 	Until time.Time `json:"until,omitzero"`
+	// Wants is what the device wants typed on it, with the state password: "pin",
+	// "pattern" or "password". It is the device's own and never sent.
+	Wants string `json:"wants,omitempty"`
+	// Locked says that the device is locked, so that a question shows only once it
+	// is unlocked.
+	Locked bool `json:"locked,omitempty"`
 }
 
 // Visitor is who asks to be let in.
@@ -44,6 +50,11 @@ const (
 	MethodAdmitAsk    = "admit.ask"
 	MethodAdmitChange = "admit.changed" // notification, to the bench
 	MethodAdmitCancel = "admit.cancel"
+
+	// MethodAdmitWithdraw has an admitted bench's admission withdrawn, by itself.
+	MethodAdmitWithdraw = "admit.withdraw"
+	// MethodFind has the device show what it is called on this bench.
+	MethodFind = "find"
 
 	MethodDescribe    = "describe"
 	MethodFactsFollow = "facts.follow"

@@ -67,6 +67,11 @@ type Line struct {
 	Text  string    `json:"text"`
 }
 
+// Find asks a device to show its handle.
+type Find struct {
+	Handle string `json:"handle"`
+}
+
 // LogFrom asks for the lines after a seq, of an app or of all.
 type LogFrom struct {
 	App   string `json:"app,omitempty"`

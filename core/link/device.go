@@ -72,6 +72,14 @@ func Serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device) error {
 // ciphers puts the one first that is fast on common processors.
 var ciphers = []string{"aes128-gcm@openssh.com", "chacha20-poly1305@openssh.com"}
 
+type asker struct{}
+
+// Asker is the fingerprint of the bench whose control method is being answered.
+func Asker(ctx context.Context) string {
+	key, _ := ctx.Value(asker{}).(string)
+	return key
+}
+
 type served struct {
 	ctx    context.Context
 	device Device
@@ -159,7 +167,7 @@ func (s *served) control(n ssh.NewChannel) {
 		if s.device.Admission(s.key).State != Admitted {
 			return nil, rpc.Errorf(rpc.CodeRefused, "this bench is no longer admitted")
 		}
-		return s.device.Control(ctx, method, params, conn.Notify)
+		return s.device.Control(context.WithValue(ctx, asker{}, s.key), method, params, conn.Notify)
 	})
 	<-conn.Done()
 }

@@ -10,19 +10,29 @@ import (
 // question is the admission question on the screen.
 type question struct {
 	visitor link.Visitor
-	answer  chan string // "visit", "until withdrawn", "no"; buffered
+	secret  bool                 // answered with yes: now the device's secret is wanted
+	report  chan link.AdmitState // of what comes before the answer
+	answer  chan string          // visit, 30 days, until withdrawn, no; buffered
 }
 
 // Admission tells how it stands with a key.
 func (b *Body) Admission(key string) link.Admission {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	a, ok := b.st.Admissions[key]
-	if !ok {
-		return link.Admission{State: link.AdmitNone}
-	}
-	return link.Admission{State: link.Admitted, For: a.For}
+	return b.admission(key)
 }
+
+func (b *Body) admission(key string) link.Admission {
+	a, ok := b.st.Admissions[key]
+	if !ok || !a.Until.IsZero() && b.cfg.Clock.Now().After(a.Until) {
+		return link.Admission{State: link.AdmitNone, Locked: b.seemsLocked()}
+	}
+	return link.Admission{State: link.Admitted, For: a.For, Until: a.Until}
+}
+
+// seemsLocked is what the device tells a computer of its lock: while its link is
+// stale, that it is locked, whatever the screen shows.
+func (b *Body) seemsLocked() bool { return b.locked || b.stale }
 
 // Ask puts the question on the screen.
 func (b *Body) Ask(ctx context.Context, v link.Visitor, report func(link.Admission)) {
@@ -37,40 +47,92 @@ func (b *Body) Ask(ctx context.Context, v link.Visitor, report func(link.Admissi
 		report(link.Admission{State: link.AdmitBusy})
 		return
 	}
-	q := &question{visitor: v, answer: make(chan string, 1)}
-	b.question = q
+	q := &question{visitor: v, report: make(chan link.AdmitState, 1), answer: make(chan string, 1)}
+	if !b.stale { // a stale link never brings the question to the screen
+		b.question = q
+	}
+	b.asleep = false
+	locked := b.seemsLocked()
 	b.redraw()
 	b.mu.Unlock()
-	report(link.Admission{State: link.AdmitAsking})
-	report(b.await(ctx, q))
+	report(link.Admission{State: link.AdmitAsking, Locked: locked})
+	report(b.await(ctx, q, report))
 }
 
-func (b *Body) await(ctx context.Context, q *question) link.Admission {
+func (b *Body) await(ctx context.Context, q *question, report func(link.Admission)) link.Admission {
 	within := b.cfg.Answer
 	if within == 0 {
 		within, _ = time.ParseDuration(b.cfg.Spec.Answer)
 	}
+	late := b.cfg.Clock.After(within)
 	var answer string
 	state := link.Admission{State: link.AdmitExpired}
-	select {
-	case <-ctx.Done():
-	case <-b.cfg.Clock.After(within):
-	case answer = <-q.answer:
+	for waiting := true; waiting; {
+		select {
+		case <-ctx.Done():
+			waiting = false
+		case <-late:
+			waiting = false
+		case s := <-q.report:
+			report(link.Admission{State: s, Wants: b.cfg.Spec.Admit.Secret})
+		case answer = <-q.answer:
+			waiting = false
+		}
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.question == q {
 		b.question = nil
 	}
+	if q.secret {
+		b.screen.pad = nil
+	}
 	switch answer {
+	case "":
 	case "no":
 		state.State = link.AdmitRefused
-	case "visit", "until withdrawn":
+	default:
 		state = link.Admission{State: link.Admitted, For: answer}
-		b.st.Admissions[q.visitor.Key] = admission{Name: clean(q.visitor.Name, 40), For: answer, Since: b.cfg.Clock.Now()}
+		if answer == "30 days" {
+			state.Until = b.cfg.Clock.Now().AddDate(0, 0, 30).UTC().Truncate(time.Second)
+		}
+		b.st.Admissions[q.visitor.Key] = admission{Name: clean(q.visitor.Name, 40), For: answer, Since: b.cfg.Clock.Now(), Until: state.Until}
 	}
 	b.touchState()
 	return state
+}
+
+// answer answers the admission question; a yes may want the device's own secret
+// yet. The lock is held.
+func (b *Body) answer(a string) {
+	q := b.question
+	if q == nil {
+		return
+	}
+	if a == "no" || b.cfg.Spec.Admit.Secret == "" {
+		b.give(q, a)
+		return
+	}
+	q.secret = true
+	select {
+	case q.report <- link.AdmitPassword:
+	default:
+	}
+	p := b.wantSecret(b.cfg.Spec.Admit.Asks, func() { b.give(q, a) })
+	if p != nil {
+		p.left = func() { b.give(q, "no") }
+		p.wrong = p.left
+	}
+}
+
+func (b *Body) give(q *question, a string) {
+	select {
+	case q.answer <- a:
+	default:
+	}
+	if b.question == q {
+		b.question = nil
+	}
 }
 
 // clean takes what a stranger sent down to a short line of printable signs.

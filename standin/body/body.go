@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -40,8 +39,13 @@ type Config struct {
 // Beginning is the state in which a new body comes.
 type Beginning struct {
 	Opened   bool              `json:"opened"`
+	Locked   bool              `json:"locked"`
 	Settings map[string]string `json:"settings"`
 	Admits   map[string]string `json:"admits"` // fingerprint to the bench's name
+	Release  string            `json:"release"`
+	Level    int               `json:"level"` // of the battery; 0: as the data says
+	Tokens   []Token           `json:"tokens"`
+	Faults   []string          `json:"faults"`
 }
 
 // Body is a stand-in device. All methods may be called from any goroutine.
@@ -63,8 +67,17 @@ type Body struct {
 	seq      uint64
 	running  map[string]*process
 	whole    map[string]bool // files whose digest was checked as they came
-	battery  int
+	style    style
+	used     time.Time // when it was touched last
+	locked   bool
+	asleep   bool
+	power    bool // it hangs on power
+	booting  bool
+	booted   time.Time // when the restart will be over
+	stale    bool      // its link, until the cable is pulled
+	shown    int       // the battery's level that was drawn last
 	closed   bool
+	end      context.CancelFunc
 
 	work sync.WaitGroup
 	run  *engine
@@ -76,15 +89,20 @@ func New(cfg Config) (*Body, error) {
 	if !ok {
 		return nil, fmt.Errorf("body %s: %s makes no model %q", cfg.Name, cfg.Spec.Maker, cfg.Model)
 	}
-	id, err := usb.ParseID(m.USB)
-	if err != nil {
-		return nil, err
+	var id usb.ID
+	var err error
+	if m.USB != "" {
+		if id, err = usb.ParseID(m.USB); err != nil {
+			return nil, err
+		}
 	}
 	if cfg.Log == nil {
 		cfg.Log = slog.New(slog.DiscardHandler)
 	}
-	b := &Body{cfg: cfg, model: m, id: id, changed: make(chan struct{}), rev: 1, running: map[string]*process{}, whole: map[string]bool{}, battery: 81}
-	if b.st, err = loadState(b.stateFile()); err != nil {
+	b := &Body{cfg: cfg, model: m, id: id, changed: make(chan struct{}), rev: 1, running: map[string]*process{}, whole: map[string]bool{}}
+	b.used = cfg.Clock.Now()
+	b.style = styles[cfg.Spec.Look.Style](b.form(), cfg.Spec.Look)
+	if b.st, err = loadState(b.stateFile(), cfg.Spec, cfg.Clock.Now()); err != nil {
 		return nil, fmt.Errorf("body %s: %w", cfg.Name, err)
 	}
 	if _, err := os.Stat(b.stateFile()); err != nil && cfg.Begin != nil {
@@ -100,11 +118,22 @@ func New(cfg Config) (*Body, error) {
 		return nil, fmt.Errorf("body %s: %w", cfg.Name, err)
 	}
 	b.screen.home()
+	b.locked = cfg.Begin != nil && cfg.Begin.Locked
+	b.stale = b.st.Faults["stale-link"]
+	var ctx context.Context
+	ctx, b.end = context.WithCancel(context.Background())
+	b.work.Go(func() { b.live(ctx) })
 	return b, nil
 }
 
 func (b *Body) begin(g *Beginning) {
-	b.st.Opened = g.Opened
+	b.st.Opened, b.st.Release, b.st.Tokens = g.Opened, g.Release, g.Tokens
+	if g.Level > 0 {
+		b.st.Level = g.Level
+	}
+	for _, f := range g.Faults {
+		b.st.Faults[f] = true
+	}
 	for k, v := range g.Settings {
 		b.st.Settings[k] = v
 	}
@@ -117,6 +146,7 @@ func (b *Body) begin(g *Beginning) {
 func (b *Body) Close() error {
 	b.mu.Lock()
 	b.closed = true
+	b.end()
 	for _, p := range b.running {
 		p.stop()
 	}
@@ -127,6 +157,9 @@ func (b *Body) Close() error {
 
 // Name is the body's name.
 func (b *Body) Name() string { return b.cfg.Name }
+
+// Family is the family of its OS.
+func (b *Body) Family() string { return b.cfg.Spec.Family }
 
 // Mark is the maker's mark, as it stands on the body.
 func (b *Body) Mark() string { return b.cfg.Spec.Look.Mark }
@@ -162,6 +195,9 @@ func (b *Body) Descriptor() usb.Descriptor {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	revision, _ := strconv.ParseUint(b.model.Revision, 16, 16)
+	if v, err := strconv.ParseUint(usbRevision(b.st.Release), 16, 16); err == nil {
+		revision = v
+	}
 	d := usb.Descriptor{ID: b.id, Revision: uint16(revision), Maker: b.cfg.Spec.Maker, Product: b.model.Name,
 		Serial: b.serial(), MaxPacket0: 64, Config: 1, MilliAmps: 500}
 	for _, spec := range b.cfg.Spec.Ifaces {
@@ -176,26 +212,51 @@ func (b *Body) Descriptor() usb.Descriptor {
 	return d
 }
 
-func (b *Body) serial() string { return b.cfg.Serial }
-
-func (b *Body) shows(spec IfaceSpec) bool {
-	for setting, values := range spec.When {
-		if !b.st.Opened || !slices.Contains(values, b.st.Settings[setting]) {
-			return false
-		}
+// usbRevision writes a release as a descriptor's revision (USB 2.0, 9.6.1): two
+// binary-coded decimals, 6.2 is 0620.
+func usbRevision(release string) string {
+	major, minor, _ := strings.Cut(release, ".")
+	if len(major) > 2 || major == "" {
+		return ""
 	}
-	return true
+	if minor == "" {
+		minor = "0"
+	}
+	return strings.Repeat("0", 2-len(major)) + major + minor[:1] + "0"
 }
 
+func (b *Body) serial() string { return b.cfg.Serial }
+
+func (b *Body) shows(spec IfaceSpec) bool { return b.holds(spec.When) }
+
+// release is the OS release that it has now. The lock is held.
+func (b *Body) release() string {
+	if b.st.Release != "" {
+		return b.st.Release
+	}
+	return b.model.Release
+}
+
+// On tells whether the body runs; while it restarts it is not on the bus.
+func (b *Body) On() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return !b.booting
+}
+
+// Plugged tells the body that it hangs on a cable with power.
+func (b *Body) Plugged() { b.Powered(true) }
+
 // Unplugged tells the body that its cable was pulled: what was let in for one
-// visit is forgotten, and a question on the screen goes away.
+// visit is forgotten, and a stale link is no longer stale.
 func (b *Body) Unplugged() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for key, a := range b.st.Admissions {
-		if a.For == "visit" {
-			delete(b.st.Admissions, key)
-		}
+	b.forgetVisits()
+	b.setPower(false)
+	if b.stale {
+		b.stale = false
+		delete(b.st.Faults, "stale-link")
 	}
 	b.touchState()
 }
@@ -228,29 +289,30 @@ func (b *Body) Fingerprint() string { return ssh.FingerprintSHA256(b.key().Publi
 
 // fill puts the body's own data into a text.
 func (b *Body) fill(s string) string {
-	return strings.NewReplacer("{name}", b.cfg.Name, "{code}", b.cfg.Model, "{serial}", b.serial(), "{release}", b.model.Release,
-		"{admitted}", admittedWords(len(b.st.Admissions))).Replace(s)
+	return strings.NewReplacer("{name}", b.cfg.Name, "{code}", b.cfg.Model, "{serial}", b.serial(), "{release}", b.release(),
+		"{admitted}", b.admittedWords()).Replace(s)
 }
 
-func admittedWords(n int) string {
-	switch n {
+func (b *Body) admittedWords() string {
+	switch n := len(b.st.Admissions); n {
 	case 0:
-		return "none"
+		return b.cfg.Spec.word("none")
 	case 1:
-		return "one"
+		return b.cfg.Spec.word("one")
+	default:
+		return strconv.Itoa(n)
 	}
-	return strconv.Itoa(n)
 }
 
 // wipe makes it a new device: another key, everything closed, nothing on it.
 // The lock is held.
 func (b *Body) wipe() {
-	fresh, err := newState()
+	fresh, err := newState(b.cfg.Spec, b.cfg.Clock.Now())
 	if err != nil {
 		b.cfg.Log.Error("wipe", "body", b.cfg.Name, "error", err)
 		return
 	}
-	fresh.Wiped = b.st.Wiped + 1
+	fresh.Wiped, fresh.Release, fresh.Level = b.st.Wiped+1, b.st.Release, b.charge()
 	for _, p := range b.running {
 		p.stop()
 	}

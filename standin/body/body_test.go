@@ -96,10 +96,15 @@ func TestAQuestionNamesWhoAsksWithoutItsControlSigns(t *testing.T) {
 		texts = append(texts, e.Text)
 	}
 	require.Equal(t, []string{"This visit", "No"}, texts, "a shared computer is asked about for one visit only")
-	require.NotContains(t, b.asking().title, "\x1b")
-	require.Less(t, len(b.asking().title), 80)
+	b.mu.Lock()
+	title := b.asking().title
+	b.mu.Unlock()
+	require.NotContains(t, title, "\x1b")
+	require.Less(t, len(title), 80)
 	cancel()
 	require.Equal(t, link.AdmitExpired, <-ended)
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	require.Nil(t, b.asking())
 }
 

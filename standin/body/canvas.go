@@ -9,8 +9,14 @@ import (
 	"github.com/tetratelabs/wazero/api"
 )
 
-// canvas is what an app has drawn: marks in points, on an area of [Width] by
-// [shoreTop]. The module "screen" has
+// An app draws on an area of this size, in points, whatever it is shown on.
+const (
+	canvasWidth  = 276
+	canvasHeight = 452
+)
+
+// canvas is what an app has drawn: marks in points, on an area of 276 by 452.
+// The module "screen" has
 //
 //	clear(rgb u32)
 //	rect(x, y, w, h i32, rgb u32)
@@ -78,7 +84,7 @@ func (c *canvas) paint(p *painter) {
 	for _, m := range c.shown {
 		switch m.kind {
 		case 'c':
-			p.box(rgb(m.rgb), 0, 0, Width, Height, 0)
+			p.box(rgb(m.rgb), 0, 0, canvasWidth, canvasHeight, 0)
 		case 'r':
 			p.box(rgb(m.rgb), float64(m.x), float64(m.y), float64(m.w), float64(m.h), float64(min(6, m.w/2, m.h/2)))
 		case 't':

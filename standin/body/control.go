@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -27,7 +28,21 @@ func (b *Body) Control(ctx context.Context, method string, params json.RawMessag
 	switch method {
 	case link.MethodDescribe:
 		return link.Description{Family: b.cfg.Spec.Family, Maker: b.cfg.Spec.Maker, Model: b.model.Name, Code: b.cfg.Model,
-			Serial: b.serial(), Release: b.model.Release, Name: b.cfg.Name}, nil
+			Serial: b.serial(), Release: b.currentRelease(), Name: b.cfg.Name}, nil
+	case link.MethodAdmitWithdraw:
+		who := link.Asker(ctx)
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.st.Admissions, who)
+		b.touchState()
+		return nil, nil
+	case link.MethodFind:
+		f, err := rpc.Decode[link.Find](params)
+		if err != nil {
+			return nil, err
+		}
+		b.show(clean(f.Handle, 40))
+		return nil, nil
 	case link.MethodFactsFollow:
 		return nil, b.followFacts(ctx, notify)
 	case link.MethodApps:
@@ -59,15 +74,20 @@ func (b *Body) Control(ctx context.Context, method string, params json.RawMessag
 	return nil, rpc.Errorf(rpc.CodeMethodNotFound, "this device knows no %q", method)
 }
 
-// computers is what the device lets computers do, in the link's words.
-func (b *Body) computers() string {
-	switch b.st.Settings["computers"] {
-	case "debug and install":
-		return "install"
-	case "copy files":
-		return "files"
-	}
-	return b.st.Settings["computers"]
+func (b *Body) currentRelease() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.release()
+}
+
+// show makes the device show what it is called, so that a person finds it.
+func (b *Body) show(handle string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.asleep = false
+	b.used = b.cfg.Clock.Now()
+	b.screen.dialog = &dialog{title: strings.ReplaceAll(b.cfg.Spec.word("here"), "{name}", handle), options: []option{{text: b.cfg.Spec.word("done")}}}
+	b.redraw()
 }
 
 // tellAgain is how often a device tells all anew, so that what is good for a
@@ -80,17 +100,14 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 	for {
 		b.mu.Lock()
 		apps, _ := json.Marshal(b.appList())
-		current := []struct {
-			key   fact.Key
-			value any
-		}{
-			{fact.ModeComputers, b.computers()},
-			{fact.OSRelease, b.model.Release},
-			{fact.Language, b.cfg.Spec.Language},
-			{fact.Battery, b.battery},
-			{fact.Free, b.free()},
-			{"apps", string(apps)},
-		}
+		current := append(b.settingFacts(),
+			telling{fact.OSRelease, b.release()},
+			telling{fact.Language, b.cfg.Spec.Language},
+			telling{fact.Battery, b.charge()},
+			telling{fact.Free, b.free()},
+			telling{fact.Locked, b.locked},
+			telling{fact.DeviceClock, b.clockOff()},
+			telling{"apps", string(apps)})
 		changed := b.changed
 		b.mu.Unlock()
 		for _, f := range current {
@@ -113,9 +130,33 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 	}
 }
 
+// telling is one fact that a body tells.
+type telling struct {
+	key   fact.Key
+	value any
+}
+
+// settingFacts are those that the body's data makes of its settings. The lock
+// is held.
+func (b *Body) settingFacts() []telling {
+	var out []telling
+	for _, key := range slices.Sorted(maps.Keys(b.cfg.Spec.Facts)) {
+		f := b.cfg.Spec.Facts[key]
+		var v any = b.st.Settings[f.Of]
+		if as, ok := f.As[b.st.Settings[f.Of]]; ok {
+			v = as
+		}
+		out = append(out, telling{fact.Key(key), v})
+	}
+	return out
+}
+
 // free is the storage left, in bytes. The lock is held.
 func (b *Body) free() int64 {
 	total, _ := parseBytes(b.cfg.Spec.Capacity)
+	if b.st.Faults["storage-full"] {
+		total = 40_000
+	}
 	for _, a := range b.st.Apps {
 		for _, f := range a.Files {
 			total -= f.Size
@@ -153,12 +194,12 @@ func (b *Body) offer(params json.RawMessage) (any, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	switch {
-	case b.computers() != "install":
+	case !b.holds(b.cfg.Spec.Installs):
 		return nil, rpc.Errorf(rpc.CodeRefused, "computers may not install on this device")
 	case !slices.Contains(m.Families, b.cfg.Spec.Family):
 		return nil, fmt.Errorf("%s is made for %s, this is %s", m.ID, strings.Join(m.Families, ", "), b.cfg.Spec.Family)
-	case fact.Release(b.model.Release).Compare(m.Minimum) < 0:
-		return nil, fmt.Errorf("%s needs release %s, this is %s", m.ID, m.Minimum, b.model.Release)
+	case fact.Release(b.release()).Compare(m.Minimum) < 0:
+		return nil, fmt.Errorf("%s needs release %s, this is %s", m.ID, m.Minimum, b.release())
 	}
 	l := link.Lacks{Digest: digest(o.Manifest), Dir: incoming, Files: []link.Lack{}}
 	var need int64

@@ -4,45 +4,29 @@ import (
 	"context"
 	"fmt"
 	"image"
-	"slices"
 	"strings"
 	"time"
 )
 
-// Width and Height are the screen's size, in points; a picture has [Scale]
-// pixels a point.
-const (
-	Width  = 276
-	Height = 550
-	Scale  = 2
-)
-
-// Element is something on the screen that a finger can find.
-type Element struct {
-	Text  string          `json:"text"`
-	Value string          `json:"value,omitempty"`
-	Kind  string          `json:"kind"` // row, button, option, back
-	Rect  image.Rectangle `json:"-"`    // in points
-	X     int             `json:"x"`
-	Y     int             `json:"y"`
-	W     int             `json:"w"`
-	H     int             `json:"h"`
-
-	act func() // with the lock held
-}
+// Scale is how many pixels a picture has for each point.
+const Scale = 2
 
 // screen is where on the device one is.
 type screen struct {
 	pages  []string // from home to the current one
+	scroll int      // of the current one, in points; on a round screen: rows
 	dialog *dialog
+	pad    *pad
+	typed  string // into the search or a sign
 	toast  string
-	toasts int // counts them, so that an old one's end does not end a new one
+	ends   time.Time // of the toast
 	strokes,
 	of int // of a toast that counts
 	taps   int
 	tapped time.Time
 	ripple image.Point
 	front  string // the app in front; "" for the pages
+	finger []image.Point
 }
 
 // dialog asks before something changes.
@@ -61,6 +45,40 @@ type option struct {
 func (s *screen) home() { *s = screen{pages: []string{"home"}} }
 
 func (s *screen) page() string { return s.pages[len(s.pages)-1] }
+
+// open goes to a page. The lock is held.
+func (b *Body) open(page string) {
+	s := &b.screen
+	s.pages = append(s.pages, page)
+	s.toast, s.typed, s.scroll, s.taps = "", "", 0, 0
+}
+
+func (b *Body) back() {
+	s := &b.screen
+	switch {
+	case s.front != "":
+		s.front = ""
+	case len(s.pages) > 1:
+		s.pages = s.pages[:len(s.pages)-1]
+	}
+	s.toast, s.taps, s.typed, s.scroll = "", 0, "", 0
+}
+
+// Size is the screen's size, in points.
+func (b *Body) Size() image.Point { return b.style.size() }
+
+// Style is the name of its look, for those who draw what is round the screen.
+func (b *Body) Style() string { return b.cfg.Spec.Look.Style }
+
+// Form is its form: phone, tablet, keys, round.
+func (b *Body) Form() string { return b.form() }
+
+func (b *Body) form() string {
+	if b.model.Size != "" {
+		return b.model.Size
+	}
+	return b.cfg.Spec.Look.Size
+}
 
 // Frame is the picture of the screen, once it is newer than after.
 func (b *Body) Frame(ctx context.Context, after uint64) (*image.RGBA, uint64, error) {
@@ -85,7 +103,7 @@ func (b *Body) Frame(ctx context.Context, after uint64) (*image.RGBA, uint64, er
 func (b *Body) Elements() ([]Element, uint64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	out := b.layout()
+	out := b.layout().elements()
 	for i := range out {
 		r := out[i].Rect
 		out[i].X, out[i].Y, out[i].W, out[i].H = r.Min.X, r.Min.Y, r.Dx(), r.Dy()
@@ -105,18 +123,78 @@ func (b *Body) picture() *image.RGBA {
 func (b *Body) Tap(x, y int) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	at, page := image.Pt(x, y), b.screen.page()
+	b.tap(image.Pt(x, y))
+}
+
+func (b *Body) tap(at image.Point) {
+	b.used = b.cfg.Clock.Now()
+	page := b.screen.page()
 	b.screen.ripple = at
-	for _, e := range slices.Backward(b.layout()) {
-		if at.In(e.Rect) {
-			if e.act != nil {
-				e.act()
-			}
-			break
-		}
+	if e := hit(b.layout().elements(), at); e != nil && e.act != nil {
+		e.act()
 	}
 	if b.screen.page() != page {
 		b.screen.ripple = image.Point{}
+	}
+	b.redraw()
+}
+
+// hit is the element under a finger: of several the last.
+func hit(elements []Element, at image.Point) *Element {
+	for i := len(elements) - 1; i >= 0; i-- {
+		if at.In(elements[i].Rect) {
+			return &elements[i]
+		}
+	}
+	return nil
+}
+
+// slideFrom is how far a finger must go to slide, in points.
+const slideFrom = 12
+
+// Slide draws a finger along points: over a pattern's dots it draws the pattern,
+// elsewhere it scrolls, and on a round screen goes to the next row.
+func (b *Body) Slide(path []image.Point) {
+	if len(path) == 0 {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	way := path[len(path)-1].Sub(path[0])
+	if p := b.screen.pad; p != nil && !b.asleep && !b.booting && len(b.layout().dots) > 0 {
+		b.drawPattern(path)
+		return
+	}
+	if max(way.X, -way.X, way.Y, -way.Y) < slideFrom {
+		b.tap(path[0])
+		return
+	}
+	b.used = b.cfg.Clock.Now()
+	if s := b.layout(); s.kind == "lock" && way.Y < 0 {
+		s.wake.act()
+	} else if s.kind == "page" {
+		b.screen.scroll = b.style.scroll(s, way)
+	}
+	b.redraw()
+}
+
+// drawPattern follows a finger over the dots, also between two points.
+func (b *Body) drawPattern(path []image.Point) {
+	b.used = b.cfg.Clock.Now()
+	dots := b.layout().dots
+	touched := 0
+	for i, to := range path {
+		from := path[max(i-1, 0)]
+		for step := range 41 {
+			at := from.Add(to.Sub(from).Mul(step).Div(40))
+			if e := hit(dots, at); e != nil {
+				e.act()
+				touched++
+			}
+		}
+	}
+	if touched > 0 && len(path) > 1 && len(b.screen.pad.path) > 1 {
+		b.padDone()
 	}
 	b.redraw()
 }
@@ -126,147 +204,149 @@ func (b *Body) Tap(x, y int) {
 func (b *Body) Touch(text string) error {
 	elements, _ := b.Elements()
 	var seen []string
-	for _, e := range slices.Backward(elements) {
+	for i := len(elements) - 1; i >= 0; i-- {
+		e := elements[i]
 		if strings.EqualFold(e.Text, text) {
 			b.Tap(e.X+e.W/2, e.Y+e.H/2)
 			return nil
 		}
-		seen = append(seen, fmt.Sprintf("%q", e.Text))
+		if e.Kind != "key" || len([]rune(e.Text)) > 1 {
+			seen = append([]string{fmt.Sprintf("%q", e.Text)}, seen...)
+		}
 	}
-	slices.Reverse(seen)
+	if len(seen) == 0 {
+		return fmt.Errorf("there is nothing to touch on the screen of %s just now", b.cfg.Name)
+	}
 	return fmt.Errorf("there is no %q on the screen of %s; there are %s", text, b.cfg.Name, strings.Join(seen, ", "))
 }
 
-// Pointer is a finger over the link's screen channel, in pixels.
-func (b *Body) Pointer(x, y int, buttons uint8) {
-	if buttons&1 != 0 {
-		b.Tap(x/Scale, y/Scale)
+// SlideTo slides up, down, left or right over the middle of the screen, or, on
+// a pattern, along dots such as 14789.
+func (b *Body) SlideTo(way string) error {
+	size := b.style.size()
+	middle, far := image.Pt(size.X/2, size.Y/2), image.Pt(size.X/3, size.Y/4)
+	to := map[string]image.Point{"up": {0, -far.Y}, "down": {0, far.Y}, "left": {-far.X, 0}, "right": {far.X, 0}}
+	if d, ok := to[way]; ok {
+		b.Slide([]image.Point{middle.Sub(d), middle.Add(d)})
+		return nil
 	}
+	b.mu.Lock()
+	dots := b.layout().dots
+	b.mu.Unlock()
+	var path []image.Point
+	for _, r := range way {
+		if r < '1' || r > '9' || len(dots) == 0 {
+			return fmt.Errorf("%q is no way to slide on %s now: say up, down, left or right, or along a pattern its dots, such as 14789", way, b.cfg.Name)
+		}
+		path = append(path, dots[r-'1'].Rect.Min.Add(dots[r-'1'].Rect.Size().Div(2)))
+	}
+	b.Slide(path)
+	return nil
 }
 
-// Key does nothing: this body has no keys.
-func (b *Body) Key(uint32, bool) {}
+// Type types a text where there is something to type into.
+func (b *Body) Type(text string) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if !b.typing() {
+		return fmt.Errorf("there is nothing to type into on the screen of %s", b.cfg.Name)
+	}
+	b.used = b.cfg.Clock.Now()
+	for _, r := range text {
+		b.typeRune(r)
+	}
+	b.redraw()
+	return nil
+}
+
+// keyNames are the keys that any body has on its outside.
+var keyNames = []string{"power", "back", "enter"}
+
+// Press presses a key of the body: power, back or enter.
+func (b *Body) Press(key string) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.used = b.cfg.Clock.Now()
+	s := b.layout()
+	switch key {
+	case "power":
+		switch {
+		case b.booting:
+		case b.asleep:
+			b.rouse()
+		case b.cfg.Spec.Sleep != "":
+			b.asleep = true
+		default:
+			b.lock()
+		}
+	case "back":
+		if s.back != nil {
+			s.back.act()
+		}
+	case "enter":
+		for _, line := range s.keys {
+			for _, e := range line {
+				if len([]rune(e.Text)) > 1 && e.Value == "" {
+					e.act()
+					b.redraw()
+					return nil
+				}
+			}
+		}
+	default:
+		return fmt.Errorf("%s has no key %q; it has %s", b.cfg.Name, key, strings.Join(keyNames, ", "))
+	}
+	b.redraw()
+	return nil
+}
+
+// Pointer is a finger over the link's screen channel, in pixels: what it drew
+// counts when it is lifted.
+func (b *Body) Pointer(x, y int, buttons uint8) {
+	at := image.Pt(x/Scale, y/Scale)
+	b.mu.Lock()
+	if buttons&1 != 0 {
+		if len(b.screen.finger) < 200 {
+			b.screen.finger = append(b.screen.finger, at)
+		}
+		b.mu.Unlock()
+		return
+	}
+	path := b.screen.finger
+	b.screen.finger = nil
+	b.mu.Unlock()
+	b.Slide(path)
+}
+
+// Keys of RFC 6143, 7.5.4, that are more than their letter.
+const (
+	keyBackspace = 0xff08
+	keyReturn    = 0xff0d
+	keyEscape    = 0xff1b
+)
+
+// Key is a key over the link's screen channel.
+func (b *Body) Key(code uint32, down bool) {
+	if !down {
+		return
+	}
+	switch {
+	case code == keyBackspace:
+		b.mu.Lock()
+		b.deleteRune()
+		b.redraw()
+		b.mu.Unlock()
+	case code == keyReturn:
+		b.Press("enter") //nolint:errcheck // a known key
+	case code == keyEscape:
+		b.Press("back") //nolint:errcheck // a known key
+	case code >= ' ' && code < 0x7f:
+		b.Type(string(rune(code))) //nolint:errcheck // where nothing is typed, nothing happens
+	}
+}
 
 // say shows a toast for a while. The lock is held.
 func (b *Body) say(text string) {
 	b.screen.toast, b.screen.strokes, b.screen.of = text, 0, 0
-	b.screen.toasts++
-	mine := b.screen.toasts
-	after := b.cfg.Clock.After(4 * time.Second)
-	go func() {
-		<-after
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		if b.screen.toasts == mine && !b.closed {
-			b.screen.toast = ""
-			b.redraw()
-		}
-	}()
-}
-
-// row does what tapping a row of a page does. The lock is held.
-func (b *Body) row(r RowSpec) {
-	if !r.Hidden {
-		b.screen.taps = 0
-	}
-	switch {
-	case r.Page != "":
-		b.screen.pages = append(b.screen.pages, r.Page)
-		b.screen.toast = ""
-	case r.Hidden:
-		b.hiddenTap()
-	case r.Choose != "":
-		b.choose(r)
-	case r.Switch != "":
-		b.flip(r)
-	case r.Action == "wipe":
-		b.ask("Start over?", "Everything on this handset is forgotten, and it will be a new one to every computer.", "Start over", b.wipe)
-	case r.Action == "close":
-		b.ask("Close the Back room?", "It goes away, and every computer that was let in is sent away.", "Close it", func() {
-			b.st.Opened = false
-			b.st.Settings = map[string]string{"computers": "nothing", "air": "no", "lit": "no"}
-			b.st.Admissions = map[string]admission{}
-			b.screen.pages = []string{"home", "settings"}
-			b.touchState()
-		})
-	}
-}
-
-// hiddenTap counts the taps on the row that opens the hidden page.
-func (b *Body) hiddenTap() {
-	h := b.cfg.Spec.Hidden
-	if b.st.Opened {
-		b.say(h.Already)
-		return
-	}
-	within, _ := time.ParseDuration(h.Within)
-	now := b.cfg.Clock.Now()
-	if now.Sub(b.screen.tapped) > within {
-		b.screen.taps = 0
-	}
-	b.screen.tapped = now
-	b.screen.taps++
-	if b.screen.taps < h.Taps {
-		b.say(strings.NewReplacer("{n}", fmt.Sprint(b.screen.taps), "{taps}", fmt.Sprint(h.Taps)).Replace(h.Counting))
-		b.screen.strokes, b.screen.of = b.screen.taps, h.Taps
-		return
-	}
-	b.st.Opened = true
-	b.screen.taps = 0
-	b.say(h.Opened)
-	b.touchState()
-}
-
-func (b *Body) ask(title, text, yes string, act func()) {
-	b.screen.dialog = &dialog{title: title, text: text, options: []option{{text: yes, act: act}, {text: "Leave it"}}}
-}
-
-func (b *Body) choose(r RowSpec) {
-	d := &dialog{title: r.Text}
-	for _, o := range r.Options {
-		d.options = append(d.options, option{text: o, chosen: b.st.Settings[r.Choose] == o, act: func() {
-			set := func() { b.set(r.Choose, o) }
-			if risk := r.Risk[o]; risk != "" && b.st.Settings[r.Choose] != o {
-				b.ask("At your own risk", risk, "Let them", set)
-				return
-			}
-			set()
-		}})
-	}
-	b.screen.dialog = d
-}
-
-func (b *Body) flip(r RowSpec) {
-	if b.st.Settings[r.Switch] == "yes" {
-		b.set(r.Switch, "no")
-		return
-	}
-	b.ask(r.Text+"?", r.Risk[""], "Yes", func() { b.set(r.Switch, "yes") })
-}
-
-func (b *Body) set(setting, value string) {
-	b.st.Settings[setting] = value
-	b.touchState()
-}
-
-// answer answers the admission question. The lock is held.
-func (b *Body) answer(a string) {
-	if b.question != nil {
-		select {
-		case b.question.answer <- a:
-		default:
-		}
-		b.question = nil
-	}
-}
-
-func (b *Body) back() {
-	s := &b.screen
-	switch {
-	case s.front != "":
-		s.front = ""
-	case len(s.pages) > 1:
-		s.pages = s.pages[:len(s.pages)-1]
-	}
-	s.toast, s.taps = "", 0
+	b.screen.ends = b.cfg.Clock.Now().Add(4 * time.Second)
 }

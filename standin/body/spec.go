@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -28,17 +29,63 @@ type Spec struct {
 	Capacity string               `yaml:"capacity"`
 	Answer   string               `yaml:"answer within"`
 	Language string               `yaml:"language"` // of its screens
+	Port     string               `yaml:"port"`     // "data", or "power": a cradle
+	Lock     LockSpec             `yaml:"lock"`
+	Sleep    string               `yaml:"sleep"` // goes dark after that long off power; "": never
+	Boot     string               `yaml:"boot"`  // how long a restart takes
+	Battery  BatterySpec          `yaml:"battery"`
+	Settings map[string]string    `yaml:"settings"` // as it comes, and once it is closed again
+	Facts    map[string]FactSpec  `yaml:"facts"`    // that it tells of its settings
+	Installs conditions           `yaml:"installs"` // when computers may install
+	Restart  []RestartSpec        `yaml:"restart"`
 	Models   map[string]ModelSpec `yaml:"models"`
 	Ifaces   []IfaceSpec          `yaml:"interfaces"`
 	Hidden   HiddenSpec           `yaml:"hidden"`
+	Admit    AdmitSpec            `yaml:"admission"`
+	Words    map[string]string    `yaml:"words"` // of its dialogs and toasts, in its language
 	Pages    map[string]*PageSpec `yaml:"pages"`
 }
 
-// Look is how the maker's screens look.
+// Look is how the maker's screens look: a style that the package knows, with a
+// hue of its own.
 type Look struct {
-	Hue  float64 `yaml:"hue"`
-	Mark string  `yaml:"mark"`
+	Style string  `yaml:"style"` // water, inn, plate, candle
+	Size  string  `yaml:"size"`  // phone, tablet, keys, round
+	Hue   float64 `yaml:"hue"`
+	Mark  string  `yaml:"mark"`
 }
+
+// LockSpec is how its screen is locked.
+type LockSpec struct {
+	Kind   string `yaml:"kind"` // none, pin, pattern, password
+	Secret string `yaml:"secret"`
+	Idle   string `yaml:"idle"` // locks itself after; "": never
+	Wait   string `yaml:"wait"` // after three wrong ones
+}
+
+// BatterySpec is its battery.
+type BatterySpec struct {
+	Level int    `yaml:"level"` // as it comes, in per cent
+	Drain string `yaml:"drain"` // time for one per cent off power; four times as quickly back on it
+}
+
+// FactSpec says how a setting is told as a fact.
+type FactSpec struct {
+	Of string         `yaml:"of"` // the setting
+	As map[string]any `yaml:"as"` // what its values are told as; others as they are
+}
+
+// RestartSpec is what a restart does: under a condition it sets settings, and
+// comes back at a page.
+type RestartSpec struct {
+	When conditions        `yaml:"when"`
+	Set  map[string]string `yaml:"set"`
+	Page string            `yaml:"page"`
+}
+
+// conditions names settings and the values with which something holds; besides
+// settings there are opened, locked and asleep, which are yes or no.
+type conditions map[string][]string
 
 // ModelSpec is one model.
 type ModelSpec struct {
@@ -46,46 +93,81 @@ type ModelSpec struct {
 	USB      string `yaml:"usb"`
 	Revision string `yaml:"revision"`
 	Release  string `yaml:"release"`
+	Next     string `yaml:"next"` // the release that an update brings
+	Size     string `yaml:"size"` // "": as the look says
 }
 
-// IfaceSpec is an interface on the cable; When names settings and the values
-// with which it is there.
+// IfaceSpec is an interface on the cable.
 type IfaceSpec struct {
-	Name  string              `yaml:"name"`
-	Class string              `yaml:"class"`
-	When  map[string][]string `yaml:"when"`
+	Name  string     `yaml:"name"`
+	Class string     `yaml:"class"`
+	When  conditions `yaml:"when"`
 }
 
-// HiddenSpec is the hidden way in.
+// HiddenSpec is the hidden way in; a body without a row has none.
 type HiddenSpec struct {
 	Row      string `yaml:"row"`
 	Taps     int    `yaml:"taps"`
 	Within   string `yaml:"within"`
-	Counting string `yaml:"counting"`
+	Counting string `yaml:"counting"` // "": it does not count aloud
+	Secret   bool   `yaml:"secret"`   // then the unlock secret is wanted
 	Opened   string `yaml:"opened"`
 	Already  string `yaml:"already"`
+}
+
+// AdmitSpec is the question whether a computer may come in.
+type AdmitSpec struct {
+	Title   string        `yaml:"title"`
+	Text    string        `yaml:"text"`
+	Options []AdmitOption `yaml:"options"`
+	Secret  string        `yaml:"secret"` // after a yes: "" for nothing, pin, password
+	Asks    string        `yaml:"asks"`   // the words over its pad
+}
+
+// AdmitOption is one answer; For is visit, 30 days, until withdrawn or no.
+type AdmitOption struct {
+	Text string `yaml:"text"`
+	For  string `yaml:"for"`
 }
 
 // PageSpec is a page of the settings.
 type PageSpec struct {
 	Title string    `yaml:"title"`
 	Above string    `yaml:"above"`
-	List  string    `yaml:"list"` // "admissions": rows made from that list
+	Text  string    `yaml:"text"`
+	List  string    `yaml:"list"` // rows made from admissions, tokens or apps
+	Sign  *SignSpec `yaml:"sign"`
 	Rows  []RowSpec `yaml:"rows"`
+}
+
+// SignSpec is a sign that is shown on a page and typed back there.
+type SignSpec struct {
+	When   conditions        `yaml:"when"`
+	Text   string            `yaml:"text"`
+	Button string            `yaml:"button"`
+	Right  string            `yaml:"right"`
+	Wrong  string            `yaml:"wrong"`
+	Set    map[string]string `yaml:"set"`
 }
 
 // RowSpec is one row of a page.
 type RowSpec struct {
-	Text    string   `yaml:"text"`
-	Value   string   `yaml:"value"`
-	Page    string   `yaml:"page"`
-	When    string   `yaml:"when"` // "opened": only once the hidden way was found
-	Hidden  bool     `yaml:"hidden"`
-	Choose  string   `yaml:"choose"`
-	Options []string `yaml:"options"`
-	Switch  string   `yaml:"switch"`
-	Action  string   `yaml:"action"`
-	Risk    riskSpec `yaml:"risk"`
+	Text    string                       `yaml:"text"`
+	Value   string                       `yaml:"value"`
+	Page    string                       `yaml:"page"`
+	When    conditions                   `yaml:"when"`
+	From    string                       `yaml:"from"`  // first release that has it
+	Below   string                       `yaml:"below"` // first release that has it no more
+	Hidden  bool                         `yaml:"hidden"`
+	Choose  string                       `yaml:"choose"`
+	Options []string                     `yaml:"options"`
+	Switch  string                       `yaml:"switch"`
+	Sets    map[string]map[string]string `yaml:"sets"`   // what else a value of it sets
+	Action  string                       `yaml:"action"` // wipe, close, restart, update, lock
+	Risk    riskSpec                     `yaml:"risk"`
+	Yes     string                       `yaml:"yes"` // the word that accepts the risk
+	Secret  bool                         `yaml:"secret"`
+	Says    string                       `yaml:"says"` // once it is switched on
 }
 
 // riskSpec is one sentence, or one for each option.
@@ -127,15 +209,25 @@ func LoadSpecs(root fs.FS) (map[string]*Spec, error) {
 	return out, nil
 }
 
+// check finds what no body could be made of.
 func (s *Spec) check() error {
-	if _, err := time.ParseDuration(s.Answer); err != nil {
-		return fmt.Errorf("answer within: %w", err)
-	}
-	if _, err := time.ParseDuration(s.Hidden.Within); err != nil {
-		return fmt.Errorf("hidden: within: %w", err)
+	for what, d := range map[string]string{"answer within": s.Answer, "hidden: within": s.Hidden.Within, "lock: idle": s.Lock.Idle,
+		"lock: wait": s.Lock.Wait, "sleep": s.Sleep, "boot": s.Boot, "battery: drain": s.Battery.Drain} {
+		if d == "" && what != "answer within" {
+			continue
+		}
+		if _, err := time.ParseDuration(d); err != nil {
+			return fmt.Errorf("%s: %w", what, err)
+		}
 	}
 	if _, err := parseBytes(s.Capacity); err != nil {
 		return fmt.Errorf("capacity: %w", err)
+	}
+	if styles[s.Look.Style] == nil {
+		return fmt.Errorf("look: style: there is no %q; there are candle, inn, plate, water", s.Look.Style)
+	}
+	if !slices.Contains([]string{"", "none", "pin", "pattern", "password"}, s.Lock.Kind) {
+		return fmt.Errorf("lock: kind: %q is none of none, pin, pattern, password", s.Lock.Kind)
 	}
 	for _, i := range s.Ifaces {
 		if _, err := parseClass(i.Class); err != nil {
@@ -143,24 +235,68 @@ func (s *Spec) check() error {
 		}
 	}
 	for code, m := range s.Models {
-		if _, err := usb.ParseID(m.USB); err != nil {
+		if _, err := usb.ParseID(m.USB); err != nil && s.Port != "power" {
 			return fmt.Errorf("model %s: %w", code, err)
 		}
 		if _, err := strconv.ParseUint(m.Revision, 16, 16); err != nil {
 			return fmt.Errorf("model %s: revision: %w", code, err)
 		}
 	}
+	return s.checkPages()
+}
+
+func (s *Spec) checkPages() error {
+	known := func(where string, c conditions) error {
+		for name := range c {
+			if _, ok := s.Settings[name]; !ok && !slices.Contains([]string{"opened", "locked", "asleep"}, name) {
+				return fmt.Errorf("%s: there is no setting %q", where, name)
+			}
+		}
+		return nil
+	}
 	for id, p := range s.Pages {
 		for _, r := range p.Rows {
+			where := "page " + id + ": row " + r.Text
 			if r.Page != "" && s.Pages[r.Page] == nil {
-				return fmt.Errorf("page %s: row %s leads to page %q, which is not there", id, r.Text, r.Page)
+				return fmt.Errorf("%s leads to page %q, which is not there", where, r.Page)
+			}
+			for _, setting := range []string{r.Choose, r.Switch} {
+				if _, ok := s.Settings[setting]; setting != "" && !ok {
+					return fmt.Errorf("%s: there is no setting %q", where, setting)
+				}
+			}
+			if err := known(where, r.When); err != nil {
+				return err
 			}
 		}
 	}
 	if s.Pages["settings"] == nil {
 		return fmt.Errorf("there is no page settings")
 	}
-	return nil
+	for _, i := range s.Ifaces {
+		if err := known("interface "+i.Name, i.When); err != nil {
+			return err
+		}
+	}
+	return known("installs", s.Installs)
+}
+
+// word is a word of its screens; English where the data has none.
+func (s *Spec) word(id string) string {
+	if w := s.Words[id]; w != "" {
+		return w
+	}
+	return english[id]
+}
+
+// english are the words that every body needs.
+var english = map[string]string{
+	"back": "Back", "leave": "Leave it", "yes": "Yes", "wake": "Wake", "unlock": "Unlock", "find": "Find", "field": "Look for",
+	"nothing": "Nothing is called that", "wrong": "That was not it", "wait": "Three wrong ones. Wait {wait}", "locked": "Locked",
+	"booting": "Starting", "secret pin": "PIN", "secret pattern": "Pattern", "secret password": "Password", "away": "Send it away?",
+	"sent": "It is sent away", "risk": "At your own risk", "this": "this device", "done": "Done", "delete": "Delete", "settings": "Settings",
+	"here": "I am {name}", "updated": "It now has {release}", "current": "There is nothing newer", "running": "running",
+	"visit": "this visit", "30 days": "for 30 days", "until withdrawn": "until withdrawn", "none": "none", "one": "one",
 }
 
 func parseClass(s string) (usb.Class, error) {

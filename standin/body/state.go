@@ -25,12 +25,27 @@ type state struct {
 	Admissions map[string]admission `json:"admissions"` // by fingerprint
 	Apps       map[string]*app      `json:"apps"`
 	Wiped      int                  `json:"wiped"`
+	Release    string               `json:"release"` // after an update; "": the model's
+	Sign       string               `json:"sign"`    // painted on its boards
+	Level      int                  `json:"level"`   // of the battery, at LevelAt
+	LevelAt    time.Time            `json:"level_at"`
+	Tokens     []Token              `json:"tokens"`
+	Faults     map[string]bool      `json:"faults"`
 }
 
 type admission struct {
 	Name  string    `json:"name"`
-	For   string    `json:"for"` // visit, until withdrawn
+	For   string    `json:"for"` // visit, 30 days, until withdrawn
 	Since time.Time `json:"since"`
+	Until time.Time `json:"until,omitzero"`
+}
+
+// Token is a debug token as the device lists it.
+type Token struct {
+	Name string    `json:"name"`
+	Crew string    `json:"crew"`
+	By   string    `json:"by"`
+	Ends time.Time `json:"ends"`
 }
 
 // app is an installed app.
@@ -43,7 +58,7 @@ type app struct {
 	Files   []bundle.File `json:"files"`
 }
 
-func newState() (*state, error) {
+func newState(spec *Spec, now time.Time) (*state, error) {
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
 		return nil, err
@@ -52,15 +67,19 @@ func newState() (*state, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &state{Key: string(pem.EncodeToMemory(block)), Settings: map[string]string{"computers": "nothing", "air": "no", "lit": "no"},
-		Admissions: map[string]admission{}, Apps: map[string]*app{}}, nil
+	level := spec.Battery.Level
+	if level == 0 {
+		level = 81
+	}
+	return &state{Key: string(pem.EncodeToMemory(block)), Settings: maps.Clone(spec.Settings), Level: level, LevelAt: now,
+		Admissions: map[string]admission{}, Apps: map[string]*app{}, Faults: map[string]bool{}}, nil
 }
 
 // loadState reads a body's state, or makes a new one where there is none.
-func loadState(file string) (*state, error) {
+func loadState(file string, spec *Spec, now time.Time) (*state, error) {
 	raw, err := os.ReadFile(file)
 	if errors.Is(err, os.ErrNotExist) {
-		return newState()
+		return newState(spec, now)
 	}
 	if err != nil {
 		return nil, err
@@ -68,6 +87,9 @@ func loadState(file string) (*state, error) {
 	s := &state{}
 	if err := json.Unmarshal(raw, s); err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	if s.Faults == nil {
+		s.Faults = map[string]bool{}
 	}
 	// What was let in for one visit is forgotten: to be switched off is to be unplugged.
 	maps.DeleteFunc(s.Admissions, func(_ string, a admission) bool { return a.For == "visit" })

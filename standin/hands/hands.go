@@ -7,7 +7,6 @@ import (
 	"context"
 	"embed"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"html/template"
 	"image"
@@ -27,7 +26,12 @@ type Body interface {
 	Elements() ([]body.Element, uint64)
 	Frame(ctx context.Context, after uint64) (*image.RGBA, uint64, error)
 	Changed() <-chan struct{}
-	Tap(x, y int)
+	Size() image.Point // of the screen, in points
+	Style() string     // of its look
+	Form() string      // phone, tablet, keys, round
+	Slide(path []image.Point)
+	Press(key string) error
+	Key(code uint32, down bool)
 }
 
 // Cable plugs bodies in and out.
@@ -69,7 +73,8 @@ func Start(address string, cable Cable, bodies []Body) (*Server, error) {
 	mux.HandleFunc("GET /held/{name}", s.page)
 	mux.HandleFunc("GET /held/{name}/screen.png", s.picture)
 	mux.HandleFunc("GET /held/{name}/events", s.events)
-	mux.HandleFunc("POST /held/{name}/tap", s.tap)
+	mux.HandleFunc("POST /held/{name}/touch", s.touch)
+	mux.HandleFunc("POST /held/{name}/press", s.press)
 	mux.HandleFunc("POST /held/{name}/cable", s.plug)
 	mux.Handle("GET /static/", http.StripPrefix("/static/", http.FileServerFS(files)))
 	mux.Handle("GET /fonts/", http.FileServerFS(body.Fonts()))
@@ -132,7 +137,7 @@ func (s *Server) index(w http.ResponseWriter, _ *http.Request) {
 func (s *Server) page(w http.ResponseWriter, r *http.Request) {
 	if b := s.find(w, r); b != nil {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		page.Execute(w, map[string]any{"Name": b.Name(), "Mark": b.Mark()}) //nolint:errcheck // as above
+		page.Execute(w, map[string]any{"Name": b.Name(), "Mark": b.Mark(), "Style": b.Style(), "Form": b.Form(), "W": b.Size().X, "H": b.Size().Y}) //nolint:errcheck // as above
 	}
 }
 
@@ -186,18 +191,41 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func (s *Server) tap(w http.ResponseWriter, r *http.Request) {
+// maxPath bounds how many points a finger's way may have.
+const maxPath = 500
+
+// touch takes a finger's way over the screen: points in the body's measure.
+func (s *Server) touch(w http.ResponseWriter, r *http.Request) {
 	b := s.find(w, r)
 	if b == nil {
 		return
 	}
-	x, err1 := strconv.Atoi(r.URL.Query().Get("x"))
-	y, err2 := strconv.Atoi(r.URL.Query().Get("y"))
-	if errors.Join(err1, err2) != nil {
-		http.Error(w, "x and y are numbers.", http.StatusBadRequest)
+	var path [][2]int
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&path); err != nil || len(path) == 0 || len(path) > maxPath {
+		http.Error(w, "Send the finger's way as a list of points, such as [[10,20]].", http.StatusBadRequest)
 		return
 	}
-	b.Tap(x, y)
+	points := make([]image.Point, len(path))
+	for i, p := range path {
+		points[i] = image.Pt(p[0], p[1])
+	}
+	b.Slide(points)
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// press takes a key: of the body by its name, of a keyboard by its code (RFC
+// 6143, 7.5.4).
+func (s *Server) press(w http.ResponseWriter, r *http.Request) {
+	b := s.find(w, r)
+	if b == nil {
+		return
+	}
+	if code, err := strconv.ParseUint(r.URL.Query().Get("code"), 10, 32); err == nil {
+		b.Key(uint32(code), true)
+	} else if err := b.Press(r.URL.Query().Get("key")); err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
 	w.WriteHeader(http.StatusNoContent)
 }
 

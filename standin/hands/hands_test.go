@@ -4,6 +4,8 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"image"
 	"image/png"
 	"io"
@@ -22,7 +24,8 @@ import (
 type glass struct {
 	mu      sync.Mutex
 	rev     uint64
-	taps    [][2]int
+	path    []image.Point
+	keys    []string
 	changed chan struct{}
 	plugged bool
 }
@@ -50,7 +53,20 @@ func (g *glass) change(f func()) {
 	close(g.changed)
 	g.changed = make(chan struct{})
 }
-func (g *glass) Tap(x, y int)             { g.change(func() { g.taps = append(g.taps, [2]int{x, y}) }) }
+func (g *glass) Size() image.Point        { return image.Pt(276, 550) }
+func (g *glass) Style() string            { return "water" }
+func (g *glass) Form() string             { return "phone" }
+func (g *glass) Slide(path []image.Point) { g.change(func() { g.path = path }) }
+func (g *glass) Key(code uint32, _ bool) {
+	g.change(func() { g.keys = append(g.keys, fmt.Sprint(code)) })
+}
+func (g *glass) Press(key string) error {
+	if key != "power" {
+		return errors.New("there is no such key")
+	}
+	g.change(func() { g.keys = append(g.keys, key) })
+	return nil
+}
 func (g *glass) Plug(string) error        { g.change(func() { g.plugged = true }); return nil }
 func (g *glass) Pull(string, int64) error { g.change(func() { g.plugged = false }); return nil }
 func (g *glass) Plugged(string) bool      { g.mu.Lock(); defer g.mu.Unlock(); return g.plugged }
@@ -95,17 +111,27 @@ func TestTheHandsPageIsTouchedByItselfOnly(t *testing.T) {
 		{"a body that is not there", "GET", s.URL() + "/held/heron-9", nil, 404},
 		{"another host name", "GET", page, map[string]string{"Host": "evil.invalid"}, 421},
 		{"the service's own host name", "GET", strings.Replace(page, "localhost", "127.0.0.1", 1), nil, 421},
-		{"a tap of its own", "POST", page + "/tap?x=12&y=30", own, 204},
-		{"a tap of another page", "POST", page + "/tap?x=1&y=1", map[string]string{"Origin": "http://evil.invalid"}, 403},
-		{"a tap of nobody", "POST", page + "/tap?x=1&y=1", nil, 403},
-		{"a tap at no place", "POST", page + "/tap?x=a&y=1", own, 400},
-		{"a GET changes nothing", "GET", page + "/tap?x=1&y=1", nil, 405},
+		{"a touch of another page", "POST", page + "/touch", map[string]string{"Origin": "http://evil.invalid"}, 403},
+		{"a touch of nobody", "POST", page + "/touch", nil, 403},
+		{"a touch at no place", "POST", page + "/touch", own, 400},
+		{"a GET changes nothing", "GET", page + "/touch", nil, 405},
+		{"a key of its own", "POST", page + "/press?key=power", own, 204},
+		{"a letter", "POST", page + "/press?code=97", own, 204},
+		{"a key that no body has", "POST", page + "/press?key=turbo", own, 400},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			require.Equal(t, c.status, send(t, c.method, c.url, c.header).StatusCode)
 		})
 	}
-	require.Equal(t, [][2]int{{12, 30}}, g.taps)
+	r, err := http.NewRequest("POST", page+"/touch", strings.NewReader("[[12,30],[12,80]]"))
+	require.NoError(t, err)
+	r.Header.Set("Origin", s.URL())
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	answer.Body.Close()
+	require.Equal(t, 204, answer.StatusCode)
+	require.Equal(t, []image.Point{{X: 12, Y: 30}, {X: 12, Y: 80}}, g.path)
+	require.Equal(t, []string{"power", "97"}, g.keys)
 	res := send(t, "GET", page, nil)
 	require.Contains(t, res.Header.Get("Content-Security-Policy"), "default-src 'self'")
 	raw, err := io.ReadAll(res.Body)
@@ -139,7 +165,7 @@ func TestThePageIsToldOfEveryChange(t *testing.T) {
 	first := next()
 	require.True(t, first.Plugged)
 	require.Equal(t, "Batch", first.Elements[0].Text)
-	g.Tap(1, 2)
+	g.Key(97, true)
 	require.Greater(t, next().Rev, first.Rev)
 	send(t, "POST", s.URL()+"/held/heron-2/cable?in=no", map[string]string{"Origin": s.URL()})
 	require.False(t, next().Plugged)

@@ -1,22 +1,41 @@
 // The screen is a picture; over each thing on it that can be touched lies a
-// button, so that keyboard and screen reader find it too. A touch is sent as a
-// point: what it does is the device's own matter.
+// button, so that keyboard and screen reader find it too. A touch is sent as the
+// way of a finger: what it does is the device's own matter.
 const name = document.body.dataset.name;
 const screen = document.getElementById("screen");
 const touch = document.getElementById("touch");
 const cable = document.getElementById("cable");
+const cradle = cable.dataset.form === "round";
 let plugged = true;
+let path = [];
 
-function tap(x, y) {
-  fetch(`/held/${name}/tap?x=${Math.round(x)}&y=${Math.round(y)}`, { method: "POST" });
+function post(what, body) {
+  return fetch(`/held/${name}/${what}`, { method: "POST", body });
 }
 
-touch.addEventListener("click", (e) => {
-  if (e.target !== touch && e.detail === 0) {
-    return; // by keyboard: the button's own listener
-  }
+function send(points) {
+  post("touch", JSON.stringify(points));
+}
+
+function at(e) {
   const box = touch.getBoundingClientRect();
-  tap(e.clientX - box.left, e.clientY - box.top);
+  const k = screen.width / box.width;
+  return [Math.round((e.clientX - box.left) * k), Math.round((e.clientY - box.top) * k)];
+}
+
+touch.addEventListener("pointerdown", (e) => {
+  path = [at(e)];
+  touch.setPointerCapture(e.pointerId);
+});
+touch.addEventListener("pointermove", (e) => {
+  if (path.length > 0 && path.length < 400) path.push(at(e));
+});
+touch.addEventListener("pointerup", (e) => {
+  if (path.length > 0) send([...path, at(e)]);
+  path = [];
+});
+touch.addEventListener("pointercancel", () => {
+  path = [];
 });
 
 function show(seen) {
@@ -31,18 +50,26 @@ function show(seen) {
       b.title = el.value ? `${el.text}: ${el.value}` : el.text;
       Object.assign(b.style, { left: `${el.x}px`, top: `${el.y}px`, width: `${el.w}px`, height: `${el.h}px` });
       b.addEventListener("click", (e) => {
-        if (e.detail === 0) tap(el.x + el.w / 2, el.y + el.h / 2);
+        if (e.detail === 0) send([[Math.round(el.x + el.w / 2), Math.round(el.y + el.h / 2)]]);
       });
       return b;
     }),
   );
   if (focused) touch.querySelector(`[data-text="${CSS.escape(focused)}"]`)?.focus();
   plugged = seen.plugged;
-  cable.textContent = plugged ? "Pull the cable" : "Plug it in";
+  cable.textContent = cradle ? (plugged ? "Take it off its cradle" : "Lay it on its cradle") : plugged ? "Pull the cable" : "Plug it in";
 }
 
-cable.addEventListener("click", () => {
-  fetch(`/held/${name}/cable?in=${plugged ? "no" : "yes"}`, { method: "POST" });
+// Codes of RFC 6143, 7.5.4; Tab, Enter and Space stay the page's own where a
+// button has the focus.
+const codes = { Backspace: 0xff08, Enter: 0xff0d, Escape: 0xff1b };
+document.addEventListener("keydown", (e) => {
+  if (e.ctrlKey || e.metaKey || e.altKey) return;
+  const onButton = document.activeElement?.tagName === "BUTTON" && (e.key === "Enter" || e.key === " ");
+  const code = codes[e.key] ?? (e.key.length === 1 && e.key < "\x7f" ? e.key.charCodeAt(0) : 0);
+  if (code && !onButton) post(`press?code=${code}`);
 });
+document.getElementById("power").addEventListener("click", () => post("press?key=power"));
+cable.addEventListener("click", () => post(`cable?in=${plugged ? "no" : "yes"}`));
 
 new EventSource(`/held/${name}/events`).onmessage = (e) => show(JSON.parse(e.data));

@@ -179,7 +179,7 @@ func (h *Host) watch(c *rpc.Conn) {
 func (h *Host) bus() hostlink.Bus {
 	out := hostlink.Bus{Devices: []hostlink.Device{}}
 	for _, p := range h.hub.Ports() {
-		if !p.Plugged {
+		if !p.Shown {
 			continue
 		}
 		d := hostlink.Device{BusID: p.BusID, Port: fmt.Sprintf("hub port %d", p.Number), Plugging: p.Plugging, Run: h.run,

@@ -30,6 +30,8 @@ func (slate) Descriptor() usb.Descriptor {
 		{Number: 0, Class: usb.Class{Class: 6, Subclass: 1, Protocol: 1}, Name: "Files"}, {Number: 1, Class: usb.Class{Class: 0xff}, Name: usb.LinkName}}}
 }
 func (s slate) Changed() <-chan struct{} { return s.changed }
+func (slate) On() bool                   { return true }
+func (slate) Plugged()                   {}
 func (slate) Unplugged()                 {}
 func (slate) ServeLink(ctx context.Context, _ io.ReadWriteCloser) {
 	<-ctx.Done()

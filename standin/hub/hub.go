@@ -9,6 +9,7 @@ import (
 	"net"
 	"slices"
 	"sync"
+	"time"
 
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/core/usbip"
@@ -23,9 +24,31 @@ type Body interface {
 	Changed() <-chan struct{}
 	// ServeLink serves the bench link over one pipe until that ends.
 	ServeLink(ctx context.Context, pipe io.ReadWriteCloser)
-	// Unplugged tells that the cable was pulled.
+	// On tells whether it runs: one that restarts is not on the bus.
+	On() bool
+	// Plugged and Unplugged tell that the cable, with its power, came and went.
+	Plugged()
 	Unplugged()
 }
+
+// Cable is what a body hangs on.
+type Cable string
+
+// The kinds of cable, and of what is at its other end.
+const (
+	Data   Cable = ""
+	Charge Cable = "charge" // carries power only
+	Worn   Cable = "worn"   // breaks for a moment, now and then
+	Dead   Cable = "dead"   // a port without power or data
+)
+
+// wornBytes is after how many bytes to the device a worn cable breaks, and
+// wornFor is how long.
+const (
+	wornBytes = 48 << 10
+	wornFor   = 150 * time.Millisecond
+	wornEvery = 2 * time.Second
+)
 
 // Config is how a hub is started.
 type Config struct {
@@ -52,17 +75,23 @@ type Hub struct {
 // Port is a port as others see it.
 type Port struct {
 	Number     int
+	Cable      Cable
+	Held       string // by whom, of the computer's other programs
 	BusID      string
 	Body       string
-	Plugged    bool
-	Plugging   int // counts the times that a body showed itself here
+	Plugged    bool // the cable is in
+	Shown      bool // it shows on the bus
+	Plugging   int  // counts the times that a body showed itself here
 	Descriptor usb.Descriptor
 }
 
 type port struct {
 	number int
 	body   Body
-	gadget *gadget // nil while unplugged
+	cable  Cable
+	held   string
+	in     bool    // the cable is in
+	gadget *gadget // nil while nothing shows on the bus
 	count  int
 }
 
@@ -103,14 +132,23 @@ func (h *Hub) Attach(b Body) {
 }
 
 // follow shows a plugged body anew whenever its descriptor changes, as a real
-// device leaves the bus and comes back.
+// device leaves the bus and comes back; one that restarts is away meanwhile.
 func (h *Hub) follow(p *port) {
+	worn := time.NewTicker(wornEvery)
+	defer worn.Stop()
 	for {
 		changed := p.body.Changed()
-		d := p.body.Descriptor()
+		d, on := p.body.Descriptor(), p.body.On()
 		h.mu.Lock()
-		if p.gadget != nil && !slices.EqualFunc(d.Interfaces, p.gadget.descriptor.Interfaces, sameInterface) || p.gadget != nil && d.Serial != p.gadget.descriptor.Serial {
+		shown := p.gadget != nil
+		switch {
+		case shown && !on:
 			p.unplug()
+			h.change()
+		case shown && (!slices.EqualFunc(d.Interfaces, p.gadget.descriptor.Interfaces, sameInterface) || d.Serial != p.gadget.descriptor.Serial || d.Revision != p.gadget.descriptor.Revision):
+			p.unplug()
+			h.plug(p)
+		case !shown && on && p.in:
 			h.plug(p)
 		}
 		h.mu.Unlock()
@@ -118,17 +156,43 @@ func (h *Hub) follow(p *port) {
 		case <-h.ctx.Done():
 			return
 		case <-changed:
+		case <-worn.C:
+			h.wear(p)
 		}
+	}
+}
+
+// wear breaks a worn cable for a moment.
+func (h *Hub) wear(p *port) {
+	h.mu.Lock()
+	broken := p.cable == Worn && p.gadget != nil
+	if broken {
+		p.unplug()
+		h.change()
+	}
+	h.mu.Unlock()
+	if !broken {
+		return
+	}
+	select {
+	case <-h.ctx.Done():
+	case <-time.After(wornFor):
 	}
 }
 
 func sameInterface(a, b usb.Interface) bool { return a.Class == b.Class && a.Name == b.Name }
 
-// plug shows the body on the bus. The lock is held.
+// plug shows the body on the bus, if its cable carries data. The lock is held.
 func (h *Hub) plug(p *port) {
+	if !p.in || p.gadget != nil || p.cable == Charge || p.cable == Dead || !p.body.On() {
+		return
+	}
 	h.dev++
 	p.count++
 	p.gadget = newGadget(h.ctx, h, p, h.dev)
+	if p.cable == Worn {
+		p.gadget.cutAfter(wornBytes)
+	}
 	h.change()
 }
 
@@ -172,13 +236,19 @@ func (h *Hub) find(name string) (*port, error) {
 // Plug plugs a body in.
 func (h *Hub) Plug(name string) error {
 	h.mu.Lock()
-	defer h.mu.Unlock()
 	p, err := h.find(name)
 	if err != nil {
+		h.mu.Unlock()
 		return err
 	}
-	if p.gadget == nil {
-		h.plug(p)
+	was := p.in
+	p.in = true
+	h.plug(p)
+	h.change()
+	powered := p.cable != Dead
+	h.mu.Unlock()
+	if !was && powered {
+		p.body.Plugged()
 	}
 	return nil
 }
@@ -187,33 +257,99 @@ func (h *Hub) Plug(name string) error {
 // bench link.
 func (h *Hub) Pull(name string, after int64) error {
 	h.mu.Lock()
+	p, err := h.find(name)
+	if err == nil && !p.in {
+		err = fmt.Errorf("%s is not plugged in", name)
+	}
+	if err == nil && after > 0 && p.gadget == nil {
+		err = fmt.Errorf("no data goes to %s", name)
+	}
+	if err != nil {
+		h.mu.Unlock()
+		return err
+	}
+	if after > 0 {
+		p.gadget.cutAfter(after)
+		h.mu.Unlock()
+		return nil
+	}
+	p.unplug()
+	p.in = false
+	h.change()
+	h.mu.Unlock()
+	p.body.Unplugged()
+	return nil
+}
+
+// SetCable gives a body another cable, or its port another state, and plugs it
+// in with that.
+func (h *Hub) SetCable(name string, c Cable) error {
+	h.mu.Lock()
+	p, err := h.find(name)
+	if err != nil {
+		h.mu.Unlock()
+		return err
+	}
+	p.unplug()
+	p.cable = c
+	h.change()
+	h.mu.Unlock()
+	p.body.Unplugged()
+	if c != Dead {
+		p.body.Plugged()
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	p.in = true
+	h.plug(p)
+	return nil
+}
+
+// Hold has another program of the computer hold a body, so that nobody can claim
+// it; by "" lets it go.
+func (h *Hub) Hold(name, by string) error {
+	h.mu.Lock()
 	defer h.mu.Unlock()
 	p, err := h.find(name)
 	if err != nil {
 		return err
 	}
-	if p.gadget == nil {
-		return fmt.Errorf("%s is not plugged in", name)
+	p.held = by
+	if p.gadget != nil { // who has it now loses it, as with a machine that takes it over
+		p.unplug()
+		h.plug(p)
 	}
-	if after > 0 {
-		p.gadget.cutAfter(after)
-		return nil
-	}
-	p.unplug()
-	p.body.Unplugged()
-	h.change()
 	return nil
 }
 
-// cut pulls the cable of a gadget whose last byte has gone.
+// cut pulls the cable of a gadget whose last byte has gone; a worn one makes
+// contact again.
 func (h *Hub) cut(g *gadget) {
 	h.mu.Lock()
-	defer h.mu.Unlock()
-	if g.port.gadget == g {
-		g.port.unplug()
-		g.port.body.Unplugged()
-		h.change()
+	p := g.port
+	if p.gadget != g {
+		h.mu.Unlock()
+		return
 	}
+	p.unplug()
+	worn := p.cable == Worn
+	p.in = worn
+	h.change()
+	h.mu.Unlock()
+	if !worn {
+		p.body.Unplugged()
+		return
+	}
+	h.work.Go(func() {
+		select {
+		case <-h.ctx.Done():
+			return
+		case <-time.After(wornFor):
+		}
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		h.plug(p)
+	})
 }
 
 // Ports tells what hangs where.
@@ -222,7 +358,7 @@ func (h *Hub) Ports() []Port {
 	defer h.mu.Unlock()
 	out := make([]Port, 0, len(h.ports))
 	for _, p := range h.ports {
-		info := Port{Number: p.number, BusID: busID(p), Body: p.body.Name(), Plugged: p.gadget != nil, Plugging: p.count}
+		info := Port{Number: p.number, BusID: busID(p), Body: p.body.Name(), Cable: p.cable, Held: p.held, Plugged: p.in, Shown: p.gadget != nil, Plugging: p.count}
 		if p.gadget != nil {
 			info.Descriptor = p.gadget.descriptor
 		}
@@ -255,7 +391,7 @@ func (h *Hub) Claim(id string) (context.Context, usbip.Gadget, func(), error) {
 			continue
 		}
 		g := p.gadget
-		if g.claimed {
+		if g.claimed || p.held != "" {
 			return nil, nil, nil, usb.ErrBusy
 		}
 		g.claimed = true

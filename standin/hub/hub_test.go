@@ -52,6 +52,8 @@ func (e *echo) show(link bool) {
 	e.changed = make(chan struct{})
 }
 
+func (e *echo) On() bool { return true }
+func (e *echo) Plugged() {}
 func (e *echo) Unplugged() {
 	e.mu.Lock()
 	defer e.mu.Unlock()

@@ -1,0 +1,214 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/internal/state"
+	"earlybench.invalid/earlybench/standin"
+)
+
+// steer calls a method of the stand-ins.
+func (p *program) steer(ctx context.Context, method string, params standin.Steer, result any) error {
+	dir, err := state.Dir(p.state)
+	if err != nil {
+		return err
+	}
+	conn, err := net.DialTimeout("unix", state.Socket(dir, "standin"), 2*time.Second)
+	if err != nil {
+		return &exitError{exitUnreachable, "No stand-ins run with this state. Start them: earlybench demo"}
+	}
+	c := rpc.New(conn, rpc.NoMethod)
+	defer c.Close()
+	return c.Call(ctx, method, params, result)
+}
+
+func (p *program) standinCommand() *cobra.Command {
+	c := &cobra.Command{Use: "standin", Short: "Stand-in devices: touch, plug, break", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		var all []standin.Status
+		if err := p.steer(c.Context(), standin.MethodBodies, standin.Steer{}, &all); err != nil {
+			return err
+		}
+		return printList(p, all, func(all []standin.Status) {
+			var rows [][]string
+			for _, s := range all {
+				state := "unplugged"
+				if s.Plugged {
+					state = "plugged in"
+				}
+				rows = append(rows, []string{s.Name, s.Family, fmt.Sprintf("port %d", s.Port), state, s.Hands})
+			}
+			table(p.out, []string{"stand-in", "family", "hub", "", "in your hand"}, rows)
+		})
+	}}
+	// one makes a command that does one thing with one text.
+	one := func(use, short, method string) *cobra.Command {
+		return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+			return p.steer(c.Context(), method, standin.Steer{Body: args[0], Text: args[1]}, nil)
+		}}
+	}
+	touch := one("touch DEVICE TEXT", "Touch what says TEXT on a stand-in's screen", standin.MethodTouch)
+	times := 1
+	touch.RunE = func(c *cobra.Command, args []string) error {
+		return p.steer(c.Context(), standin.MethodTouch, standin.Steer{Body: args[0], Text: args[1], Times: times}, nil)
+	}
+	touch.Flags().IntVar(&times, "times", 1, "how often")
+	after := ""
+	pull := &cobra.Command{Use: "pull DEVICE", Short: "Pull a stand-in's cable, now or after so many bytes", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		n, err := size(after)
+		if err != nil {
+			return err
+		}
+		return p.steer(c.Context(), standin.MethodPull, standin.Steer{Body: args[0], After: n}, nil)
+	}}
+	pull.Flags().StringVar(&after, "after", "", "once so many bytes more have gone to it, such as 3MB")
+	plug := &cobra.Command{Use: "plug DEVICE", Short: "Plug a stand-in in", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		return p.steer(c.Context(), standin.MethodPlug, standin.Steer{Body: args[0]}, nil)
+	}}
+	c.AddCommand(touch, pull, plug,
+		one("slide DEVICE WAY", "Slide over a stand-in's screen: up, down, left, right, or along a pattern's dots, such as 14789", standin.MethodSlide),
+		one("type DEVICE TEXT", "Type on a stand-in's screen", standin.MethodType),
+		one("press DEVICE KEY", "Press a key of a stand-in: power, back, enter", standin.MethodPress),
+		p.standinScreen(), p.standinFault(), p.standinClock(), p.standinServe())
+	return c
+}
+
+func (p *program) standinScreen() *cobra.Command {
+	return &cobra.Command{Use: "screen DEVICE", Short: "What a stand-in's screen says", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		var elements []struct{ Text, Value, Kind string }
+		if err := p.steer(c.Context(), standin.MethodScreen, standin.Steer{Body: args[0]}, &elements); err != nil {
+			return err
+		}
+		for _, e := range elements {
+			fmt.Fprintf(p.out, "%-24s %s\n", e.Text, faint.Render(e.Value))
+		}
+		return nil
+	}}
+}
+
+// standinFault lists the faults that a stand-in can have, and puts them on and
+// takes them off.
+func (p *program) standinFault() *cobra.Command {
+	c := &cobra.Command{Use: "fault [DEVICE]", Short: "What can be wrong with a stand-in, and what is", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		var bodies []standin.Status
+		if err := p.steer(c.Context(), standin.MethodBodies, standin.Steer{}, &bodies); err != nil {
+			return err
+		}
+		if len(args) == 1 {
+			bodies = []standin.Status{{Name: args[0]}}
+		}
+		type row struct {
+			Device string `json:"device"`
+			standin.Fault
+		}
+		var all []row
+		for _, b := range bodies {
+			var faults []standin.Fault
+			if err := p.steer(c.Context(), standin.MethodFaults, standin.Steer{Body: b.Name}, &faults); err != nil {
+				return err
+			}
+			for _, f := range faults {
+				if f.On || len(args) == 1 {
+					all = append(all, row{b.Name, f})
+				}
+			}
+		}
+		return printList(p, all, func(all []row) {
+			var rows [][]string
+			for _, f := range all {
+				rows = append(rows, []string{f.Device, f.Name, map[bool]string{true: "on"}[f.On], f.Text})
+			}
+			if len(rows) == 0 {
+				fmt.Fprintln(p.out, "Nothing is wrong with any stand-in. What can be: earlybench standin fault heron-2")
+				return
+			}
+			table(p.out, []string{"stand-in", "fault", "", "what it is"}, rows)
+		})
+	}}
+	change := func(verb, short string, off bool) *cobra.Command {
+		return &cobra.Command{Use: verb + " DEVICE FAULT", Short: short, Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+			return p.steer(c.Context(), standin.MethodFault, standin.Steer{Body: args[0], Text: args[1], Off: off}, nil)
+		}}
+	}
+	c.AddCommand(change("add", "Put a fault on a stand-in", false), change("drop", "Take a fault off a stand-in, as one who mends it", true))
+	return c
+}
+
+func (p *program) standinClock() *cobra.Command {
+	by := time.Duration(0)
+	c := &cobra.Command{Use: "clock", Short: "Move the clocks of the bench and the stand-ins", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		var now time.Time
+		if err := p.steer(c.Context(), standin.MethodClock, standin.Steer{By: by.String()}, &now); err != nil {
+			return err
+		}
+		if err := p.moveBench(c.Context(), by); err != nil {
+			return err
+		}
+		fmt.Fprintln(p.out, now.Local().Format(time.DateTime))
+		return nil
+	}}
+	c.Flags().DurationVar(&by, "by", 0, "by how much, such as 26h or -30m")
+	return c
+}
+
+func (p *program) moveBench(ctx context.Context, by time.Duration) error {
+	dir, err := state.Dir(p.state)
+	if err != nil {
+		return err
+	}
+	conn, err := net.DialTimeout("unix", state.Socket(dir, "development"), 2*time.Second)
+	if err != nil {
+		return &exitError{exitUnreachable, "The bench has no development socket; it runs with earlybench demo only."}
+	}
+	c := rpc.New(conn, rpc.NoMethod)
+	defer c.Close()
+	return c.Call(ctx, "clock.move", map[string]string{"by": by.String()}, nil)
+}
+
+// standinServe runs the stand-ins for demo: the scenario comes on standard
+// input, the addresses go to standard output, and all ends with standard input.
+func (p *program) standinServe() *cobra.Command {
+	return &cobra.Command{Use: "serve", Hidden: true, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		in := json.NewDecoder(p.in)
+		var sc standin.Scenario
+		if err := in.Decode(&sc); err != nil {
+			return usage("read the scenario: %w", err)
+		}
+		ctx, end := untilClosed(c.Context(), io.MultiReader(in.Buffered(), p.in))
+		defer end()
+		rig, err := standin.Start(ctx, sc, slog.New(slog.NewTextHandler(p.err, &slog.HandlerOptions{Level: slog.LevelWarn})))
+		if err != nil {
+			return err
+		}
+		if err := json.NewEncoder(p.out).Encode(rig.Addresses()); err != nil {
+			return err
+		}
+		<-ctx.Done()
+		return rig.Close()
+	}}
+}
+
+// size reads a number of bytes, such as 3MB or 40kB.
+func size(s string) (int64, error) {
+	if s == "" {
+		return 0, nil
+	}
+	var n int64
+	var unit string
+	if _, err := fmt.Sscanf(s+" ", "%d%s", &n, &unit); err != nil && n == 0 {
+		return 0, usage("%q is no number of bytes; write it like 3MB, 40kB or 1500B", s)
+	}
+	factor, ok := map[string]int64{"": 1, "B": 1, "kB": 1000, "MB": 1000 * 1000}[unit]
+	if !ok || n <= 0 {
+		return 0, usage("%q is no number of bytes; write it like 3MB, 40kB or 1500B", s)
+	}
+	return n * factor, nil
+}

@@ -1,0 +1,102 @@
+package body
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Fault is something that can be wrong with a body.
+type Fault struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+	On   bool   `json:"on"`
+}
+
+// faults are what a body itself can have, and what each does when it comes.
+// Those that a person mends on the device end by that; no fault is told to
+// anybody but by what it does.
+var faults = []struct {
+	name, text string
+	put        func(*Body)
+	drop       func(*Body)
+	is         func(*Body) bool
+}{
+	{"battery-low", "its battery has four per cent", func(b *Body) { b.st.Level, b.st.LevelAt = 4, b.cfg.Clock.Now() },
+		func(b *Body) { b.st.Level, b.st.LevelAt = 81, b.cfg.Clock.Now() }, func(b *Body) bool { return b.charge() < 10 }},
+	{"locked", "its screen is locked", func(b *Body) { b.lock(); b.locked = true }, func(b *Body) { b.locked, b.screen.pad = false, nil },
+		func(b *Body) bool { return b.locked }},
+	{"asleep", "it sleeps", func(b *Body) { b.asleep, b.power = true, false }, func(b *Body) { b.rouse() }, func(b *Body) bool { return b.asleep }},
+	{"stale-link", "it says locked although it is not, until its cable is pulled", func(b *Body) { b.stale, b.locked = true, false },
+		func(b *Body) { b.stale = false }, func(b *Body) bool { return b.stale }},
+	{"storage-full", "no room for an app", nil, nil, nil},
+	{"clock-wrong", "its clock is two hours behind", nil, nil, nil},
+	{"way-closed", "its hidden page is hidden again", func(b *Body) { b.close() }, nil, func(b *Body) bool { return !b.st.Opened && b.cfg.Spec.Hidden.Row != "" }},
+	{"choice-off", "computers may do nothing", func(b *Body) { settings := maps.Clone(b.cfg.Spec.Settings); b.st.Settings = settings }, nil,
+		func(b *Body) bool { return maps.Equal(b.st.Settings, b.cfg.Spec.Settings) }},
+	{"key-changed", "it was wiped and has another device key", func(b *Body) { b.wipe() }, nil, func(b *Body) bool { return b.st.Wiped > 0 }},
+	{"admission-withdrawn", "no computer is let in any more", func(b *Body) { b.st.Admissions = map[string]admission{} }, nil,
+		func(b *Body) bool { return len(b.st.Admissions) == 0 }},
+	{"question-refused", "every question is answered with no", nil, nil, nil},
+	{"release-old", "it has release 8", func(b *Body) { b.st.Release = "8" }, func(b *Body) { b.st.Release = "" }, func(b *Body) bool { return b.st.Release == "8" }},
+}
+
+// Faults tells which faults a body can have, and has.
+func (b *Body) Faults() []Fault {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	out := make([]Fault, len(faults))
+	for i, f := range faults {
+		on := b.st.Faults[f.name]
+		if f.is != nil {
+			on = f.is(b)
+		}
+		out[i] = Fault{f.name, f.text, on}
+	}
+	return out
+}
+
+// SetFault puts a fault on the body, or takes it off.
+func (b *Body) SetFault(name string, on bool) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	i := slices.IndexFunc(faults, func(f struct {
+		name, text string
+		put, drop  func(*Body)
+		is         func(*Body) bool
+	}) bool {
+		return f.name == name
+	})
+	if i < 0 {
+		var names []string
+		for _, f := range faults {
+			names = append(names, f.name)
+		}
+		return fmt.Errorf("no body has a fault %q; there are %s", name, strings.Join(names, ", "))
+	}
+	f := faults[i]
+	switch {
+	case on && f.put != nil:
+		f.put(b)
+	case !on && f.drop != nil:
+		f.drop(b)
+	case !on && f.put != nil:
+		return fmt.Errorf("%s is mended on the device itself, by touch", name)
+	}
+	b.st.Faults[name] = on
+	if !on {
+		delete(b.st.Faults, name)
+	}
+	b.touchState()
+	return nil
+}
+
+// clockOff is by how many seconds the body's clock is off.
+func (b *Body) clockOff() int {
+	if b.st.Faults["clock-wrong"] {
+		return -int((2 * time.Hour).Seconds())
+	}
+	return 0
+}

@@ -1,0 +1,186 @@
+package body
+
+import (
+	"context"
+	"crypto/rand"
+	"slices"
+	"time"
+)
+
+// tickEvery is how often a body looks at what time alone changes.
+const tickEvery = 250 * time.Millisecond
+
+// live lets time pass on the body until ctx ends: it locks itself, falls
+// asleep, its battery drains, an admission ends, a toast goes.
+func (b *Body) live(ctx context.Context) {
+	t := time.NewTicker(tickEvery)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+			b.mu.Lock()
+			b.tick()
+			b.mu.Unlock()
+		}
+	}
+}
+
+func (b *Body) tick() {
+	now, spec := b.cfg.Clock.Now(), b.cfg.Spec
+	idle := now.Sub(b.used)
+	switch {
+	case b.booting:
+		if now.After(b.booted) {
+			b.boot()
+		}
+	case spec.Sleep != "" && !b.asleep && !b.power && b.question == nil && idle > durationOr(spec.Sleep, 0):
+		b.asleep = true
+		b.redraw()
+	case spec.Lock.Idle != "" && !b.locked && idle > durationOr(spec.Lock.Idle, 0) && b.st.Settings["lit"] != "yes" && b.screen.pad == nil:
+		b.lock()
+		b.redraw()
+	}
+	for key, a := range b.st.Admissions {
+		if !a.Until.IsZero() && now.After(a.Until) {
+			delete(b.st.Admissions, key)
+			b.touchState()
+		}
+	}
+	if b.screen.toast != "" && now.After(b.screen.ends) {
+		b.screen.toast = ""
+		b.redraw()
+	}
+	if level := b.charge(); level != b.shown {
+		b.shown = level
+		b.redraw()
+	}
+}
+
+// lock locks the screen, where it can be locked. The lock is held.
+func (b *Body) lock() {
+	if k := b.cfg.Spec.Lock.Kind; k == "" {
+		return
+	}
+	b.locked = true
+	b.screen.dialog, b.screen.pad, b.screen.toast = nil, nil, ""
+}
+
+// unlock asks for what it is locked with, then goes on.
+func (b *Body) unlock(then func()) {
+	b.wantSecret(b.secretTitle(), func() {
+		b.locked = false
+		b.redraw()
+		if then != nil {
+			then()
+		}
+	})
+}
+
+func (b *Body) rouse() {
+	b.asleep = false
+	b.used = b.cfg.Clock.Now()
+}
+
+// charge is the battery's level, in per cent. The lock is held.
+func (b *Body) charge() int {
+	drain := durationOr(b.cfg.Spec.Battery.Drain, 10*time.Minute)
+	if f := b.st.Faults["battery-low"]; f && !b.power {
+		return b.st.Level
+	}
+	passed := b.cfg.Clock.Now().Sub(b.st.LevelAt)
+	if b.power {
+		return min(b.st.Level+int(4*passed/drain), 100)
+	}
+	return max(b.st.Level-int(passed/drain), 1)
+}
+
+// setPower takes that power came or went. The lock is held.
+func (b *Body) setPower(on bool) {
+	b.st.Level = b.charge()
+	b.st.LevelAt = b.cfg.Clock.Now()
+	b.power = on
+	b.used = b.cfg.Clock.Now()
+	if on {
+		b.asleep = false
+	}
+}
+
+// Powered tells the body that power came or went, without any data.
+func (b *Body) Powered(on bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.setPower(on)
+	b.touchState()
+}
+
+// restart switches the body off and on again: it leaves the bus meanwhile.
+func (b *Body) restart() {
+	b.booting = true
+	b.booted = b.cfg.Clock.Now().Add(durationOr(b.cfg.Spec.Boot, 3*time.Second))
+	for _, p := range b.running {
+		p.stop()
+	}
+	b.screen.home()
+	b.forgetVisits()
+	b.redraw()
+}
+
+// boot ends a restart.
+func (b *Body) boot() {
+	b.booting = false
+	b.used = b.cfg.Clock.Now()
+	b.locked = b.cfg.Spec.Lock.Kind != "" && b.cfg.Spec.Lock.Kind != "none"
+	for _, r := range b.cfg.Spec.Restart {
+		if !b.holds(r.When) {
+			continue
+		}
+		for k, v := range r.Set {
+			b.st.Settings[k] = v
+		}
+		if r.Page != "" {
+			b.st.Sign = freshSign()
+			b.screen.pages = append([]string{"home"}, b.wayTo(r.Page)...)
+		}
+		break
+	}
+	b.touchState()
+}
+
+// wayTo is the pages from the settings to one of them, by rows that show.
+func (b *Body) wayTo(page string) []string {
+	ways := [][]string{{"settings"}}
+	seen := map[string]bool{}
+	for ; len(ways) > 0; ways = ways[1:] {
+		last := ways[0][len(ways[0])-1]
+		if last == page {
+			return ways[0]
+		}
+		for _, r := range b.rows(last) {
+			if r.Page != "" && !seen[r.Page] {
+				seen[r.Page] = true
+				ways = append(ways, append(slices.Clone(ways[0]), r.Page))
+			}
+		}
+	}
+	return []string{"settings", page}
+}
+
+// freshSign is four letters that can be read out: consonants and vowels in turn.
+func freshSign() string {
+	const consonants, vowels = "BDFGHKLMNPRSTVWZ", "AEIOU"
+	raw := make([]byte, 4)
+	rand.Read(raw) //nolint:errcheck // it never fails
+	pick := func(from string, b byte) string { return string(from[int(b)%len(from)]) }
+	return pick(consonants, raw[0]) + pick(vowels, raw[1]) + pick(consonants, raw[2]) + pick(consonants, raw[3])
+}
+
+// forgetVisits forgets who was let in for one visit. The lock is held.
+func (b *Body) forgetVisits() {
+	for key, a := range b.st.Admissions {
+		if a.For == "visit" {
+			delete(b.st.Admissions, key)
+		}
+	}
+}

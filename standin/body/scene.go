@@ -1,0 +1,349 @@
+package body
+
+import (
+	"image"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"earlybench.invalid/earlybench/core/fact"
+)
+
+// Element is something on the screen that a finger can find.
+type Element struct {
+	Text  string          `json:"text"`
+	Value string          `json:"value,omitempty"`
+	Kind  string          `json:"kind"` // row, tab, option, key, dot, field, back, wake
+	Rect  image.Rectangle `json:"-"`    // in points
+	X     int             `json:"x"`
+	Y     int             `json:"y"`
+	W     int             `json:"w"`
+	H     int             `json:"h"`
+
+	state string // "on" or "off" of a switch, "here" of a tab, "chosen" of an option
+	act   func() // with the lock held
+}
+
+// scene is what is on the screen, before a style has given it places.
+type scene struct {
+	kind         string // dark, boot, lock, pad, dialog, app, page
+	above, title string
+	text         string
+	rows         []Element
+	tabs         []Element
+	options      []Element
+	keys         [][]Element // of a pad or of the search
+	dots         []Element   // of a pattern
+	path         []int       // dots drawn so far
+	field        *Element    // of the search
+	typed        string      // into the field, pad or sign
+	hide         bool        // typed is a secret
+	board        string      // a sign to be typed back
+	back         *Element
+	wake         *Element
+	scroll       int
+	toast        string
+	strokes, of  int
+	ripple       image.Point
+	clock        string
+	battery      int
+	power        bool
+	app          *process
+	home         bool
+}
+
+// elements are all that can be touched, those in front last.
+func (s *scene) elements() []Element {
+	var out []Element
+	out = append(out, s.tabs...)
+	if s.field != nil {
+		out = append(out, *s.field)
+	}
+	out = append(out, s.rows...)
+	out = append(out, s.dots...)
+	for _, line := range s.keys {
+		out = append(out, line...)
+	}
+	out = append(out, s.options...)
+	for _, e := range []*Element{s.back, s.wake} {
+		if e != nil {
+			out = append(out, *e)
+		}
+	}
+	return slices.DeleteFunc(out, func(e Element) bool { return e.Rect.Empty() })
+}
+
+// layout is what the screen shows, in its places. The lock is held.
+func (b *Body) layout() *scene {
+	s := b.compose()
+	b.style.place(s)
+	return s
+}
+
+// compose puts together what the screen shows. The lock is held.
+func (b *Body) compose() *scene {
+	s := &scene{toast: b.screen.toast, strokes: b.screen.strokes, of: b.screen.of, ripple: b.screen.ripple,
+		clock: b.cfg.Clock.Now().Format("15:04"), battery: b.charge(), power: b.power}
+	spec := b.cfg.Spec
+	switch {
+	case b.booting:
+		s.kind, s.title, s.text = "boot", spec.word("booting"), spec.Maker
+	case b.asleep:
+		s.kind, s.wake = "dark", &Element{Text: spec.word("wake"), Kind: "wake", act: b.rouse}
+	case b.screen.pad != nil:
+		b.composePad(s, b.screen.pad)
+	case b.locked:
+		s.kind, s.title, s.above = "lock", spec.word("locked"), b.model.Name
+		s.wake = &Element{Text: spec.word("unlock"), Kind: "wake", act: func() { b.unlock(nil) }}
+	case b.asking() != nil:
+		b.composeDialog(s, b.asking())
+	case b.screen.front != "" && b.running[b.screen.front] != nil:
+		s.kind, s.app = "app", b.running[b.screen.front]
+		s.above, s.title = "App", b.st.Apps[b.screen.front].Name
+		s.back = b.backElement()
+	default:
+		b.composePage(s)
+	}
+	return s
+}
+
+func (b *Body) backElement() *Element {
+	return &Element{Text: b.cfg.Spec.word("back"), Kind: "back", act: b.back}
+}
+
+func (b *Body) composeDialog(s *scene, d *dialog) {
+	s.kind, s.title, s.text = "dialog", d.title, d.text
+	for _, o := range d.options {
+		e := Element{Text: o.text, Kind: "option", act: func() {
+			b.screen.dialog = nil
+			if o.act != nil {
+				o.act()
+			}
+		}}
+		if o.chosen {
+			e.Value, e.state = "chosen", "chosen"
+		}
+		s.options = append(s.options, e)
+	}
+}
+
+func (b *Body) composePage(s *scene) {
+	s.kind, s.scroll = "page", b.screen.scroll
+	at := b.screen.page()
+	b.composeTabs(s)
+	if len(b.screen.pages) > 1 {
+		s.back = b.backElement()
+	}
+	switch at {
+	case "home":
+		s.home, s.above, s.title, s.rows = true, b.cfg.Spec.Maker, b.model.Name, b.homeRows()
+		return
+	case "find":
+		b.composeFind(s)
+		return
+	}
+	page := b.cfg.Spec.Pages[at]
+	s.above, s.title, s.text = page.Above, page.Title, b.fill(page.Text)
+	if page.Sign != nil && b.holds(page.Sign.When) {
+		s.text, s.board, s.typed = page.Sign.Text, b.st.Sign, b.screen.typed
+		s.keys = b.letters(true, page.Sign.Button, func() { b.typeSign(page.Sign) })
+		return
+	}
+	if at == "settings" {
+		s.rows = append(s.rows, Element{Text: b.cfg.Spec.word("find"), Kind: "row", act: func() { b.open("find") }})
+	}
+	for _, r := range b.rows(at) {
+		e := Element{Text: b.fill(r.Text), Value: b.fill(r.Value), Kind: "row", act: func() { b.row(r) }}
+		if r.Switch != "" {
+			e.state = map[bool]string{true: "on", false: "off"}[b.st.Settings[r.Switch] == "yes"]
+		}
+		s.rows = append(s.rows, e)
+	}
+	s.rows = append(s.rows, b.listRows(page.List)...)
+}
+
+// composeTabs are the first-level pages, which some styles show all the time.
+func (b *Body) composeTabs(s *scene) {
+	if !b.style.tabbed() {
+		return
+	}
+	for _, r := range b.rows("settings") {
+		e := Element{Text: r.Text, Kind: "tab", act: func() { b.screen.pages = []string{"home", "settings"}; b.open(r.Page) }}
+		if slices.Contains(b.screen.pages, r.Page) {
+			e.state = "here"
+		}
+		s.tabs = append(s.tabs, e)
+	}
+}
+
+// composeFind is the settings' own search: every row of every page that holds
+// what was typed, hidden ones too.
+func (b *Body) composeFind(s *scene) {
+	w := b.cfg.Spec
+	s.title, s.above, s.typed = w.word("find"), w.word("settings"), b.screen.typed
+	s.field = &Element{Text: w.word("field"), Value: b.screen.typed, Kind: "field"}
+	s.keys = b.letters(false, "", nil)
+	if b.screen.typed == "" {
+		return
+	}
+	for _, id := range slices.Sorted(maps.Keys(w.Pages)) {
+		if !b.reachable(id) {
+			continue
+		}
+		for _, r := range b.rows(id) {
+			if strings.Contains(strings.ToLower(r.Text), strings.ToLower(b.screen.typed)) {
+				s.rows = append(s.rows, Element{Text: b.fill(r.Text), Value: w.Pages[id].Title, Kind: "row", act: func() { b.open(id) }})
+			}
+		}
+	}
+	s.rows = s.rows[:min(len(s.rows), 4)]
+	if len(s.rows) == 0 {
+		s.text = w.word("nothing")
+	}
+}
+
+// reachable tells whether rows that show lead to a page.
+func (b *Body) reachable(id string) bool {
+	way := b.wayTo(id)
+	return id == "settings" || len(way) > 1 && slices.ContainsFunc(b.rows(way[len(way)-2]), func(r RowSpec) bool { return r.Page == id })
+}
+
+// holds tells whether all conditions are met. The lock is held.
+func (b *Body) holds(c conditions) bool {
+	for name, values := range c {
+		v := b.st.Settings[name]
+		switch name {
+		case "opened":
+			v = yesNo(b.st.Opened)
+		case "locked":
+			v = yesNo(b.locked)
+		case "asleep":
+			v = yesNo(b.asleep)
+		}
+		if !slices.Contains(values, v) {
+			return false
+		}
+	}
+	return true
+}
+
+func yesNo(v bool) string { return map[bool]string{true: "yes", false: "no"}[v] }
+
+// rows are the rows of a page that show now. The lock is held.
+func (b *Body) rows(page string) []RowSpec {
+	p := b.cfg.Spec.Pages[page]
+	if p == nil {
+		return nil
+	}
+	release := fact.Release(b.release())
+	var out []RowSpec
+	for _, r := range p.Rows {
+		if !b.holds(r.When) || r.From != "" && release.Compare(fact.Release(r.From)) < 0 || r.Below != "" && release.Compare(fact.Release(r.Below)) >= 0 {
+			continue
+		}
+		if r.Choose != "" {
+			r.Value = b.st.Settings[r.Choose]
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// listRows are rows made from what the device keeps: who is let in, its debug
+// tokens, its apps.
+func (b *Body) listRows(list string) []Element {
+	var out []Element
+	switch list {
+	case "admissions":
+		for _, key := range slices.Sorted(maps.Keys(b.st.Admissions)) {
+			a := b.st.Admissions[key]
+			value := b.cfg.Spec.word(a.For)
+			if !a.Until.IsZero() {
+				value += ", " + a.Until.Format("2 Jan 2006")
+			}
+			out = append(out, Element{Text: a.Name, Value: value, Kind: "row", act: func() {
+				b.ask(b.cfg.Spec.word("away"), a.Name+"\n"+key, b.cfg.Spec.word("yes"), func() { b.sendAway(key) })
+			}})
+		}
+	case "tokens":
+		for _, t := range b.st.Tokens {
+			out = append(out, Element{Text: t.Name, Value: t.Crew + ", by " + t.By + ", ends " + t.Ends.Format("2 Jan 2006"), Kind: "row"})
+		}
+	case "apps":
+		for _, a := range b.appList() {
+			out = append(out, Element{Text: a.Name, Value: a.Version, Kind: "row"})
+		}
+	}
+	if len(out) == 0 && list != "" {
+		out = []Element{{Text: b.cfg.Spec.word("none"), Kind: "row"}}
+	}
+	return out
+}
+
+// homeRows are the settings and the installed apps.
+func (b *Body) homeRows() []Element {
+	out := []Element{{Text: b.cfg.Spec.word("settings"), Value: b.cfg.Spec.word("this"), Kind: "row", act: func() { b.open("settings") }}}
+	for _, a := range b.appList() {
+		value := a.Version
+		if a.Running {
+			value += ", " + b.cfg.Spec.word("running")
+		}
+		out = append(out, Element{Text: a.Name, Value: value, Kind: "row", act: func() {
+			if b.running[a.ID] != nil {
+				b.screen.front = a.ID
+				return
+			}
+			go b.start(a.ID) //nolint:errcheck // the log tells
+		}})
+	}
+	return out
+}
+
+// asking is what stands in front of the pages: the admission question, or a
+// dialog.
+func (b *Body) asking() *dialog {
+	q := b.question
+	if q == nil || q.secret {
+		return b.screen.dialog
+	}
+	name := clean(q.visitor.Name, 40)
+	fill := strings.NewReplacer("{bench}", name, "{fingerprint}", q.visitor.Key)
+	a := b.cfg.Spec.Admit
+	d := &dialog{title: fill.Replace(a.Title), text: fill.Replace(a.Text)}
+	for _, o := range a.Options {
+		if q.visitor.Shared && o.For != "visit" && o.For != "no" {
+			continue
+		}
+		d.options = append(d.options, option{text: o.Text, act: func() { b.answer(o.For) }})
+	}
+	return d
+}
+
+// letters is a keyboard; enter is its last key, if it has a name.
+func (b *Body) letters(upper bool, enter string, act func()) [][]Element {
+	var out [][]Element
+	for _, line := range []string{"qwertyuiop", "asdfghjkl", "zxcvbnm"} {
+		var keys []Element
+		for _, r := range line {
+			if upper {
+				r += 'A' - 'a'
+			}
+			keys = append(keys, Element{Text: string(r), Kind: "key", act: func() { b.typeRune(r) }})
+		}
+		out = append(out, keys)
+	}
+	out[2] = append(out[2], Element{Text: b.cfg.Spec.word("delete"), Value: "‹", Kind: "key", act: b.deleteRune})
+	if enter != "" {
+		out = append(out, []Element{{Text: enter, Kind: "key", act: act}})
+	}
+	return out
+}
+
+// durationOr reads a duration of the spec, which was checked; "" is the default.
+func durationOr(s string, otherwise time.Duration) time.Duration {
+	if d, err := time.ParseDuration(s); err == nil {
+		return d
+	}
+	return otherwise
+}

@@ -1,0 +1,168 @@
+package body
+
+import (
+	"fmt"
+	"maps"
+	"strings"
+	"time"
+
+	"earlybench.invalid/earlybench/core/fact"
+)
+
+// row does what tapping a row of a page does. The lock is held.
+func (b *Body) row(r RowSpec) {
+	if !r.Hidden {
+		b.screen.taps = 0
+	}
+	switch {
+	case r.Page != "":
+		b.open(r.Page)
+	case r.Hidden:
+		b.hiddenTap()
+	case r.Choose != "":
+		b.choose(r)
+	case r.Switch != "":
+		b.flip(r)
+	case r.Action != "":
+		if risk := r.Risk[""]; risk != "" {
+			b.ask(r.Text+"?", risk, r.Yes, func() { b.action(r.Action) })
+			return
+		}
+		b.action(r.Action)
+	}
+}
+
+func (b *Body) action(name string) {
+	switch name {
+	case "wipe":
+		b.wipe()
+	case "close":
+		b.close()
+	case "restart":
+		b.restart()
+	case "lock":
+		b.lock()
+	case "update":
+		b.update()
+	}
+}
+
+// close closes it for development again: its page is hidden, what was chosen
+// there is as it came, and computers are sent away.
+func (b *Body) close() {
+	b.st.Opened = false
+	b.st.Settings = maps.Clone(b.cfg.Spec.Settings)
+	b.st.Admissions = map[string]admission{}
+	b.screen.pages = []string{"home", "settings"}
+	b.touchState()
+}
+
+// sendAway withdraws one computer's admission.
+func (b *Body) sendAway(key string) {
+	delete(b.st.Admissions, key)
+	b.say(b.cfg.Spec.word("sent"))
+	b.touchState()
+}
+
+// update brings the next release, if there is one, with a restart.
+func (b *Body) update() {
+	next := b.model.Next
+	if next == "" || fact.Release(next).Compare(fact.Release(b.release())) <= 0 {
+		b.say(b.cfg.Spec.word("current"))
+		return
+	}
+	b.st.Release = next
+	b.restart()
+	b.say(strings.ReplaceAll(b.cfg.Spec.word("updated"), "{release}", next))
+	b.touchState()
+}
+
+// hiddenTap counts the taps on the row that opens the hidden page.
+func (b *Body) hiddenTap() {
+	h := b.cfg.Spec.Hidden
+	if b.st.Opened {
+		if h.Already != "" {
+			b.say(h.Already)
+		}
+		return
+	}
+	now := b.cfg.Clock.Now()
+	if now.Sub(b.screen.tapped) > durationOr(h.Within, 2*time.Second) {
+		b.screen.taps = 0
+	}
+	b.screen.tapped = now
+	b.screen.taps++
+	if b.screen.taps < h.Taps {
+		if h.Counting != "" {
+			b.say(strings.NewReplacer("{n}", fmt.Sprint(b.screen.taps), "{taps}", fmt.Sprint(h.Taps)).Replace(h.Counting))
+			b.screen.strokes, b.screen.of = b.screen.taps, h.Taps
+		}
+		return
+	}
+	b.screen.taps = 0
+	open := func() {
+		b.st.Opened = true
+		b.say(h.Opened)
+		b.touchState()
+	}
+	if h.Secret {
+		b.wantSecret(b.secretTitle(), open)
+		return
+	}
+	open()
+}
+
+func (b *Body) secretTitle() string { return b.cfg.Spec.word("secret " + b.cfg.Spec.Lock.Kind) }
+
+func (b *Body) ask(title, text, yes string, act func()) {
+	if yes == "" {
+		yes = b.cfg.Spec.word("yes")
+	}
+	b.screen.dialog = &dialog{title: title, text: text, options: []option{{text: yes, act: act}, {text: b.cfg.Spec.word("leave")}}}
+}
+
+// risky does something once its risk, if it states one, was accepted, and the
+// secret, if it wants one, was given.
+func (b *Body) risky(r RowSpec, title, risk string, act func()) {
+	if r.Secret {
+		inner := act
+		act = func() { b.wantSecret(b.secretTitle(), inner) }
+	}
+	if risk == "" {
+		act()
+		return
+	}
+	b.ask(title, risk, r.Yes, act)
+}
+
+func (b *Body) choose(r RowSpec) {
+	d := &dialog{title: r.Text}
+	for _, o := range r.Options {
+		d.options = append(d.options, option{text: o, chosen: b.st.Settings[r.Choose] == o, act: func() {
+			if b.st.Settings[r.Choose] == o {
+				return
+			}
+			b.risky(r, b.cfg.Spec.word("risk"), r.Risk[o], func() { b.set(r, r.Choose, o) })
+		}})
+	}
+	b.screen.dialog = d
+}
+
+func (b *Body) flip(r RowSpec) {
+	if b.st.Settings[r.Switch] == "yes" {
+		b.set(r, r.Switch, "no")
+		return
+	}
+	b.risky(r, r.Text+"?", r.Risk[""], func() {
+		b.set(r, r.Switch, "yes")
+		if r.Says != "" {
+			b.say(r.Says)
+		}
+	})
+}
+
+func (b *Body) set(r RowSpec, setting, value string) {
+	b.st.Settings[setting] = value
+	maps.Copy(b.st.Settings, r.Sets[value])
+	b.touchState()
+}

@@ -1,0 +1,159 @@
+package body
+
+import (
+	"image"
+	"image/color"
+	"strings"
+
+	"github.com/fogleman/gg"
+)
+
+// style is one manner of laying out and drawing screens. A family's data picks
+// one and its hue.
+type style interface {
+	size() image.Point
+	// tabbed tells whether the first-level pages show all the time.
+	tabbed() bool
+	// place gives all that can be touched its place.
+	place(*scene)
+	// scroll is where the page stands after a finger went that way.
+	scroll(s *scene, way image.Point) int
+	// canvas is where an app draws.
+	canvas() image.Rectangle
+	draw(*painter, *scene)
+}
+
+// styles are the known ones, by name.
+var styles = map[string]func(form string, l Look) style{
+	"water":  func(form string, l Look) style { return water{sizes[form], l.Hue} },
+	"inn":    func(form string, l Look) style { return inn{sizes[form], l.Hue} },
+	"plate":  func(string, Look) style { return plate{} },
+	"candle": func(string, Look) style { return candle{} },
+}
+
+// sizes are the forms' screens, in points.
+var sizes = map[string]image.Point{"phone": {276, 550}, "tablet": {324, 432}, "keys": {232, 352}, "round": {258, 258}}
+
+// draw draws the whole screen. The lock is held.
+func (b *Body) draw() *image.RGBA {
+	s := b.layout()
+	size := b.style.size()
+	p := &painter{Context: gg.NewContext(size.X*Scale, size.Y*Scale), w: float64(size.X), h: float64(size.Y)}
+	b.style.draw(p, s)
+	if s.app != nil {
+		b.drawApp(p, s)
+	}
+	return p.Image().(*image.RGBA)
+}
+
+// drawApp puts what an app draws, which counts on 276 by 452 points, into its
+// place.
+func (b *Body) drawApp(p *painter, s *scene) {
+	area := b.style.canvas()
+	scale := min(float64(area.Dx())/canvasWidth, float64(area.Dy())/canvasHeight)
+	inner := &painter{Context: gg.NewContext(area.Dx()*Scale, area.Dy()*Scale), w: float64(area.Dx()), h: float64(area.Dy())}
+	inner.Scale(scale, scale)
+	inner.zoom = scale
+	s.app.canvas.paint(inner)
+	p.DrawImage(inner.Image(), area.Min.X*Scale, area.Min.Y*Scale)
+}
+
+// gridKeys places lines of keys in an area, every line in its whole width.
+func gridKeys(keys [][]Element, area image.Rectangle, gap int) {
+	if len(keys) == 0 {
+		return
+	}
+	h := (area.Dy() + gap) / len(keys)
+	for i, line := range keys {
+		widest := max(len(line), 1)
+		if len(line) > 4 { // letters keep one width
+			widest = 10
+		}
+		w := (area.Dx() + gap) / widest
+		left := area.Min.X + (area.Dx()+gap-w*len(line))/2
+		for j := range line {
+			x, y := left+j*w, area.Min.Y+i*h
+			line[j].Rect = image.Rect(x, y, x+w-gap, y+h-gap)
+		}
+	}
+}
+
+// gridDots places a pattern's nine dots.
+func gridDots(dots []Element, middle image.Point, pitch int) {
+	for i := range dots {
+		c := middle.Add(image.Pt((i%3-1)*pitch, (i/3-1)*pitch))
+		r := pitch / 3
+		dots[i].Rect = image.Rect(c.X-r, c.Y-r, c.X+r, c.Y+r)
+	}
+}
+
+// keyText is what stands on a key.
+func keyText(e Element) string {
+	if e.Value != "" {
+		return e.Value
+	}
+	return e.Text
+}
+
+// hidden is what shows of a secret.
+func hidden(s *scene) string {
+	if s.hide {
+		return strings.Repeat("•", len(s.typed))
+	}
+	return s.typed
+}
+
+// drawKeys draws keys of one look.
+func drawKeys(p *painter, keys [][]Element, face, ink color.Color, size, radius float64) {
+	for _, line := range keys {
+		for _, e := range line {
+			p.rect(face, e.Rect, radius)
+			p.centred("medium", size, ink, keyText(e), e.Rect)
+		}
+	}
+}
+
+// drawDots draws a pattern and the way drawn so far.
+func drawDots(p *painter, s *scene, quiet, bright color.Color) {
+	var last *image.Point
+	for _, n := range s.path {
+		c := middle(s.dots[n-1].Rect)
+		if last != nil {
+			p.line(bright, 4, float64(last.X), float64(last.Y), float64(c.X), float64(c.Y))
+		}
+		last = &c
+	}
+	on := map[int]bool{}
+	for _, n := range s.path {
+		on[n] = true
+	}
+	for i, d := range s.dots {
+		c, ink, r := middle(d.Rect), quiet, 6.0
+		if on[i+1] {
+			ink, r = bright, 9
+		}
+		p.disc(ink, float64(c.X), float64(c.Y), r)
+	}
+}
+
+func middle(r image.Rectangle) image.Point { return r.Min.Add(r.Size().Div(2)) }
+
+// scrolled moves rows by an offset and hides those that leave their window.
+func scrolled(rows []Element, window image.Rectangle, pitch, height, offset int) {
+	for i := range rows {
+		y := window.Min.Y + i*pitch - offset
+		rows[i].Rect = image.Rectangle{}
+		if y >= window.Min.Y && y+height <= window.Max.Y {
+			rows[i].Rect = image.Rect(window.Min.X, y, window.Max.X, y+height)
+		}
+	}
+}
+
+// scrolledTo is the offset after a finger moved, within what there is, at whole
+// rows.
+func scrolledTo(s *scene, way, pitch, window int) int {
+	fits := window / pitch
+	most := max(len(s.rows)-fits, 0) * pitch
+	to := s.scroll - way
+	return min(max((to+pitch/2)/pitch*pitch, 0), most)
+}
