@@ -14,7 +14,7 @@ help: ## print this help
 build: $(CONSOLE)/dist/index.html ## build bin/earlybench, with the console in it
 	$(GO) build -o bin/earlybench ./cmd/earlybench
 
-demo: build ## run a bench with two stand-in handsets, to learn and try things with
+demo: build ## run a bench with stand-in devices, to learn and try things with
 	@exec bin/earlybench demo
 
 test: $(CONSOLE)/dist/index.html setup-test ## run all tests

@@ -228,6 +228,45 @@ func (c *Client) InstallDriver(ctx context.Context, handle, accept string) (Job,
 	return call[Job](ctx, c, "POST", device(handle)+"/driver", map[string]string{"accept": accept})
 }
 
+// AddDevice puts a device on the rack that no bus shows.
+func (c *Client) AddDevice(ctx context.Context, d NewDevice) (Device, error) {
+	return call[Device](ctx, c, "POST", api+"/devices", d)
+}
+
+// Find has a device show its handle.
+func (c *Client) Find(ctx context.Context, handle string) error {
+	_, err := call[struct{}](ctx, c, "POST", device(handle)+"/find", struct{}{})
+	return err
+}
+
+// Retirement tells what is to be done to put a device away.
+func (c *Client) Retirement(ctx context.Context, handle string) (Retirement, error) {
+	return call[Retirement](ctx, c, "GET", device(handle)+"/retirement", nil)
+}
+
+// Retire begins to put a device away.
+func (c *Client) Retire(ctx context.Context, handle string) (Retirement, error) {
+	return call[Retirement](ctx, c, "POST", device(handle)+"/retirement", struct{}{})
+}
+
+// CallOffRetirement calls putting a device away off.
+func (c *Client) CallOffRetirement(ctx context.Context, handle string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", device(handle)+"/retirement", nil)
+	return err
+}
+
+// TellRetirement says that a thing was done that the bench cannot see.
+func (c *Client) TellRetirement(ctx context.Context, handle, step string) error {
+	_, err := call[struct{}](ctx, c, "POST", device(handle)+"/retirement/told", map[string]string{"step": step})
+	return err
+}
+
+// SetShared says whether several people use a host.
+func (c *Client) SetShared(ctx context.Context, host string, shared bool) error {
+	_, err := call[Host](ctx, c, "PATCH", api+"/hosts/"+url.PathEscape(host), map[string]bool{"shared": shared})
+	return err
+}
+
 // Hosts lists the hosts.
 func (c *Client) Hosts(ctx context.Context) ([]Host, error) {
 	l, err := call[List[Host]](ctx, c, "GET", api+"/hosts", nil)

@@ -49,6 +49,7 @@ type Device struct {
 	Computer map[string]string   `json:"computer" doc:"the computer's gates that the device needs, to their states"`
 	Waits    map[string][]string `json:"waits" doc:"gate to the gates that it waits for"`
 	Endings  []Ending            `json:"endings" nullable:"false" doc:"open gates that will shut by themselves, the soonest first"`
+	Retiring bool                `json:"retiring" doc:"it is being put away"`
 	Revision int                 `json:"revision"`
 }
 
@@ -66,6 +67,26 @@ type Strange struct {
 	Host       string   `json:"host"`
 	Port       string   `json:"port"`
 	Interfaces []string `json:"interfaces" nullable:"false" doc:"class and name of each"`
+}
+
+// NewDevice puts a device on the rack that no bus shows.
+type NewDevice struct {
+	Model  string `json:"model" doc:"code or name of its model"`
+	Handle string `json:"handle" required:"false" doc:"empty for one that is free"`
+}
+
+// Retirement is how far putting a device away has come.
+type Retirement struct {
+	Since time.Time    `json:"since"`
+	Ended time.Time    `json:"ended,omitzero" doc:"when all was done"`
+	Items []RetireItem `json:"items" nullable:"false"`
+}
+
+// RetireItem is one thing to be done when a device is put away.
+type RetireItem struct {
+	Step Step      `json:"step"`
+	At   time.Time `json:"at,omitzero" doc:"when it was seen or told to be done"`
+	By   string    `json:"by,omitempty" doc:"who told it; empty for what was observed"`
 }
 
 // Step is one step of a device's prep.
@@ -271,6 +292,7 @@ type Host struct {
 	Name    string `json:"name" pattern:"^[a-z][a-z0-9-]{0,39}$"`
 	USBIP   string `json:"usbip" doc:"address of its USB/IP exporter"`
 	Control string `json:"control" doc:"address of its host protocol"`
+	Shared  bool   `json:"shared" required:"false" doc:"several people use it: it never asks a device for more than this visit"`
 	Trouble string `json:"trouble,omitempty" doc:"why it is not reached; empty if it is"`
 }
 

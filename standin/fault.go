@@ -33,7 +33,7 @@ func (r *Rig) faults(b *body.Body) []Fault {
 	var out []Fault
 	port := r.port(b.Name())
 	for _, f := range cableFaults {
-		out = append(out, Fault{Name: f.name, Text: f.text, On: port.Cable == f.cable})
+		out = append(out, Fault{Name: f.name, Text: f.text, On: port.Cable == f.cable && !b.Cradled()})
 	}
 	out = append(out, Fault{Name: notPlugged, Text: "its cable is out", On: !port.Plugged},
 		Fault{Name: heldByGuest, Text: "a virtual machine holds it", On: port.Held != ""})

@@ -140,12 +140,12 @@ func TestCtrlCEndsEverythingWithinTwoSeconds(t *testing.T) {
 
 func TestASecondStartFindsAllAsItWas(t *testing.T) {
 	state := t.TempDir()
-	first := startDemoIn(t, state)
+	first := startDemoIn(t, state, "--few")
 	first.prepared()
 	keys := first.ok("standin")
 	first.stop()
 
-	second := startDemoIn(t, state)
+	second := startDemoIn(t, state, "--few")
 	second.eventually("heron-2 is linked", func() bool { return second.device("heron-2").Gates["linked"] == "open" })
 	require.Equal(t, "linked", map[bool]string{true: "linked"}[second.device("heron-1").Gates["linked"] == "open"])
 	for line := range strings.Lines(keys) {

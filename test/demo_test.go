@@ -87,7 +87,7 @@ func (s *shared) String() string {
 // with the test.
 func startDemo(t testing.TB, options ...string) *demo {
 	t.Helper()
-	return startDemoIn(t, t.TempDir(), options...)
+	return startDemoIn(t, t.TempDir(), append(options, "--few")...)
 }
 
 func startDemoIn(t testing.TB, state string, options ...string) *demo {

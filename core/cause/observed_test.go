@@ -84,7 +84,7 @@ func TestWhatIsObservedNamesItsFault(t *testing.T) {
 		family, cause, gate string
 		seen                seen
 	}{
-		{"tarn", "held-by-guest", "driver", seen{fact.DriverBound: false, fact.USBHolder: "pit"}},
+		{"tarn", "held-by-guest", "seen", seen{fact.DriverBound: false, fact.USBHolder: "pit"}},
 		{"tarn", "driver-missing", "driver", seen{fact.DriverBound: false, fact.DriverOffered: ""}},
 		{"tarn", "driver-not-bound", "driver", seen{fact.DriverBound: false, fact.DriverState: "fetched"}},
 		{"tarn", "driver-unsigned", "driver", seen{fact.DriverBound: false, fact.DriverState: "unsigned"}},

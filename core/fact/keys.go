@@ -18,6 +18,7 @@ const (
 	DriverOffered Key = "driver.offered"
 	DriverState   Key = "driver.state"
 	AdmitState    Key = "admit.state"
+	AdmitEnds     Key = "admit.ends"
 	LinkUp        Key = "link.up"
 	LinkKey       Key = "link.key"
 	LinkTrouble   Key = "link.trouble"
@@ -91,6 +92,7 @@ func overTheLink() []Spec {
 	}
 	return []Spec{
 		{Key: AdmitState, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "this bench's key on the device"},
+		{Key: AdmitEnds, Type: Moment, Sources: []Source{Device}, Ends: EndsUnplug, Text: "admission ends"},
 		link(LinkUp, Bool, "an encrypted link with the device's own key stands", Device),
 		{Key: LinkKey, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "device key"},
 		{Key: LinkTrouble, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "last attempt to link"},

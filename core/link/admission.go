@@ -36,7 +36,9 @@ type Admission struct {
 type Visitor struct {
 	Key    string `json:"-"`    // SHA-256 fingerprint, as OpenSSH prints it; proven
 	Name   string `json:"name"` // the bench's name, its own claim
-	Shared bool   `json:"shared,omitempty"`
+	// Shared says that several people use the asking computer: it never asks for
+	// more than this visit.
+	Shared bool `json:"shared,omitempty"`
 }
 
 // Channel types and control methods; RFC 4250, section 4.6.1, asks names of our

@@ -290,6 +290,11 @@ func (e *evaluation) step(st *sheet.Step, gate State) Step {
 func (e *evaluation) summary(r *Readiness) Summary {
 	switch g := r.Gate("seen"); {
 	case !g.State.passes():
+		// What hangs on a bus and cannot be looked at, since something else holds
+		// it, is not unseen.
+		if f, ok := e.known.Get(fact.USBPresent); ok && f.Value.IsTrue() {
+			return Blocked
+		}
 		return Unseen
 	case r.First == "" && slices.ContainsFunc(r.Ending, func(e Ending) bool { return e.Soon }):
 		return Lapsing

@@ -65,7 +65,7 @@ type pathFile struct {
 type stepFile struct {
 	ID, Gate, Who, Title, Text, Note text
 	Search, Sight, Risk, Action      text
-	Done, When                       text
+	Done, When, Tells                text
 	Where                            []text
 	Minutes                          int
 	Sure, Again, Later               bool
@@ -263,6 +263,7 @@ func (r *reader) step(n ast.Node, s *stepFile) {
 		"note": r.text(&s.Note), "where": r.texts(&s.Where), "search": r.text(&s.Search), "sight": r.text(&s.Sight), "risk": r.text(&s.Risk),
 		"action": r.text(&s.Action), "minutes": r.whole(&s.Minutes, 600), "done": r.text(&s.Done), "when": r.text(&s.When),
 		"sure": r.truth(&s.Sure), "again": r.truth(&s.Again), "later": r.truth(&s.Later),
+		"tells": r.text(&s.Tells),
 		"draw": func(n ast.Node) {
 			s.Draw = &drawFile{}
 			r.mapping(n, "a drawing", fields{"title": r.text(&s.Draw.Title), "word": r.text(&s.Draw.Word), "rows": r.whole(&s.Draw.Rows, 12),

@@ -57,20 +57,29 @@ func (b *builder) gate(g gateFile, path string) *Gate {
 	return out
 }
 
+// actions are what the bench can do for a step.
+var actions = []string{InstallDriver, AskAdmission, TryApp, RemoveApps, Withdraw}
+
 func (b *builder) step(v stepFile) *Step {
 	switch {
 	case !idShape.MatchString(v.ID.S):
 		b.missing(cmp.Or(v.ID, v.Title, v.Text), "a step has an id of lower-case letters, digits and hyphens")
 	case !slices.Contains(Order, v.Gate.S) && !OfHost(v.Gate.S):
 		b.hinted(v.Gate, Order, "step %s: there is no gate %q", v.ID.S, v.Gate.S)
-	case v.Action.S != "" && !slices.Contains([]string{InstallDriver, AskAdmission, TryApp}, v.Action.S):
-		b.hinted(v.Action, []string{InstallDriver, AskAdmission, TryApp}, "step %s: there is no action %q", v.ID.S, v.Action.S)
+	case v.Action.S != "" && !slices.Contains(actions, v.Action.S):
+		b.hinted(v.Action, actions, "step %s: there is no action %q", v.ID.S, v.Action.S)
 	case v.Title.S == "" || v.Text.S == "":
 		b.missing(v.ID, "step %s has no title or text", v.ID.S)
 	}
 	out := &Step{ID: v.ID.S, Gate: v.Gate.S, Who: b.who(v.Who, v.ID), Title: b.text(v.Title), Text: b.text(v.Text),
 		Note: b.text(v.Note), Search: b.text(v.Search), Sight: b.text(v.Sight), Risk: b.text(v.Risk),
 		Action: v.Action.S, Minutes: v.Minutes, Sure: v.Sure, Again: v.Again, Later: v.Later, Word: b.registry.Index(Told(v.ID.S)), Done: b.condition(v.Done), When: b.condition(v.When)}
+	if v.Tells.S != "" {
+		out.Tells = fact.Key(v.Tells.S)
+		if spec, ok := b.registry.Lookup(out.Tells); !ok || spec.Type != fact.Bool || !slices.Contains(spec.Sources, fact.Person) {
+			b.missing(v.Tells, "step %s: %s is no yes-or-no fact that people may tell", v.ID.S, v.Tells.S)
+		}
+	}
 	for _, w := range v.Where {
 		out.Where = append(out.Where, b.text(w))
 	}

@@ -59,6 +59,8 @@ const (
 	InstallDriver = "driver.install"
 	AskAdmission  = "admission.ask"
 	TryApp        = "app.try"
+	RemoveApps    = "apps.remove"         // when it is put away
+	Withdraw      = "admission.withdraw" // as above
 )
 
 // Series is the sheets of one model, a sheet for each range of releases. All of
@@ -213,6 +215,7 @@ type Step struct {
 	Sure    bool       // the bench sees for itself whether it is done, so nobody need say so
 	Again   bool       // must be done every time, not once
 	Later   bool       // Done only tells afterwards: the end of the step itself cannot be seen
+	Tells   fact.Key // a fact that a person tells by saying that it is done; "" for none
 	Draw    *Drawing
 	Word    int // the number of its Told key in the sheet's registry
 }

@@ -34,10 +34,16 @@ func (p *program) hostCommand() *cobra.Command {
 				if h.Trouble != "" {
 					state = safe(h.Trouble)
 				}
+				if h.Shared {
+					state += ", shared"
+				}
 				rows = append(rows, []string{h.Name, h.USBIP, h.Control, state})
 			}
 			table(p.out, []string{"host", "usbip", "control", ""}, rows)
 		})
+	}}
+	set := &cobra.Command{Use: "set", Short: "Say whose a host is", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		return usage("write: earlybench host set shared NAME, or own NAME")
 	}}
 	var h client.Host
 	add := &cobra.Command{Use: "add NAME", Short: "Watch a host, or one at its new addresses", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
@@ -51,7 +57,19 @@ func (p *program) hostCommand() *cobra.Command {
 	add.Flags().StringVar(&h.USBIP, "usbip", "", "address of its USB/IP exporter, HOST:PORT")
 	add.Flags().StringVar(&h.Control, "control", "", "address of its host protocol, HOST:PORT")
 	required(add, "usbip", "control")
-	c.AddCommand(add, &cobra.Command{Use: "drop NAME", Short: "Forget a host", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	for _, kind := range []struct {
+		use, short string
+		shared     bool
+	}{{"shared NAME", "Several people use it: it never asks a device for more than this visit", true}, {"own NAME", "One person uses it", false}} {
+		set.AddCommand(&cobra.Command{Use: kind.use, Short: kind.short, Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			return b.SetShared(c.Context(), args[0], kind.shared)
+		}})
+	}
+	c.AddCommand(add, set, &cobra.Command{Use: "drop NAME", Short: "Forget a host", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err

@@ -35,7 +35,7 @@ func (p *program) rackCommand() *cobra.Command {
 			})
 		}}
 	c.Flags().StringVar(&app, "app", "", "show the gates of an app too, such as fellgate/callout")
-	c.AddCommand(p.rackShow(), p.rackSet())
+	c.AddCommand(p.rackShow(), p.rackSet(), p.rackAdd(), p.rackFind())
 	return c
 }
 

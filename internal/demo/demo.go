@@ -13,6 +13,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"syscall"
 	"time"
 
@@ -28,6 +29,8 @@ type Config struct {
 	Port      int    // the first of four that follow each other; 0: free ones
 	Addresses string // a file to write; may be ""
 	Answer    string // how long the stand-ins' questions wait; "": as the device
+	Boot      string // how long the stand-ins' restarts take; "": as the device
+	Few       bool   // two handsets only
 	Plain     bool   // the state directory is the usual one, so commands need not name it
 	Out, Err  io.Writer
 }
@@ -163,6 +166,10 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 			return fmt.Errorf("tell the bench of the app: %w", err)
 		}
 	}
+	bodies := bodiesOf(d.cfg)
+	if err := d.tellOfTheUnseen(ctx, bodies); err != nil {
+		return err
+	}
 	for {
 		devices, err := d.client.Devices(ctx, "")
 		if err != nil {
@@ -170,8 +177,8 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 		}
 		settled := 0
 		for _, dev := range devices {
-			for _, b := range demoBodies {
-				if b.serial != dev.Serial {
+			for _, b := range bodies {
+				if b.serial != dev.Serial && !(b.told && b.name == dev.Handle) {
 					continue
 				}
 				url := rig.Hands + "/held/" + b.name
@@ -180,12 +187,12 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 						return fmt.Errorf("tell the bench of a hands page: %w", err)
 					}
 				}
-				if dev.Summary != "unseen" && (dev.Summary == "ready" || !b.ready) {
+				if b.told || dev.Summary != "unseen" && (dev.Summary == "ready" || !b.ready) {
 					settled++
 				}
 			}
 		}
-		if settled == len(demoBodies) {
+		if settled == len(bodies) {
 			return nil
 		}
 		select {
@@ -195,6 +202,23 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
+}
+
+// tellOfTheUnseen puts those on the rack that no bus shows.
+func (d *demo) tellOfTheUnseen(ctx context.Context, bodies []demoBody) error {
+	devices, err := d.client.Devices(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, b := range bodies {
+		known := slices.ContainsFunc(devices, func(dev client.Device) bool { return dev.Handle == b.name })
+		if b.told && !known {
+			if _, err := d.client.AddDevice(ctx, client.NewDevice{Model: b.model, Handle: b.name}); err != nil {
+				return fmt.Errorf("put %s on the rack: %w", b.name, err)
+			}
+		}
+	}
+	return nil
 }
 
 // appDir finds the demo's app, below where one stands or beside the program.
@@ -234,7 +258,7 @@ func (d *demo) welcome(ctx context.Context) {
 		}
 	}
 	fmt.Fprintf(d.cfg.Out, `
-Early Bench runs, with two stand-in handsets on a stand-in hub.
+Early Bench runs, with stand-in devices on a stand-in hub.
 
   Console, with a sign-in that works once:
     %s

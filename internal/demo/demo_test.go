@@ -29,7 +29,7 @@ func TestThePortsFollowEachOtherAndOneThatIsTakenIsNamed(t *testing.T) {
 }
 
 func TestTheScenarioHasOneReadyHandsetAndOneBrandNewOfAnotherModel(t *testing.T) {
-	sc, offered, err := scenario(Config{State: t.TempDir()}, [4]int{0, 1, 2, 3}, client.Bench{Name: "moor-desk", Fingerprint: "SHA256:x"})
+	sc, offered, err := scenario(Config{State: t.TempDir(), Few: true}, [4]int{0, 1, 2, 3}, client.Bench{Name: "moor-desk", Fingerprint: "SHA256:x"})
 	require.NoError(t, err)
 	require.Len(t, sc.Bodies, 2)
 	require.Equal(t, map[string]string{"SHA256:x": "moor-desk"}, sc.Bodies[0].Begin.Admits)
@@ -38,7 +38,7 @@ func TestTheScenarioHasOneReadyHandsetAndOneBrandNewOfAnotherModel(t *testing.T)
 	s, err := sets.Open(strings.NewReader(string(offered)), int64(len(offered)))
 	require.NoError(t, err)
 	require.Equal(t, "f3e0:0104", s.About.Fits[0].USB)
-	again, err := driverSet("halden-link", "4.1", "f3e0:0104")
+	again, err := driverSet("halden-link", "4.1", "Halden", 1_400_000, "f3e0:0104")
 	require.NoError(t, err)
 	require.Equal(t, offered, again, "the same bytes each time, so that a consent goes on holding")
 }

@@ -15,33 +15,77 @@ import (
 	"earlybench.invalid/earlybench/standin/body"
 )
 
-// demoBodies are the stand-ins of the demo.
-var demoBodies = []struct {
-	name, model, serial string
-	ready               bool // at first start, to have something that works
-}{
-	{"heron-1", "H3", "HH3 0042 9A07", true},
-	{"heron-2", "H4", "HH4 0077 3C1E", false},
+// demoBody is one stand-in of the demo.
+type demoBody struct {
+	name, maker, model, serial string
+	begin                      *body.Beginning
+	held                       string // by a virtual machine
+	ready                      bool   // at first start, to have something that works
+	told                       bool   // no bus shows it, so the bench is told of it
+}
+
+// demoBodies are the stand-ins of the demo, each with the trouble that it starts
+// with. With few of them, the first two.
+var demoBodies = []demoBody{
+	{name: "heron-1", maker: "halden", model: "H3", serial: "HH3 0042 9A07", ready: true,
+		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install"}}},
+	{name: "heron-2", maker: "halden", model: "H4", serial: "HH4 0077 3C1E"},
+	{name: "ivory-1", maker: "ivory-reach", model: "OF", serial: "IR 55 1108", begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug"}}},
+	{name: "ivory-2", maker: "ivory-reach", model: "OM", serial: "IR 51 7730", held: "machine pit",
+		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install"}}},
+	{name: "ivory-3", maker: "ivory-reach", model: "OF", serial: "IR 55 2214",
+		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install"}, Faults: []string{"stale-link"}}},
+	{name: "whimbrel-1", maker: "ostler", model: "WT", serial: "OH W 4410"},
+	{name: "whimbrel-2", maker: "ostler", model: "WO", serial: "OH W 3127"},
+	{name: "dunlin-1", maker: "ostler", model: "DH", serial: "OH D 0915", begin: &body.Beginning{Level: 4}},
+	{name: "kestle-1", maker: "kestle", model: "K7", serial: "K 2 10031"},
+	{name: "kestle-2", maker: "kestle", model: "K7", serial: "K 2 10032"},
+	{name: "kestle-3", maker: "kestle", model: "K7", serial: "K 2 10057"},
+	{name: "kittiwake-1", maker: "wick", model: "W2", serial: "W 2 0007", told: true},
+}
+
+// fewBodies is how many there are with few.
+const fewBodies = 2
+
+func bodiesOf(cfg Config) []demoBody {
+	if cfg.Few {
+		return demoBodies[:fewBodies]
+	}
+	return demoBodies
 }
 
 // scenario makes the stand-ins' scenario, and the driver set that the bench is
 // given.
 func scenario(cfg Config, ports [4]int, bench client.Bench) (sc standin.Scenario, offered []byte, err error) {
-	installed, err := driverSet("halden-link-3", "3.8", "f3e0:0103")
-	if err != nil {
-		return sc, nil, err
-	}
-	if offered, err = driverSet("halden-link", "4.1", "f3e0:0104"); err != nil {
-		return sc, nil, err
-	}
 	at := func(i int) string { return fmt.Sprintf("127.0.0.1:%d", ports[i]) }
-	sc = standin.Scenario{Dir: filepath.Join(cfg.State, "standins"), Host: hostName, Answer: cfg.Answer, Sets: [][]byte{installed},
+	sc = standin.Scenario{Dir: filepath.Join(cfg.State, "standins"), Host: hostName, Answer: cfg.Answer, Boot: cfg.Boot,
 		HubAddress: at(1), HostAddress: at(2), HandsAddress: at(3), Socket: state.Socket(cfg.State, "standin")}
-	for _, b := range demoBodies {
-		e := standin.Entry{Name: b.name, Body: "halden", Model: b.model, Serial: b.serial}
+	for _, d := range []struct {
+		name, version, maker string
+		ids                  []string
+	}{
+		{"halden-link-3", "3.8", "Halden", []string{"f3e0:0103"}},
+		{"ivory-link", "2.2", "Ivory Reach", []string{"f3e0:0201", "f3e0:0202"}},
+		{"whimbrel-link", "6.0", "Ostler House", []string{"f3e0:0301", "f3e0:0302"}},
+		{"kestle-link", "1.4", "Kestle Works", []string{"f3e0:0401"}},
+	} {
+		set, err := driverSet(d.name, d.version, d.maker, 200_000, d.ids...)
+		if err != nil {
+			return sc, nil, err
+		}
+		if sc.Sets = append(sc.Sets, set); cfg.Few {
+			break
+		}
+	}
+	if offered, err = driverSet("halden-link", "4.1", "Halden", 1_400_000, "f3e0:0104"); err != nil {
+		return sc, nil, err
+	}
+	for _, b := range bodiesOf(cfg) {
+		e := standin.Entry{Name: b.name, Body: b.maker, Model: b.model, Serial: b.serial, Begin: b.begin, Held: b.held}
 		if b.ready {
-			e.Begin = &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install"},
-				Admits: map[string]string{bench.Fingerprint: bench.Name}}
+			begin := *b.begin
+			begin.Admits = map[string]string{bench.Fingerprint: bench.Name}
+			e.Begin = &begin
 		}
 		sc.Bodies = append(sc.Bodies, e)
 	}
@@ -49,14 +93,17 @@ func scenario(cfg Config, ports [4]int, bench client.Bench) (sc standin.Scenario
 }
 
 // driverSet makes a driver set of the demo, the same bytes each time.
-func driverSet(name, version, id string) ([]byte, error) {
+func driverSet(name, version, maker string, size int, ids ...string) ([]byte, error) {
 	var seed [32]byte
 	copy(seed[:], name+version)
-	content := make([]byte, 1_400_000)
+	content := make([]byte, size)
 	rand.NewChaCha8(seed).Read(content) //nolint:errcheck // it never fails
-	root := fstest.MapFS{"link.drv": {Data: content}, "read-me.txt": {Data: []byte("Driver for the bench link of " + id + ", made up for the demo.\n")}}
+	root := fstest.MapFS{"link.drv": {Data: content}, "read-me.txt": {Data: []byte("Driver for the bench link of " + ids[0] + ", made up for the demo.\n")}}
+	m := sets.Manifest{Name: name, Version: version, Maker: maker, About: "For the bench link of " + maker + "'s devices"}
+	for _, id := range ids {
+		m.Fits = append(m.Fits, sets.Match{USB: id, Class: "ff/00/00", Interface: usb.LinkName})
+	}
 	var b bytes.Buffer
-	err := sets.Pack(&b, sets.Manifest{Name: name, Version: version, Maker: "Halden", About: "For the bench link of Halden handsets",
-		Fits: []sets.Match{{USB: id, Class: "ff/00/00", Interface: usb.LinkName}}}, root, []string{"link.drv", "read-me.txt"})
+	err := sets.Pack(&b, m, root, []string{"link.drv", "read-me.txt"})
 	return b.Bytes(), err
 }

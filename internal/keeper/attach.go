@@ -53,6 +53,11 @@ func (k *Keeper) Attach(a Attachment) {
 	k.setLive(func([]string) []string { return []string{a.scope()} })
 	k.observe(append(k.driverFacts(a), k.seen(fact.USBPresent, fact.Of(true), fact.Bus, a.scope()),
 		k.seen(fact.USBBreaks, fact.Of(k.breaks()), fact.Bus, ""))...)
+	if r := k.Device().Retirement; r != nil && !r.Ended.IsZero() { // it was put away, and is back
+		if err := k.Retire(ctx, nil); err != nil {
+			k.rack.cfg.Log.Error("take it back from being put away", "error", err)
+		}
+	}
 	k.offer()
 	k.held.Go(func() { k.hold(ctx, a) })
 }
@@ -235,7 +240,7 @@ func (k *Keeper) keepLinked(ctx context.Context, a Attachment, dev usb.Device, d
 		k.session = nil
 		k.mu.Unlock()
 	}()
-	known := []fact.Fact{k.seen(fact.LinkKey, fact.Of("known"), fact.Device, a.scope())}
+	known := append(k.admissionFacts(adm, a), k.seen(fact.LinkKey, fact.Of("known"), fact.Device, a.scope()))
 	if f, ok := k.Look(ctx, "").View.Get(fact.AdmitState, k.rack.cfg.Clock.Now()); !ok || adm.State == link.Admitted || f.Value.Text() == "asking" {
 		known = append(known, k.seen(fact.AdmitState, fact.Of(string(adm.State)), fact.Device, a.scope()))
 	}
@@ -375,15 +380,27 @@ func (k *Keeper) Linked(ctx context.Context) (*Link, error) {
 	return nil, k.Look(ctx, "").Blocked()
 }
 
+// admissionFacts are what a device's word of an admission tells beside its state.
+func (k *Keeper) admissionFacts(adm link.Admission, a Attachment) []fact.Fact {
+	var out []fact.Fact
+	if !adm.Until.IsZero() {
+		out = append(out, k.seen(fact.AdmitEnds, fact.Of(adm.Until), fact.Device, a.scope()))
+	}
+	if adm.State != link.Admitted {
+		out = append(out, k.seen(fact.Locked, fact.Of(adm.Locked), fact.Device, a.scope()))
+	}
+	return out
+}
+
 // Ask has the device ask its owner whether this bench may come in, and observes
 // every state of the question.
-func (k *Keeper) Ask(ctx context.Context, shared bool) (link.AdmitState, error) {
+func (k *Keeper) Ask(ctx context.Context) (link.AdmitState, error) {
 	s, at := k.visitor(ctx)
 	if s == nil || at == nil {
 		return "", k.Look(ctx, "").Blocked()
 	}
-	a, err := s.Ask(ctx, link.Visitor{Name: k.rack.cfg.Bench, Shared: shared}, func(a link.Admission) {
-		k.observe(k.seen(fact.AdmitState, fact.Of(string(a.State)), fact.Device, at.scope()))
+	a, err := s.Ask(ctx, link.Visitor{Name: k.rack.cfg.Bench, Shared: k.rack.shared(at.Host.Name)}, func(a link.Admission) {
+		k.observe(append(k.admissionFacts(a, *at), k.seen(fact.AdmitState, fact.Of(string(a.State)), fact.Device, at.scope()))...)
 	})
 	if err != nil {
 		if ctx.Err() != nil {
@@ -396,6 +413,36 @@ func (k *Keeper) Ask(ctx context.Context, shared bool) (link.AdmitState, error) 
 		k.wake(k.admitted)
 	}
 	return a.State, nil
+}
+
+// Withdraw takes this bench's admission back on the device, and sees that it is.
+func (k *Keeper) Withdraw(ctx context.Context) error {
+	l, err := k.Linked(ctx)
+	if err != nil {
+		return err
+	}
+	_, at := k.visitor(ctx)
+	if err := l.Control.Call(ctx, link.MethodAdmitWithdraw, nil, nil); err != nil {
+		return fmt.Errorf("withdraw the admission: %w", err)
+	}
+	a, err := l.Admission(ctx)
+	if err != nil {
+		return fmt.Errorf("look whether the admission is withdrawn: %w", err)
+	}
+	if at != nil {
+		k.observe(k.seen(fact.AdmitState, fact.Of(string(a.State)), fact.Device, at.scope()))
+	}
+	l.Close()
+	return nil
+}
+
+// Show has the device show its handle on its screen.
+func (k *Keeper) Show(ctx context.Context) error {
+	l, err := k.Linked(ctx)
+	if err != nil {
+		return err
+	}
+	return l.Control.Call(ctx, link.MethodFind, link.Find{Handle: k.Device().Handle}, nil)
 }
 
 // visitWithin is how long a link may take to come up once its driver is bound.

@@ -44,6 +44,11 @@ func (k *Keeper) Tell(step, by string) error {
 	if st.Who != sheet.Hands || st.Sure || st.Action != "" {
 		return fmt.Errorf("step %s: %w: the bench sees for itself whether it is done", step, ErrBad)
 	}
+	if st.Tells != "" {
+		if err := k.word(st.Tells, fact.Of(true), by, false); err != nil {
+			return err
+		}
+	}
 	return k.word(sheet.Told(step), fact.Of(true), by, true)
 }
 

@@ -127,6 +127,21 @@ func (k *Keeper) Device() store.Device {
 	return k.device
 }
 
+// Retire keeps how far putting the device away has come; nil: it stays.
+func (k *Keeper) Retire(ctx context.Context, r *store.Retirement) error {
+	k.mu.Lock()
+	d := k.device
+	k.mu.Unlock()
+	d.Retirement = r
+	if err := k.rack.cfg.Store.SaveDevice(ctx, d); err != nil {
+		return err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.device.Retirement = r
+	return nil
+}
+
 func (k *Keeper) set(ctx context.Context, c Change) error {
 	k.mu.Lock()
 	d := k.device

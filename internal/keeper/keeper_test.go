@@ -46,7 +46,7 @@ func TestADeviceIsSeenNamedAndLinkedByItself(t *testing.T) {
 	require.NotEmpty(t, k.Device().Key, "its key is pinned at the first meeting")
 
 	go benchtest.Touch(t, rig, "Until withdrawn")
-	state, err := k.Ask(t.Context(), false)
+	state, err := k.Ask(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, link.Admitted, state)
 	b.First(k, "")
@@ -196,7 +196,7 @@ func TestAskingADeviceThatIsNotThereSaysWhatIsInTheWay(t *testing.T) {
 	b := benchtest.New(t)
 	k := b.Watch(rig)
 	b.First(k, "mode")
-	_, err := k.Ask(t.Context(), false)
+	_, err := k.Ask(t.Context())
 	var p *job.Problem
 	require.ErrorAs(t, err, &p)
 	require.Equal(t, "mode", p.Gate)
@@ -210,7 +210,7 @@ func TestAQuestionEndsWhenTheCableIsPulled(t *testing.T) {
 	b.First(k, "admitted")
 	asked := make(chan error, 1)
 	go func() {
-		_, err := k.Ask(context.Background(), false)
+		_, err := k.Ask(context.Background())
 		asked <- err
 	}()
 	b.Eventually("it asks", func() bool { return value(k, fact.AdmitState) == "asking" })

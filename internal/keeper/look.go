@@ -44,6 +44,7 @@ func (k *Keeper) subject(app string, needs fact.Release) ready.Subject {
 		Code: k.series.Model.Code, App: app, Needs: needs}}
 	if k.at != nil {
 		s.Attributes.Host = k.at.Host.Name
+		s.Attributes.Shared = k.rack.shared(k.at.Host.Name)
 	}
 	return s
 }
@@ -138,6 +139,9 @@ func (k *Keeper) words(s Standing) map[string]string {
 	w["fingerprint"] = ssh.FingerprintSHA256(k.rack.cfg.Key.PublicKey())
 	if s.Offered != nil {
 		w["set"] = s.Offered.Manifest.Name + " " + s.Offered.Manifest.Version
+	}
+	if f, ok := s.View.Get(fact.USBHolder, s.Now); ok {
+		w["holder"] = f.Value.String()
 	}
 	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {
 		w["trouble"] = f.Value.String()

@@ -41,6 +41,9 @@ type Config struct {
 // Rack is all devices that the bench knows. It is made by New and ends with
 // Close.
 type Rack struct {
+	sharing     sync.Mutex
+	sharedHosts map[string]bool // that several people use
+
 	cfg Config
 	ctx context.Context
 	end context.CancelFunc
@@ -95,6 +98,63 @@ func (r *Rack) library() *sheet.Library {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.lib
+}
+
+// shared tells whether several people use a host.
+func (r *Rack) shared(host string) bool {
+	r.sharing.Lock()
+	defer r.sharing.Unlock()
+	return r.sharedHosts[host]
+}
+
+// SetShared tells the rack whether several people use a host.
+func (r *Rack) SetShared(host string, shared bool) {
+	r.sharing.Lock()
+	defer r.sharing.Unlock()
+	if r.sharedHosts == nil {
+		r.sharedHosts = map[string]bool{}
+	}
+	r.sharedHosts[host] = shared
+}
+
+// Add puts a device on record that no bus shows, such as a watch without a data
+// port, by the code or the name of its model.
+func (r *Rack) Add(ctx context.Context, handle, model string) (*Keeper, error) {
+	var found *sheet.Series
+	var names []string
+	for _, s := range r.library().All() {
+		if model != "" && (strings.EqualFold(s.Model.Code, model) || strings.EqualFold(s.Model.Name, model)) {
+			found = s
+		}
+		names = append(names, fmt.Sprintf("%s (%s)", s.Model.Code, s.Model.Name))
+	}
+	if found == nil {
+		return nil, fmt.Errorf("model %.60q: %w: no prep sheet knows it; they know %s", model, ErrBad, strings.Join(names, ", "))
+	}
+	if handle == "" {
+		handle = r.freeHandle(found.Model.Handle)
+	}
+	if !handleShape.MatchString(handle) || handle == unseenID {
+		return nil, fmt.Errorf("handle %.60q: %w: write a lower-case letter, then up to 39 letters, digits and hyphens", handle, ErrBad)
+	}
+	id := store.NewID()
+	return r.record(ctx, store.Device{ID: id, Handle: handle, Serial: "told " + id, Family: found.Family,
+		Maker: found.Maker, Code: found.Model.Code, Model: found.Model.Name, Created: r.cfg.Clock.Now()})
+}
+
+// record puts a device on record and gives it a keeper.
+func (r *Rack) record(ctx context.Context, dev store.Device) (*Keeper, error) {
+	if err := r.cfg.Store.SaveDevice(ctx, dev); err != nil {
+		return nil, err
+	}
+	k, err := r.keeper(ctx, dev)
+	if err != nil {
+		return nil, err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.keepers[dev.ID] = k
+	return k, nil
 }
 
 // readDevices gives every device on record a keeper, and those that have one the
@@ -302,17 +362,7 @@ func (r *Rack) identify(ctx context.Context, d hostlink.Device) (*Keeper, error)
 	}
 	dev := store.Device{ID: store.NewID(), Handle: r.freeHandle(s.Model.Handle), USB: d.USB, Serial: d.Serial, Family: s.Family,
 		Maker: s.Maker, Code: s.Model.Code, Model: s.Model.Name, Created: r.cfg.Clock.Now()}
-	if err := r.cfg.Store.SaveDevice(ctx, dev); err != nil {
-		return nil, err
-	}
-	k, err := r.keeper(ctx, dev)
-	if err != nil {
-		return nil, err
-	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.keepers[dev.ID] = k
-	return k, nil
+	return r.record(ctx, dev)
 }
 
 // printable takes what steers terminals out of what a device calls itself, and

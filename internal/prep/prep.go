@@ -41,7 +41,7 @@ func (p *Prep) Ask(ctx context.Context, handle string) (job.Job, error) {
 	return p.Jobs.Start(ctx, "admission.ask", "Ask "+handle+" to let this bench in", handle, []string{"ask"},
 		func(ctx context.Context, run *job.Run) (any, error) {
 			run.Phase("ask", 0)
-			state, err := k.Ask(ctx, false)
+			state, err := k.Ask(ctx)
 			if err != nil {
 				return nil, err
 			}

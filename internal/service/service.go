@@ -24,6 +24,7 @@ import (
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/prep"
+	"earlybench.invalid/earlybench/internal/retire"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
@@ -119,10 +120,13 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	defer hosts.Close()
 	jobs := job.New(st, moved, store.NewID)
 	defer jobs.Close()
+	away := &retire.Retire{Rack: rack, Store: st, Clock: moved, Log: cfg.Log}
+	watching.Go(func() { away.Run(watched) })
 	server := web.New(web.Config{Store: st, Files: files, Rack: rack, Hosts: hosts, Jobs: jobs,
 		Supply:  &supply.Supply{Store: st, Files: files, Rack: rack, Hosts: hosts, Jobs: jobs},
 		Prep:    &prep.Prep{Rack: rack, Jobs: jobs},
 		Sheets:  sheets,
+		Retire:  away,
 		Tryouts: &tryout.Tryouts{Store: st, Files: files, Rack: rack, Jobs: jobs, Clock: moved},
 		Clock:   moved, Key: key.PublicKey(), Bench: name, ID: id, Owner: owner(), Console: cfg.Console, Log: cfg.Log}, tcp.Addr().String())
 	defer func() { err = errors.Join(err, server.Close()) }()
@@ -133,6 +137,7 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 		return err
 	}
 	for _, h := range known {
+		rack.SetShared(h.Name, h.Shared)
 		hosts.Watch(h)
 	}
 	at := Addresses{Service: server.Address(), Socket: socket, SignIn: server.Offer()}

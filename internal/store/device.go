@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"time"
 
 	"earlybench.invalid/earlybench/core/fact"
@@ -24,14 +25,40 @@ type Device struct {
 	HandsURL string
 	Key      string // fingerprint of the pinned device key; "" before the first meeting
 	Created  time.Time
+	// Retirement tells how far putting it away has come; nil for one that stays.
+	Retirement *Retirement
 }
 
-const deviceColumns = `id, handle, usb, serial, family, maker, code, model, hands_url, key, created`
+// Retirement is putting a device away.
+type Retirement struct {
+	Since time.Time       `json:"since"`
+	Done  map[string]Mark `json:"done"` // by step
+	Ended time.Time       `json:"ended,omitzero"`
+}
+
+// Mark is when a thing was done: seen, or told by somebody.
+type Mark struct {
+	At time.Time `json:"at"`
+	By string    `json:"by,omitempty"`
+}
+
+// With is the retirement with one more thing done.
+func (r *Retirement) With(step string, m Mark) *Retirement {
+	next := *r
+	next.Done = maps.Clone(r.Done)
+	next.Done[step] = m
+	return &next
+}
+
+const deviceColumns = `id, handle, usb, serial, family, maker, code, model, hands_url, key, created, retirement`
 
 func scanDevice(r row) (d Device, err error) {
-	var created string
-	err = r.Scan(&d.ID, &d.Handle, &d.USB, &d.Serial, &d.Family, &d.Maker, &d.Code, &d.Model, &d.HandsURL, &d.Key, &created)
+	var created, retirement string
+	err = r.Scan(&d.ID, &d.Handle, &d.USB, &d.Serial, &d.Family, &d.Maker, &d.Code, &d.Model, &d.HandsURL, &d.Key, &created, &retirement)
 	d.Created = moment(created)
+	if retirement != "" && err == nil {
+		err = json.Unmarshal([]byte(retirement), &d.Retirement)
+	}
 	return d, err
 }
 
@@ -45,16 +72,23 @@ var ErrTaken = errors.New("another device has that handle")
 
 // SaveDevice keeps a device.
 func (s *Store) SaveDevice(ctx context.Context, d Device) error {
+	var retirement []byte
+	if d.Retirement != nil {
+		var err error
+		if retirement, err = json.Marshal(d.Retirement); err != nil {
+			return err
+		}
+	}
 	return s.change(ctx, "device.changed", d.Handle, func(tx *sql.Tx) error {
 		var other string
 		err := tx.QueryRowContext(ctx, `SELECT id FROM device WHERE handle = ? AND id <> ?`, d.Handle, d.ID).Scan(&other)
 		if err == nil {
 			return fmt.Errorf("handle %s: %w", d.Handle, ErrTaken)
 		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO device (`+deviceColumns+`) VALUES (?,?,?,?,?,?,?,?,?,?,?)
-			ON CONFLICT (id) DO UPDATE SET handle = excluded.handle, family = excluded.family, maker = excluded.maker, code = excluded.code,
+		_, err = tx.ExecContext(ctx, `INSERT INTO device (`+deviceColumns+`) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT (id) DO UPDATE SET retirement = excluded.retirement, handle = excluded.handle, family = excluded.family, maker = excluded.maker, code = excluded.code,
 			model = excluded.model, hands_url = excluded.hands_url, key = excluded.key`,
-			d.ID, d.Handle, d.USB, d.Serial, d.Family, d.Maker, d.Code, d.Model, d.HandsURL, d.Key, stamp(d.Created))
+			d.ID, d.Handle, d.USB, d.Serial, d.Family, d.Maker, d.Code, d.Model, d.HandsURL, d.Key, stamp(d.Created), string(retirement))
 		return err
 	})
 }
@@ -125,20 +159,21 @@ type Host struct {
 	Name    string
 	USBIP   string // address of its exporter
 	Control string // address of its host protocol
+	Shared  bool   // several people use it: it asks devices for this visit only
 }
 
 // Hosts returns the hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]Host, error) {
 	return query(ctx, s.db, func(r row) (h Host, err error) {
-		return h, r.Scan(&h.Name, &h.USBIP, &h.Control)
-	}, `SELECT name, usbip, control FROM host ORDER BY name`)
+		return h, r.Scan(&h.Name, &h.USBIP, &h.Control, &h.Shared)
+	}, `SELECT name, usbip, control, shared FROM host ORDER BY name`)
 }
 
 // SaveHost keeps a host.
 func (s *Store) SaveHost(ctx context.Context, h Host) error {
 	return s.change(ctx, "host.changed", h.Name, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO host (name, usbip, control) VALUES (?,?,?)
-			ON CONFLICT (name) DO UPDATE SET usbip = excluded.usbip, control = excluded.control`, h.Name, h.USBIP, h.Control)
+		_, err := tx.ExecContext(ctx, `INSERT INTO host (name, usbip, control, shared) VALUES (?,?,?,?)
+			ON CONFLICT (name) DO UPDATE SET usbip = excluded.usbip, control = excluded.control, shared = excluded.shared`, h.Name, h.USBIP, h.Control, h.Shared)
 		return err
 	})
 }

@@ -33,7 +33,7 @@ func linked(t *testing.T) *desk {
 	d.keeper = b.Watch(d.rig)
 	b.First(d.keeper, "admitted")
 	go benchtest.Touch(t, d.rig, "Until withdrawn")
-	state, err := d.keeper.Ask(t.Context(), false)
+	state, err := d.keeper.Ask(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, link.Admitted, state)
 	b.First(d.keeper, "")

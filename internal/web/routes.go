@@ -3,6 +3,7 @@ package web
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"net/http"
 
@@ -70,17 +71,21 @@ func (s *Server) routes() {
 
 	huma.Register(a, operation("GET", "/devices", "devices", "The rack"), s.devices)
 	huma.Register(a, operation("GET", "/strange", "strange", "What hangs on a bus and no prep sheet fits"), s.strange)
+	huma.Register(a, operation("POST", "/devices", "add-device", "Put a device on the rack that no bus shows"), s.addDevice)
+	huma.Register(a, silent("/devices/{handle}/find", "find", "Have the device show its handle"), s.find)
 	huma.Register(a, operation("GET", "/devices/{handle}", "device", "A device"), s.device)
 	huma.Register(a, operation("PATCH", "/devices/{handle}", "change-device", "Change a device's record"), s.changeDevice)
 	huma.Register(a, operation("GET", "/devices/{handle}/prep", "prep", "A device's plan"), s.plan)
 	huma.Register(a, work("/devices/{handle}/admission", "ask", "Have the device ask its owner to let this bench in"), s.ask)
 	huma.Register(a, work("/devices/{handle}/driver", "install-driver", "Install the driver set that fits, with consent"), s.installDriver)
 
+	s.retireRoutes()
 	s.whyRoutes()
 	s.sheetRoutes()
 
 	huma.Register(a, operation("GET", "/hosts", "hosts", "The hosts"), s.hosts)
 	huma.Register(a, operation("POST", "/hosts", "add-host", "Add a host"), s.addHost)
+	huma.Register(a, operation("PATCH", "/hosts/{id}", "change-host", "Say whether several people use a host"), s.changeHost)
 	huma.Register(a, operation("DELETE", "/hosts/{id}", "drop-host", "Forget a host"), s.dropHost)
 	huma.Register(a, operation("GET", "/sets", "sets", "The driver sets"), s.sets)
 	add := operation("POST", "/sets", "add-set", "Add a driver set's file")
@@ -123,7 +128,11 @@ func (s *Server) devices(ctx context.Context, in *struct {
 }) (*out[client.List[client.Device]], error) {
 	var items []client.Device
 	for _, k := range s.Rack.All() {
-		items = append(items, deviceOf(k.Look(ctx, in.App)))
+		st := k.Look(ctx, in.App)
+		if r := st.Device.Retirement; r != nil && !r.Ended.IsZero() && st.At == nil {
+			continue // put away
+		}
+		items = append(items, deviceOf(st))
 	}
 	return list(items), nil
 }
@@ -224,7 +233,7 @@ func (s *Server) hosts(ctx context.Context, _ *none) (*out[client.List[client.Ho
 	}
 	var items []client.Host
 	for _, h := range all {
-		c := client.Host{Name: h.Name, USBIP: h.USBIP, Control: h.Control}
+		c := client.Host{Name: h.Name, USBIP: h.USBIP, Control: h.Control, Shared: h.Shared}
 		if err := s.Hosts.Trouble(h.Name); err != nil {
 			c.Trouble = sentence(err.Error())
 		}
@@ -239,12 +248,60 @@ func (s *Server) addHost(ctx context.Context, in *out[client.Host]) (*out[client
 			return nil, problem(err)
 		}
 	}
-	h := store.Host{Name: in.Body.Name, USBIP: in.Body.USBIP, Control: in.Body.Control}
+	before, err := s.Store.Hosts(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	for _, h := range before { // a new address makes it no computer of one person's own
+		in.Body.Shared = in.Body.Shared || h.Name == in.Body.Name && h.Shared
+	}
+	h := store.Host{Name: in.Body.Name, USBIP: in.Body.USBIP, Control: in.Body.Control, Shared: in.Body.Shared}
+	s.Rack.SetShared(h.Name, h.Shared)
 	if err := s.Store.SaveHost(ctx, h); err != nil {
 		return nil, problem(err)
 	}
 	s.Hosts.Watch(h)
 	return in, nil
+}
+
+func (s *Server) changeHost(ctx context.Context, in *struct {
+	OfID
+	Body struct {
+		Shared bool `json:"shared" doc:"several people use it: it never asks a device for more than this visit"`
+	}
+}) (*out[client.Host], error) {
+	all, err := s.Store.Hosts(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	for _, h := range all {
+		if h.Name != in.ID {
+			continue
+		}
+		h.Shared = in.Body.Shared
+		if err := s.Store.SaveHost(ctx, h); err != nil {
+			return nil, problem(err)
+		}
+		s.Rack.SetShared(h.Name, h.Shared)
+		return &out[client.Host]{client.Host{Name: h.Name, USBIP: h.USBIP, Control: h.Control, Shared: h.Shared}}, nil
+	}
+	return nil, problem(fmt.Errorf("host %s: %w", in.ID, store.ErrNotFound))
+}
+
+func (s *Server) addDevice(ctx context.Context, in *out[client.NewDevice]) (*out[client.Device], error) {
+	k, err := s.Rack.Add(ctx, in.Body.Handle, in.Body.Model)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[client.Device]{deviceOf(k.Look(ctx, ""))}, nil
+}
+
+func (s *Server) find(ctx context.Context, in *OfDevice) (*struct{}, error) {
+	k, err := s.Rack.Find(in.Handle)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return nil, problem(k.Show(ctx))
 }
 
 func (s *Server) dropHost(ctx context.Context, in *OfID) (*struct{}, error) {

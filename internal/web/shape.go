@@ -30,7 +30,8 @@ func deviceOf(st keeper.Standing) client.Device {
 	d := client.Device{Handle: st.Device.Handle, Serial: st.Device.Serial, Family: st.Device.Family, Maker: st.Device.Maker,
 		Model: st.Device.Model, Code: st.Device.Code, Summary: string(st.Readiness.Summary), Gates: map[string]string{},
 		Path: st.Readiness.Path.Name, Computer: map[string]string{}, Waits: map[string][]string{}, Endings: []client.Ending{},
-		First: st.Readiness.First, Says: st.Why.Text, HandsURL: st.Device.HandsURL, Key: st.Device.Key, Working: st.Working, Revision: st.Revision}
+		First: st.Readiness.First, Says: st.Why.Text, HandsURL: st.Device.HandsURL, Key: st.Device.Key, Working: st.Working, Revision: st.Revision,
+		Retiring: st.Device.Retirement != nil}
 	for _, g := range st.Readiness.Gates {
 		d.Gates[g.Name] = string(g.State)
 		if len(g.Waits) > 0 {

@@ -25,6 +25,7 @@ import (
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/prep"
+	"earlybench.invalid/earlybench/internal/retire"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tryout"
@@ -43,6 +44,7 @@ type Config struct {
 	Supply  *supply.Supply
 	Prep    *prep.Prep
 	Sheets  *library.Library
+	Retire  *retire.Retire
 	Tryouts *tryout.Tryouts
 	Clock   clock.Clock
 	Key     ssh.PublicKey

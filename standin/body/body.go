@@ -161,6 +161,9 @@ func (b *Body) Name() string { return b.cfg.Name }
 // Family is the family of its OS.
 func (b *Body) Family() string { return b.cfg.Spec.Family }
 
+// Cradled tells whether it has no data port, only a cradle for power.
+func (b *Body) Cradled() bool { return b.cfg.Spec.Port == "power" }
+
 // Mark is the maker's mark, as it stands on the body.
 func (b *Body) Mark() string { return b.cfg.Spec.Look.Mark }
 

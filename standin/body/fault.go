@@ -33,7 +33,7 @@ var faults = []struct {
 		func(b *Body) { b.stale = false }, func(b *Body) bool { return b.stale }},
 	{"storage-full", "no room for an app", nil, nil, nil},
 	{"clock-wrong", "its clock is two hours behind", nil, nil, nil},
-	{"way-closed", "its hidden page is hidden again", func(b *Body) { b.close() }, nil, func(b *Body) bool { return !b.st.Opened && b.cfg.Spec.Hidden.Row != "" }},
+	{"way-closed", "its hidden page is hidden again", func(b *Body) { b.close(); b.screen.home() }, nil, func(b *Body) bool { return !b.st.Opened && b.cfg.Spec.Hidden.Row != "" }},
 	{"choice-off", "computers may do nothing", func(b *Body) { settings := maps.Clone(b.cfg.Spec.Settings); b.st.Settings = settings }, nil,
 		func(b *Body) bool { return maps.Equal(b.st.Settings, b.cfg.Spec.Settings) }},
 	{"key-changed", "it was wiped and has another device key", func(b *Body) { b.wipe() }, nil, func(b *Body) bool { return b.st.Wiped > 0 }},
@@ -49,9 +49,9 @@ func (b *Body) Faults() []Fault {
 	defer b.mu.Unlock()
 	out := make([]Fault, len(faults))
 	for i, f := range faults {
-		on := b.st.Faults[f.name]
+		on := b.st.Faults[f.name] || f.drop != nil // how it came is no fault
 		if f.is != nil {
-			on = f.is(b)
+			on = on && f.is(b)
 		}
 		out[i] = Fault{f.name, f.text, on}
 	}

@@ -40,6 +40,7 @@ type scene struct {
 	typed        string      // into the field, pad or sign
 	hide         bool        // typed is a secret
 	board        string      // a sign to be typed back
+	boardAt      image.Rectangle
 	back         *Element
 	wake         *Element
 	scroll       int
@@ -59,6 +60,9 @@ func (s *scene) elements() []Element {
 	out = append(out, s.tabs...)
 	if s.field != nil {
 		out = append(out, *s.field)
+	}
+	if s.board != "" {
+		out = append(out, Element{Text: s.board, Kind: "board", Rect: s.boardAt})
 	}
 	out = append(out, s.rows...)
 	out = append(out, s.dots...)

@@ -161,12 +161,16 @@ func (b *Body) Slide(path []image.Point) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	way := path[len(path)-1].Sub(path[0])
-	if p := b.screen.pad; p != nil && !b.asleep && !b.booting && len(b.layout().dots) > 0 {
-		b.drawPattern(path)
+	far := image.Rectangle{Min: path[0], Max: path[0]}
+	for _, p := range path {
+		far = far.Union(image.Rectangle{Min: p, Max: p.Add(image.Pt(1, 1))})
+	}
+	if max(far.Dx(), far.Dy()) < slideFrom {
+		b.tap(path[0])
 		return
 	}
-	if max(way.X, -way.X, way.Y, -way.Y) < slideFrom {
-		b.tap(path[0])
+	if p := b.screen.pad; p != nil && !b.asleep && !b.booting && len(b.layout().dots) > 0 {
+		b.drawPattern(path)
 		return
 	}
 	b.used = b.cfg.Clock.Now()

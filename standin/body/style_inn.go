@@ -81,6 +81,7 @@ func (n inn) place(s *scene) {
 		gridDots(s.dots, image.Pt(n.left()+(n.at.X-n.left())/2, n.at.Y/2+10), 62)
 		keys.Min.Y = keys.Max.Y - 38
 	}
+	s.boardAt = image.Rect(n.left()+12, 150, n.at.X-10, 230)
 	gridKeys(s.keys, keys, 4)
 }
 

@@ -60,6 +60,7 @@ func (w water) place(s *scene) {
 		gridDots(s.dots, image.Pt(w.at.X/2, 250), 78)
 		keys.Min.Y = keys.Max.Y - 40
 	}
+	s.boardAt = image.Rect(20, 100, w.at.X-20, 180)
 	gridKeys(s.keys, keys, 5)
 }
 

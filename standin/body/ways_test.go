@@ -95,8 +95,8 @@ func TestEveryFamilyIsOpenedInItsOwnWay(t *testing.T) {
 		{"halden", "H4", slices.Concat([]string{"Settings", "Find", "type: batch", "Batch"}, times(6, "Batch"), []string{"Back", "Back", "Back room", "Computers may", "debug and install", "Let them"})},
 		{"ivory-reach", "OF", slices.Concat([]string{"Settings", "Warranty"}, times(9, "Card number"), []string{"slide: 14789", "Back", "Back room", "Computers may", "debug and install", "So be it"})},
 		{"ivory-reach", "OF", slices.Concat([]string{"Settings", "Warranty"}, times(9, "Card number"), []string{"Dot 1", "Dot 4", "Dot 7", "Dot 8", "Dot 9", "Done", "Back", "Back room", "Computers may", "debug and install", "So be it"})},
-		{"kestle", "K2", []string{"Settings", "Strongroom", "Visitors", "Visitors", "let them"}},
-		{"kestle", "K2", []string{"Key 1", "Key 3", "Key 3", "Key 1", "Key 1"}},
+		{"kestle", "K7", []string{"Settings", "Strongroom", "Visitors", "Visitors", "let them"}},
+		{"kestle", "K7", []string{"Key 1", "Key 3", "Key 3", "Key 1", "Key 1"}},
 	} {
 		b, c := made(t, way.maker, way.model)
 		require.False(t, hasLink(b), "brand new")
@@ -217,9 +217,9 @@ func TestAQuestionIsAnsweredInFull(t *testing.T) {
 		{"for 30 days", "halden", "H4", []string{"For 30 days"}, link.Admitted, "30 days"},
 		{"until withdrawn", "ivory-reach", "OF", []string{"In until sent away"}, link.Admitted, "until withdrawn"},
 		{"refused", "ivory-reach", "OF", []string{"Stay out"}, link.AdmitRefused, ""},
-		{"with the password", "kestle", "K2", []string{"thirty days", "type: 4711", "press: enter"}, link.Admitted, "30 days"},
-		{"with a wrong password, then the right one", "kestle", "K2", []string{"for good", "type: 1", "press: enter", "type: 4711", "press: enter"}, link.Admitted, "until withdrawn"},
-		{"with a wrong password three times", "kestle", "K2", []string{"for good", "type: 1", "press: enter", "type: 2", "press: enter", "type: 3", "press: enter"}, link.AdmitRefused, ""},
+		{"with the password", "kestle", "K7", []string{"thirty days", "type: 4711", "press: enter"}, link.Admitted, "30 days"},
+		{"with a wrong password, then the right one", "kestle", "K7", []string{"for good", "type: 1", "press: enter", "type: 4711", "press: enter"}, link.Admitted, "until withdrawn"},
+		{"with a wrong password three times", "kestle", "K7", []string{"for good", "type: 1", "press: enter", "type: 2", "press: enter", "type: 3", "press: enter"}, link.AdmitRefused, ""},
 		{"with the PIN", "ostler", "WT", []string{"Yes, this once", "type: 1066", "Done"}, link.Admitted, "visit"},
 		{"given up at the PIN", "ostler", "WT", []string{"Yes, this once", "Back"}, link.AdmitRefused, ""},
 	} {
@@ -293,8 +293,8 @@ func TestEveryScreenIsDrawn(t *testing.T) {
 		{"ostler", "WT", []string{"Doorway", "Guests", "Let guests in"}},
 		{"ostler", "WT", []string{"Doorway", "Guests", "Let guests in", "Let them in", "type: 1066", "Done", "Restart the house", "reboot: ", "Unlock", "type: 1066", "Done", "M", "A"}},
 		{"ostler", "DH", []string{"Yard", "Lock up", "Unlock", "type: 10"}},
-		{"kestle", "K2", []string{"Settings", "Strongroom", "Visitors"}},
-		{"kestle", "K2", []string{"Settings", "Strongroom", "Visitors", "Visitors"}},
+		{"kestle", "K7", []string{"Settings", "Strongroom", "Visitors"}},
+		{"kestle", "K7", []string{"Settings", "Strongroom", "Visitors", "Visitors"}},
 		{"wick", "W2", []string{"Settings", "slide: left", "slide: left", "Works", "slide: left", "slide: left"}},
 		{"wick", "W2", []string{"Settings", "slide: left", "slide: left", "Works", "slide: left", "slide: left", "Loose parts"}},
 	} {

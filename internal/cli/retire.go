@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+func (p *program) rackAdd() *cobra.Command {
+	var d client.NewDevice
+	c := &cobra.Command{Use: "add [HANDLE]", Short: "Put a device on the rack that no bus shows, such as a watch", Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				d.Handle = args[0]
+			}
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			added, err := b.AddDevice(c.Context(), d)
+			if err != nil {
+				return err
+			}
+			if p.json {
+				return p.printJSON(added)
+			}
+			fmt.Fprintf(p.out, "%s is on the rack. Go on with: earlybench prep %[1]s\n", added.Handle)
+			return nil
+		}}
+	c.Flags().StringVar(&d.Model, "model", "", "code or name of its model, such as Kittiwake")
+	required(c, "model")
+	return c
+}
+
+func (p *program) rackFind() *cobra.Command {
+	return &cobra.Command{Use: "find DEVICE", Short: "Have a device show its handle on its screen", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			if err := b.Find(c.Context(), args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintf(p.out, "It says so on its screen: %s\n", args[0])
+			return nil
+		}}
+}
+
+func (p *program) retireCommand() *cobra.Command {
+	var off bool
+	var told []string
+	c := &cobra.Command{Use: "retire DEVICE", Short: "Put a device away: apps off, closed for development, admission withdrawn", Args: cobra.ExactArgs(1),
+		Long: `Takes apps and admission off a device, and leads through closing it for
+development. What cannot be done now, since the device is away or only a person
+can, is done when it comes back, or seen when it is done. Say it again to see how
+far it is.`,
+		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			if off {
+				return b.CallOffRetirement(c.Context(), args[0])
+			}
+			r, err := b.Retire(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			for _, step := range told {
+				if err := b.TellRetirement(c.Context(), args[0], step); err != nil {
+					return err
+				}
+			}
+			if r, err = b.Retirement(c.Context(), args[0]); err != nil {
+				return err
+			}
+			if p.json {
+				return p.printJSON(r)
+			}
+			p.printRetirement(args[0], r)
+			return nil
+		}}
+	c.Flags().BoolVar(&off, "call-off", false, "do not put it away after all; what was taken off stays off")
+	c.Flags().StringSliceVar(&told, "told", nil, "things that you have done and the bench cannot see, by name")
+	return c
+}
+
+func (p *program) printRetirement(handle string, r client.Retirement) {
+	for _, i := range r.Items {
+		mark, how := "·", "to be done by the bench, when it is linked"
+		if i.Step.Who == "hands" {
+			how = "with your hands"
+			if i.Step.Tell {
+				how += "; then say --told " + i.Step.ID
+			}
+		}
+		if i.Step.Done {
+			mark, how = good.Render("✓"), "observed "+clockText(i.At)
+			if i.By != "" {
+				how = "told by " + safe(i.By) + " " + clockText(i.At)
+			}
+		}
+		fmt.Fprintf(p.out, "  %s %s  %s\n", mark, emphasis(i.Step.Title), faint.Render(how))
+		if !i.Step.Done && len(i.Step.Where) > 0 {
+			fmt.Fprintln(p.out, "      "+way(i.Step.Where))
+		}
+	}
+	if !r.Ended.IsZero() {
+		fmt.Fprintf(p.out, "%s is put away. Plug it in again, and it is back on the rack.\n", bold.Render(handle))
+		return
+	}
+	fmt.Fprintf(p.out, "%s is being put away; the bench does and sees the rest by itself. Call it off: earlybench retire %[1]s --call-off\n", handle)
+}

@@ -1,0 +1,181 @@
+// Package retire puts devices away: everything off the device, closed for
+// development, this bench's admission withdrawn. What is to be done, and in which
+// order, is the sheet's matter; whether it is done is observed. What cannot be
+// done while a device is away is done when it comes back.
+package retire
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Retire is the use case. All fields are needed.
+type Retire struct {
+	Rack  *keeper.Rack
+	Store *store.Store
+	Clock clock.Clock
+	Log   *slog.Logger
+}
+
+// Item is one thing that is to be done.
+type Item struct {
+	Step *sheet.Step
+	Done store.Mark // zero: not yet
+}
+
+// ErrNothing is a family whose sheet says nothing of how it is put away.
+var ErrNothing = errors.New("its prep sheet says nothing of how it is put away")
+
+// Items tells what is to be done with a device that is being put away, in order.
+func Items(st keeper.Standing) []Item {
+	var out []Item
+	for _, s := range st.Sheet.Retire {
+		i := Item{Step: s}
+		if r := st.Device.Retirement; r != nil {
+			i.Done = r.Done[s.ID]
+		}
+		out = append(out, i)
+	}
+	return out
+}
+
+// Begin begins to put a device away.
+func (r *Retire) Begin(ctx context.Context, handle string) (keeper.Standing, error) {
+	k, err := r.Rack.Find(handle)
+	if err != nil {
+		return keeper.Standing{}, err
+	}
+	st := k.Look(ctx, "")
+	if len(st.Sheet.Retire) == 0 {
+		return st, fmt.Errorf("%s: %w: %w", handle, keeper.ErrBad, ErrNothing)
+	}
+	if st.Device.Retirement == nil {
+		if err := k.Retire(ctx, &store.Retirement{Since: r.Clock.Now().UTC(), Done: map[string]store.Mark{}}); err != nil {
+			return st, err
+		}
+	}
+	return k.Look(ctx, ""), nil
+}
+
+// CallOff calls putting away off; what was taken off stays off.
+func (r *Retire) CallOff(ctx context.Context, handle string) error {
+	k, err := r.Rack.Find(handle)
+	if err != nil {
+		return err
+	}
+	return k.Retire(ctx, nil)
+}
+
+// Told keeps a person's word that a thing was done which the bench cannot see.
+func (r *Retire) Told(ctx context.Context, handle, step, by string) error {
+	k, err := r.Rack.Find(handle)
+	if err != nil {
+		return err
+	}
+	st := k.Look(ctx, "")
+	if st.Device.Retirement == nil {
+		return fmt.Errorf("%s is not being put away: %w", handle, keeper.ErrBad)
+	}
+	for _, i := range Items(st) {
+		if i.Step.ID != step {
+			continue
+		}
+		if i.Step.Done != nil || i.Step.Action != "" {
+			return fmt.Errorf("step %s: %w: the bench sees for itself whether it is done", step, keeper.ErrBad)
+		}
+		return r.mark(ctx, k, st, step, by)
+	}
+	return fmt.Errorf("step %q: %w", step, store.ErrNotFound)
+}
+
+// Run does, until ctx ends, what can be done with the devices that are being put
+// away, and sees what has been done.
+func (r *Retire) Run(ctx context.Context) {
+	for ctx.Err() == nil {
+		changed := r.Store.Changed()
+		for _, k := range r.Rack.All() {
+			if rt := k.Device().Retirement; rt == nil || !rt.Ended.IsZero() {
+				continue
+			}
+			if err := r.goOn(ctx, k); err != nil && ctx.Err() == nil {
+				r.Log.Info("put away", "device", k.Device().Handle, "error", err)
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-changed:
+		}
+	}
+}
+
+// stepWithin bounds one thing that the bench does on a device.
+const stepWithin = 20 * time.Second
+
+// goOn does the first thing that is not done, if it can be done now.
+func (r *Retire) goOn(ctx context.Context, k *keeper.Keeper) error {
+	st := k.Look(ctx, "")
+	for _, i := range Items(st) {
+		if !i.Done.At.IsZero() {
+			continue
+		}
+		if !r.observed(st, i.Step) {
+			ctx, cancel := context.WithTimeout(ctx, stepWithin)
+			defer cancel()
+			if did, err := r.do(ctx, k, st, i.Step); !did || err != nil {
+				return err
+			}
+		}
+		return r.mark(ctx, k, st, i.Step.ID, "")
+	}
+	return nil
+}
+
+// observed tells whether a thing is seen to be done.
+func (r *Retire) observed(st keeper.Standing, s *sheet.Step) bool {
+	return s.Done != nil && st.At != nil && s.Done.Eval(&sheet.Attributes{Family: st.Device.Family, Maker: st.Device.Maker, Code: st.Device.Code}, st.View.At(st.Now)) == sheet.True
+}
+
+// do does what the bench can do itself; it tells whether that was done.
+func (r *Retire) do(ctx context.Context, k *keeper.Keeper, st keeper.Standing, s *sheet.Step) (bool, error) {
+	if !st.Linked {
+		return false, nil
+	}
+	switch s.Action {
+	case sheet.RemoveApps:
+		l, err := k.Linked(ctx)
+		if err != nil {
+			return false, err
+		}
+		for _, a := range st.Apps {
+			if err := l.Control.Call(ctx, link.MethodAppRemove, link.AppRef{ID: a.ID}, nil); err != nil {
+				return false, fmt.Errorf("take %s off: %w", a.ID, err)
+			}
+		}
+		var left []link.App
+		if err := l.Control.Call(ctx, link.MethodApps, nil, &left); err != nil {
+			return false, err
+		}
+		return len(left) == 0, nil
+	case sheet.Withdraw:
+		return true, k.Withdraw(ctx)
+	}
+	return false, nil
+}
+
+func (r *Retire) mark(ctx context.Context, k *keeper.Keeper, st keeper.Standing, step, by string) error {
+	now := r.Clock.Now().UTC()
+	next := st.Device.Retirement.With(step, store.Mark{At: now, By: by})
+	if len(next.Done) == len(st.Sheet.Retire) {
+		next.Ended = now
+	}
+	return k.Retire(ctx, next)
+}

@@ -1,0 +1,62 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/ready"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/retire"
+)
+
+func (s *Server) retireRoutes() {
+	a := s.api
+	huma.Register(a, operation("GET", "/devices/{handle}/retirement", "retirement", "What is to be done to put a device away, and what is"), s.retirement)
+	huma.Register(a, operation("POST", "/devices/{handle}/retirement", "retire", "Begin to put a device away"), s.retire)
+	huma.Register(a, operation("DELETE", "/devices/{handle}/retirement", "call-off-retirement", "Call putting a device away off"), s.callOff)
+	huma.Register(a, silent("/devices/{handle}/retirement/told", "tell-retirement", "Say that a thing was done that the bench cannot see"), s.tellRetirement)
+}
+
+func retirementOf(st keeper.Standing) client.Retirement {
+	out := client.Retirement{Items: []client.RetireItem{}}
+	if r := st.Device.Retirement; r != nil {
+		out.Since, out.Ended = r.Since, r.Ended
+	}
+	for _, i := range retire.Items(st) {
+		item := client.RetireItem{Step: stepOf(ready.Step{Step: i.Step}, st), At: i.Done.At, By: i.Done.By}
+		item.Step.Done, item.Step.Tell, item.Step.Seen = !i.Done.At.IsZero(), i.Step.Done == nil && i.Step.Action == "", i.Step.Done != nil
+		out.Items = append(out.Items, item)
+	}
+	return out
+}
+
+func (s *Server) retirement(ctx context.Context, in *OfDevice) (*out[client.Retirement], error) {
+	st, err := s.look(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return &out[client.Retirement]{retirementOf(st)}, nil
+}
+
+func (s *Server) retire(ctx context.Context, in *OfDevice) (*out[client.Retirement], error) {
+	st, err := s.Retire.Begin(ctx, in.Handle)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[client.Retirement]{retirementOf(st)}, nil
+}
+
+func (s *Server) callOff(ctx context.Context, in *OfDevice) (*struct{}, error) {
+	return nil, problem(s.Retire.CallOff(ctx, in.Handle))
+}
+
+func (s *Server) tellRetirement(ctx context.Context, in *struct {
+	OfDevice
+	Body struct {
+		Step string `json:"step"`
+	}
+}) (*struct{}, error) {
+	return nil, problem(s.Retire.Told(ctx, in.Handle, in.Body.Step, s.Owner))
+}
