@@ -228,6 +228,11 @@ func (c *Client) InstallDriver(ctx context.Context, handle, accept string) (Job,
 	return call[Job](ctx, c, "POST", device(handle)+"/driver", map[string]string{"accept": accept})
 }
 
+// Round groups the devices by what they need next.
+func (c *Client) Round(ctx context.Context) (Round, error) {
+	return call[Round](ctx, c, "GET", api+"/round", nil)
+}
+
 // AddDevice puts a device on the rack that no bus shows.
 func (c *Client) AddDevice(ctx context.Context, d NewDevice) (Device, error) {
 	return call[Device](ctx, c, "POST", api+"/devices", d)

@@ -75,6 +75,23 @@ type NewDevice struct {
 	Handle string `json:"handle" required:"false" doc:"empty for one that is free"`
 }
 
+// Round is many devices at once: grouped by what they need next, in the order in
+// which one person walks as little as possible.
+type Round struct {
+	Groups []RoundGroup `json:"groups" nullable:"false"`
+	Ready  []string     `json:"ready" nullable:"false" doc:"handles of the devices that need nothing"`
+}
+
+// RoundGroup is devices that need the same next.
+type RoundGroup struct {
+	Who     string   `json:"who" enum:"hands,computer,automatic"`
+	Gate    string   `json:"gate"`
+	Title   string   `json:"title" doc:"what they need"`
+	Note    string   `json:"note" doc:"more of it"`
+	Minutes int      `json:"minutes" doc:"for all of them"`
+	Devices []Device `json:"devices" nullable:"false" doc:"in the order to take them"`
+}
+
 // Retirement is how far putting a device away has come.
 type Retirement struct {
 	Since time.Time    `json:"since"`
@@ -119,6 +136,7 @@ type Drawing struct {
 	Row   int    `json:"row"`
 	Word  string `json:"word"`
 	Taps  int    `json:"taps"`
+	Form  string `json:"form" enum:"phone,tablet,keys,round"`
 }
 
 // Prep is a device's plan.

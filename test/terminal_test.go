@@ -47,7 +47,7 @@ func TestPrepAtATerminalTakesEnterAndAsksForConsent(t *testing.T) {
 	d := startDemo(t, "--answer-within", "2s")
 	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
 	defer cancel()
-	y := d.atTerminal(ctx, "prep heron-2")
+	y := d.atTerminal(ctx, "prep heron-2 --plain")
 	y.says(d, "Go to the page")
 	y.types("\n")
 	y.says(d, "Find the row  told by you")
@@ -73,7 +73,7 @@ func TestPrepThatIsLeftGoesOnWhereItWas(t *testing.T) {
 	d := startDemo(t)
 	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
 	defer cancel()
-	y := d.atTerminal(ctx, "prep heron-2")
+	y := d.atTerminal(ctx, "prep heron-2 --plain")
 	y.says(d, "Go to the page")
 	y.types("\n")
 	y.says(d, "Tap Batch six times")
@@ -82,7 +82,7 @@ func TestPrepThatIsLeftGoesOnWhereItWas(t *testing.T) {
 	require.NotZero(t, r.code) // the shell between may say its own
 	require.Contains(t, r.out, "go on with: earlybench prep heron-2")
 
-	y = d.atTerminal(ctx, "prep heron-2")
+	y = d.atTerminal(ctx, "prep heron-2 --plain")
 	y.says(d, "Find the row  told by you")
 	d.openMode("heron-2")
 	y.says(d, "[y/N]")

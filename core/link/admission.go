@@ -34,8 +34,8 @@ type Admission struct {
 
 // Visitor is who asks to be let in.
 type Visitor struct {
-	Key    string `json:"-"`    // SHA-256 fingerprint, as OpenSSH prints it; proven
-	Name   string `json:"name"` // the bench's name, its own claim
+	Key  string `json:"-"`    // SHA-256 fingerprint, as OpenSSH prints it; proven
+	Name string `json:"name"` // the bench's name, its own claim
 	// Shared says that several people use the asking computer: it never asks for
 	// more than this visit.
 	Shared bool `json:"shared,omitempty"`

@@ -334,6 +334,8 @@ func (b *builder) path(name string, m merged) *Path {
 		}
 		p.Steps = append(p.Steps, b.steps[s.ID])
 	}
+	// Steps come in the order of the walk, whichever layer they stand in.
+	slices.SortStableFunc(p.Steps, func(a, b *Step) int { return slices.Index(p.Walk, a.Gate) - slices.Index(p.Walk, b.Gate) })
 	b.time(p)
 	return p
 }

@@ -74,6 +74,7 @@ type stepFile struct {
 
 type drawFile struct {
 	Title, Word     text
+	Form            text
 	Rows, Row, Taps int
 }
 
@@ -266,7 +267,7 @@ func (r *reader) step(n ast.Node, s *stepFile) {
 		"tells": r.text(&s.Tells),
 		"draw": func(n ast.Node) {
 			s.Draw = &drawFile{}
-			r.mapping(n, "a drawing", fields{"title": r.text(&s.Draw.Title), "word": r.text(&s.Draw.Word), "rows": r.whole(&s.Draw.Rows, 12),
+			r.mapping(n, "a drawing", fields{"title": r.text(&s.Draw.Title), "word": r.text(&s.Draw.Word), "form": r.text(&s.Draw.Form), "rows": r.whole(&s.Draw.Rows, 12),
 				"row": r.whole(&s.Draw.Row, 12), "taps": r.whole(&s.Draw.Taps, 99)})
 		},
 	})

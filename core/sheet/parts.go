@@ -57,6 +57,9 @@ func (b *builder) gate(g gateFile, path string) *Gate {
 	return out
 }
 
+// forms are those of which a drawing can be.
+var forms = []string{"phone", "tablet", "keys", "round"}
+
 // actions are what the bench can do for a step.
 var actions = []string{InstallDriver, AskAdmission, TryApp, RemoveApps, Withdraw}
 
@@ -87,7 +90,11 @@ func (b *builder) step(v stepFile) *Step {
 		if d.Rows == 0 || d.Row > d.Rows {
 			b.missing(cmp.Or(d.Title, v.ID), "step %s: its drawing has %d rows and marks row %d", v.ID.S, d.Rows, d.Row)
 		}
-		out.Draw = &Drawing{Title: b.text(d.Title), Word: b.text(d.Word), Rows: d.Rows, Row: d.Row, Taps: d.Taps}
+		form := cmp.Or(d.Form.S, forms[0])
+		if !slices.Contains(forms, form) {
+			b.hinted(d.Form, forms, "step %s: its drawing has no form %q", v.ID.S, form)
+		}
+		out.Draw = &Drawing{Form: form, Title: b.text(d.Title), Word: b.text(d.Word), Rows: d.Rows, Row: d.Row, Taps: d.Taps}
 	}
 	return out
 }

@@ -59,7 +59,7 @@ const (
 	InstallDriver = "driver.install"
 	AskAdmission  = "admission.ask"
 	TryApp        = "app.try"
-	RemoveApps    = "apps.remove"         // when it is put away
+	RemoveApps    = "apps.remove"        // when it is put away
 	Withdraw      = "admission.withdraw" // as above
 )
 
@@ -215,7 +215,7 @@ type Step struct {
 	Sure    bool       // the bench sees for itself whether it is done, so nobody need say so
 	Again   bool       // must be done every time, not once
 	Later   bool       // Done only tells afterwards: the end of the step itself cannot be seen
-	Tells   fact.Key // a fact that a person tells by saying that it is done; "" for none
+	Tells   fact.Key   // a fact that a person tells by saying that it is done; "" for none
 	Draw    *Drawing
 	Word    int // the number of its Told key in the sheet's registry
 }
@@ -231,6 +231,7 @@ type Drawing struct {
 	Row   int    `json:"row"` // from 1
 	Word  string `json:"word"`
 	Taps  int    `json:"taps"`
+	Form  string `json:"form"` // of the device: phone, tablet, keys, round
 }
 
 // Cause is one thing that may be behind a gate's not being open.

@@ -102,7 +102,7 @@ do next. Start with: earlybench demo, then earlybench rack.`,
 			root.AddCommand(c)
 		}
 	}
-	add("day", p.rackCommand(), p.whyCommand(), p.prepCommand(), p.retireCommand(), p.runCommand(), p.tryCommand(), p.logCommand())
+	add("day", p.rackCommand(), p.roundCommand(), p.whyCommand(), p.prepCommand(), p.retireCommand(), p.runCommand(), p.tryCommand(), p.logCommand())
 	add("have", p.hostCommand(), p.setsCommand(), p.sheetCommand(), p.projectCommand(), p.appCommand(), p.tryoutCommand(), p.jobCommand())
 	add("run", p.demoCommand(), p.serveCommand(), p.consoleCommand(), p.standinCommand())
 	wrongArgs(root)

@@ -15,15 +15,25 @@ import (
 
 func (p *program) prepCommand() *cobra.Command {
 	g := guide{program: p}
-	c := &cobra.Command{Use: "prep DEVICE", Short: "Be led through what a device still needs", Args: cobra.ExactArgs(1),
+	plain := false
+	c := &cobra.Command{Use: "prep DEVICE...", Short: "Be led through what devices still need", Args: cobra.MinimumNArgs(1),
 		Long: `Leads through what a device still needs, step by step. A step ends by itself
-when the bench sees that it is done. At a terminal, Enter says that you have done
-a step with your hands; elsewhere --told STEP does. Leave at any time: what is
-done stays done, and prep goes on where it was.`,
+when the bench sees that it is done. At a terminal it is one screen, on which Enter
+says that you have done a step with your hands; with --plain, or elsewhere, it is
+line by line, and elsewhere --told STEP says so. Leave at any time: what is done
+stays done, and prep goes on where it was, here or in the console.`,
 		RunE: func(c *cobra.Command, args []string) error {
-			g.handle = args[0]
-			return g.lead(c.Context())
+			if p.terminal && !plain && !p.json && !p.unattended && g.accept == "" && len(g.told) == 0 {
+				return p.leadOnScreen(c.Context(), args)
+			}
+			for _, g.handle = range args {
+				if err := g.lead(c.Context()); err != nil {
+					return err
+				}
+			}
+			return nil
 		}}
+	c.Flags().BoolVar(&plain, "plain", false, "line by line, for screen readers and logs")
 	c.Flags().StringVar(&g.accept, "accept", "", "digest of the driver set that you consent to have installed")
 	c.Flags().StringSliceVar(&g.told, "told", nil, "steps that you have done, by name")
 	c.Flags().DurationVar(&g.wait, "wait", 15*time.Minute, "how long to wait for one step")

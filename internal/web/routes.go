@@ -70,6 +70,7 @@ func (s *Server) routes() {
 		})
 
 	huma.Register(a, operation("GET", "/devices", "devices", "The rack"), s.devices)
+	huma.Register(a, operation("GET", "/round", "round", "The devices by what they need next"), s.round)
 	huma.Register(a, operation("GET", "/strange", "strange", "What hangs on a bus and no prep sheet fits"), s.strange)
 	huma.Register(a, operation("POST", "/devices", "add-device", "Put a device on the rack that no bus shows"), s.addDevice)
 	huma.Register(a, silent("/devices/{handle}/find", "find", "Have the device show its handle"), s.find)
@@ -126,15 +127,20 @@ func list[T any](items []T) *out[client.List[T]] {
 func (s *Server) devices(ctx context.Context, in *struct {
 	App string `query:"app"`
 }) (*out[client.List[client.Device]], error) {
+	return list(s.rack(ctx, in.App)), nil
+}
+
+// rack is every device but those that were put away.
+func (s *Server) rack(ctx context.Context, app string) []client.Device {
 	var items []client.Device
 	for _, k := range s.Rack.All() {
-		st := k.Look(ctx, in.App)
+		st := k.Look(ctx, app)
 		if r := st.Device.Retirement; r != nil && !r.Ended.IsZero() && st.At == nil {
-			continue // put away
+			continue
 		}
 		items = append(items, deviceOf(st))
 	}
-	return list(items), nil
+	return items
 }
 
 func (s *Server) strange(context.Context, *none) (*out[client.List[client.Strange]], error) {

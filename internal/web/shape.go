@@ -32,6 +32,9 @@ func deviceOf(st keeper.Standing) client.Device {
 		Path: st.Readiness.Path.Name, Computer: map[string]string{}, Waits: map[string][]string{}, Endings: []client.Ending{},
 		First: st.Readiness.First, Says: st.Why.Text, HandsURL: st.Device.HandsURL, Key: st.Device.Key, Working: st.Working, Revision: st.Revision,
 		Retiring: st.Device.Retirement != nil}
+	if st.Device.USB == "" { // no bus has shown one
+		d.Serial = ""
+	}
 	for _, g := range st.Readiness.Gates {
 		d.Gates[g.Name] = string(g.State)
 		if len(g.Waits) > 0 {
@@ -71,7 +74,7 @@ func stepOf(s ready.Step, st keeper.Standing) client.Step {
 		c.Where = append(c.Where, fill(w))
 	}
 	if d := s.Draw; d != nil {
-		c.Draw = &client.Drawing{Title: fill(d.Title), Rows: d.Rows, Row: d.Row, Word: fill(d.Word), Taps: d.Taps}
+		c.Draw = &client.Drawing{Title: fill(d.Title), Rows: d.Rows, Row: d.Row, Word: fill(d.Word), Taps: d.Taps, Form: d.Form}
 	}
 	return c
 }

@@ -4,8 +4,8 @@ import type { Line } from "./types";
 
 /** What has to be asked again after an event of a type. */
 const stale: Record<string, string[]> = {
-  "device.changed": ["devices", "prep", "why", "strange", "facts", "history"],
-  "sheet.changed": ["sheets", "devices", "prep", "why", "strange"],
+  "device.changed": ["devices", "round", "prep", "why", "strange", "facts", "history", "retirement"],
+  "sheet.changed": ["sheets", "devices", "round", "prep", "why", "strange"],
   "learned.changed": ["why"],
   "job.changed": ["jobs"],
   "tryout.added": ["tryouts"],

@@ -47,6 +47,15 @@ export const useDevices = (app: string) =>
     placeholderData: (before) => before,
   });
 
+export const useRound = () => useQuery({ queryKey: ["round"], queryFn: () => data(api.GET("/api/v1/round")) });
+
+export const useRetirement = (handle: string, on: boolean) =>
+  useQuery({
+    queryKey: ["retirement", handle],
+    enabled: on,
+    queryFn: () => data(api.GET("/api/v1/devices/{handle}/retirement", { params: { path: { handle } } })),
+  });
+
 export const useStrange = () => useQuery({ queryKey: ["strange"], queryFn: () => data(api.GET("/api/v1/strange")) });
 
 export const usePrep = (handle: string, app: string) =>
@@ -115,6 +124,27 @@ export const useRemedied = (handle: string) =>
   useMutation({
     mutationFn: (cause: string) =>
       data(api.POST("/api/v1/devices/{handle}/remedies", { params: { path: { handle } }, body: { cause } })),
+  });
+
+export const useFind = (handle: string) =>
+  useMutation({
+    mutationFn: () => data(api.POST("/api/v1/devices/{handle}/find", { params: { path: { handle } } })),
+  });
+
+export const useRetire = (handle: string) =>
+  useMutation({
+    mutationFn: () => data(api.POST("/api/v1/devices/{handle}/retirement", { params: { path: { handle } } })),
+  });
+
+export const useCallOff = (handle: string) =>
+  useMutation({
+    mutationFn: () => data(api.DELETE("/api/v1/devices/{handle}/retirement", { params: { path: { handle } } })),
+  });
+
+export const useTellRetirement = (handle: string) =>
+  useMutation({
+    mutationFn: (step: string) =>
+      data(api.POST("/api/v1/devices/{handle}/retirement/told", { params: { path: { handle } }, body: { step } })),
   });
 
 export const useAsk = (handle: string) =>

@@ -3,6 +3,7 @@ import { useEvents } from "../api/events";
 import { Problem, useBench } from "../api/queries";
 import { DevicePage } from "../device/DevicePage";
 import { RackPage } from "../rack/RackPage";
+import { RoundPage } from "../rack/RoundPage";
 import { UnseenPage } from "../why/UnseenPage";
 import { Header } from "./Header";
 import { SignIn } from "./SignIn";
@@ -17,6 +18,7 @@ export function App() {
       <Header live={live} />
       <Routes>
         <Route path="/" element={<RackPage />} />
+        <Route path="/round" element={<RoundPage />} />
         <Route path="/devices/:handle" element={<DevicePage />} />
         <Route path="/unseen" element={<UnseenPage />} />
         <Route

@@ -8,6 +8,7 @@ import { Mark } from "./Mark";
 export function Header({ live }: { live: boolean }) {
   const bench = useBench();
   const device = useMatch("/devices/:handle");
+  const round = useMatch("/round");
   const now = useNow(bench.data?.now, bench.dataUpdatedAt);
   return (
     <header className="flex h-[52px] items-center border-b border-base-300 px-5 md:px-8">
@@ -15,7 +16,7 @@ export function Header({ live }: { live: boolean }) {
         <Mark /> Early Bench
       </NavLink>
       <nav aria-label="Pages" className="ml-6 flex h-full items-center gap-7 md:ml-0">
-        <Place to="/">Rack</Place>
+        <Place to={round ? "/round" : "/"}>Rack</Place>
         {device && <Place to={`/devices/${device.params.handle}`}>Device</Place>}
       </nav>
       <p className="ml-auto hidden items-baseline gap-3 text-row text-secondary md:flex">

@@ -6,6 +6,7 @@ import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
 import { Matrix } from "./Matrix";
 import { Shelf } from "./Shelf";
+import { Views } from "./Views";
 
 /** All devices: a row a device, a column a gate, the next step at the row's end. */
 export function RackPage() {
@@ -22,7 +23,8 @@ export function RackPage() {
           <Lead devices={all} />
           <p className="mt-1 text-row text-secondary">{counts(all)}</p>
         </div>
-        <div className="flex items-center gap-4">
+        <div className="flex flex-wrap items-center gap-4">
+          <Views />
           <label className="flex items-center gap-2 text-row text-secondary">
             Gates of
             <select className="select select-sm w-auto" value={app} onChange={(e) => setApp(e.target.value)}>

@@ -31,7 +31,7 @@ export function Row({ device: d, gates, row, at, template }: Props) {
     >
       <span role="rowheader" className="flex items-center gap-2.5">
         <Body size={16} strokeWidth={1.5} aria-hidden="true" className="shrink-0 text-secondary" />
-        <Link to={to} className="font-semibold" {...here(0)}>
+        <Link to={to} className="shrink-0 font-semibold whitespace-nowrap" {...here(0)}>
           {d.handle}
         </Link>
         <span className="truncate text-caption text-secondary">

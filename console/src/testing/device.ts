@@ -20,6 +20,7 @@ export const device = (handle: string, more: Partial<Device> = {}): Device => ({
   hands_url: "",
   device_key: "",
   working: "",
+  retiring: false,
   revision: 1,
   path: "cable",
   computer: {},

@@ -1,0 +1,19 @@
+import { useFind } from "../api/queries";
+import type { Device } from "../api/types";
+
+/** Has a linked device show its handle, so that one finds it among many. */
+export function FindButton({ device }: { device: Device }) {
+  const find = useFind(device.handle);
+  if (device.gates["linked"] !== "open") return null;
+  return (
+    <button
+      type="button"
+      className="text-row font-medium text-primary hover:underline"
+      disabled={find.isPending}
+      onClick={() => find.mutate()}
+    >
+      {find.isSuccess ? "It shows it" : "Which is it?"}
+      <span className="sr-only"> {device.handle}</span>
+    </button>
+  );
+}
