@@ -331,9 +331,9 @@ func drawing(d client.Drawing) string {
 			continue
 		}
 		word := " " + d.Word + strings.Repeat(" ", max(inner-len([]rune(d.Word))-6, 1)) + "(◉) "
-		out = append(out, edge+lamp.Render(word)+strings.Repeat(" ", max(inner-lipgloss.Width(word), 0))+edge+" ◀ tap")
+		out = append(out, edge+lamp.Render(word)+strings.Repeat(" ", max(inner-lipgloss.Width(word), 0))+edge+" ◀ here")
 		if d.Taps > 1 {
-			out[len(out)-1] += fmt.Sprintf(" %d times", d.Taps)
+			out[len(out)-1] = strings.TrimSuffix(out[len(out)-1], "here") + fmt.Sprintf("tap %d times", d.Taps)
 		}
 	}
 	title := " " + d.Title

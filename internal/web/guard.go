@@ -48,7 +48,8 @@ func (s *Server) guard(c fiber.Ctx) error {
 		return answer(c, &client.Problem{Status: fiber.StatusUnauthorized, Kind: "refused", Detail: "This browser is not signed in.",
 			Remedy: "Ask for a sign-in address on the computer of the bench: earlybench console."})
 	}
-	if ownerOnly[c.Method()+" "+c.Path()] || c.Method() == fiber.MethodDelete && strings.HasPrefix(c.Path(), "/api/v1/sheets/") {
+	if ownerOnly[c.Method()+" "+c.Path()] || c.Method() == fiber.MethodDelete && strings.HasPrefix(c.Path(), "/api/v1/sheets/") ||
+		!read && strings.HasPrefix(c.Path(), "/api/v1/hosts/") {
 		return answer(c, &client.Problem{Status: fiber.StatusForbidden, Kind: "refused", Detail: "That is done on the computer of the bench, not in a browser.",
 			Remedy: "Use the command earlybench there."})
 	}

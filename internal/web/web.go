@@ -86,6 +86,7 @@ func New(cfg Config, address string) *Server {
 	s.routes()
 	s.app.Get("/api/v1/events", s.events)
 	s.app.Get("/api/v1/devices/:handle/log", s.log)
+	s.app.Get("/api/v1/devices/:handle/screen", s.screen)
 	s.app.Get("/api/*", func(fiber.Ctx) error { return fiber.NewError(fiber.StatusNotFound, "there is nothing at this address") })
 	s.app.Get("/*", s.console)
 	s.http = &fasthttp.Server{Handler: s.app.Handler(), NoDefaultServerHeader: true, MaxRequestBodySize: maxBody,

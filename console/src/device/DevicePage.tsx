@@ -7,6 +7,8 @@ import { GateStrip } from "./GateStrip";
 import { HandsBoard } from "./HandsBoard";
 import { LogPanel } from "./LogPanel";
 import { Plan } from "./Plan";
+import { RetirePanel } from "./RetirePanel";
+import { ScreenPanel } from "./ScreenPanel";
 import { WhyPanel } from "../why/WhyPanel";
 import { FactsPanel } from "./FactsPanel";
 
@@ -48,6 +50,8 @@ export function DevicePage() {
           <WhyPanel why={why.data} />
           <AppsPanel device={device} apps={prep.data.apps} />
         </div>
+        <ScreenPanel handle={device.handle} linked={linked} />
+        <RetirePanel device={device} />
         <FactsPanel handle={device.handle} />
         <LogPanel handle={device.handle} linked={linked} />
       </main>

@@ -5,7 +5,13 @@ type Form = NonNullable<Step["draw"]>["form"];
 /** Where rows, and the page's title, stand on each form. */
 export const places: Record<
   Form,
-  { left: number; width: number; top: number; pitch: number; title: { x: number; y: number; anchor: "start" | "middle" } }
+  {
+    left: number;
+    width: number;
+    top: number;
+    pitch: number;
+    title: { x: number; y: number; anchor: "start" | "middle" };
+  }
 > = {
   phone: { left: 10, width: 152, top: 44, pitch: 40, title: { x: 32, y: 304, anchor: "start" } },
   tablet: { left: 64, width: 132, top: 74, pitch: 40, title: { x: 66, y: 40, anchor: "start" } },
@@ -48,7 +54,10 @@ export function Outline({ form }: { form: Form }) {
     case "round":
       return (
         <g strokeWidth="1.6">
-          <path d="M66 66V14a8 8 0 0 1 8-8h52a8 8 0 0 1 8 8v52M66 254v52a8 8 0 0 0 8 8h52a8 8 0 0 0 8-8v-52" className="stroke-base-content/40" />
+          <path
+            d="M66 66V14a8 8 0 0 1 8-8h52a8 8 0 0 1 8 8v52M66 254v52a8 8 0 0 0 8 8h52a8 8 0 0 0 8-8v-52"
+            className="stroke-base-content/40"
+          />
           <circle cx="100" cy="160" r="97" className={line} />
           <circle cx="100" cy="160" r="86" className="stroke-base-content/25" strokeDasharray="1 8" strokeWidth="5" />
         </g>

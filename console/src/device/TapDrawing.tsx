@@ -31,7 +31,14 @@ export function TapDrawing({ drawing }: { drawing: NonNullable<Step["draw"]> }) 
       <text x={p.left + 14} y={tab + 8} className="fill-accent-content" fontSize="15" fontWeight="600">
         {drawing.word}
       </text>
-      <text x={p.title.x} y={p.title.y} textAnchor={p.title.anchor} className="fill-base-content" fontSize="13" fontWeight="600">
+      <text
+        x={p.title.x}
+        y={p.title.y}
+        textAnchor={p.title.anchor}
+        className="fill-base-content"
+        fontSize="13"
+        fontWeight="600"
+      >
         {drawing.title}
       </text>
       <g className="stroke-base-content" strokeWidth="1.5">

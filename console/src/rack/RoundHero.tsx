@@ -11,7 +11,10 @@ export function RoundHero({ group }: { group: RoundGroup }) {
   const first = group.devices[0]!;
   const shown = gates.filter((g) => first.gates[g]);
   return (
-    <section aria-label="Begin here" className="grid gap-8 bg-base-200 px-5 py-7 md:grid-cols-[88px_400px_minmax(0,1fr)] md:px-8">
+    <section
+      aria-label="Begin here"
+      className="grid gap-8 bg-base-200 px-5 py-7 md:grid-cols-[88px_400px_minmax(0,1fr)] md:px-8"
+    >
       <p aria-hidden="true" className="text-[104px]/[96px] font-light tracking-[-0.045em]">
         {n}
       </p>
@@ -37,12 +40,10 @@ export function RoundHero({ group }: { group: RoundGroup }) {
             <tr className="h-6">
               <td />
               {shown.map((g) => (
-                <th
-                  key={g}
-                  scope="col"
-                  className="relative w-[38px] text-caption font-semibold"
-                >
-                  <span className={g === group.gate ? "absolute bottom-1 left-1/2 -translate-x-1/2" : "sr-only"}>{g}</span>
+                <th key={g} scope="col" className="relative w-[38px] text-caption font-semibold">
+                  <span className={g === group.gate ? "absolute bottom-1 left-1/2 -translate-x-1/2" : "sr-only"}>
+                    {g}
+                  </span>
                 </th>
               ))}
               <td />

@@ -1,0 +1,91 @@
+import { Check } from "lucide-react";
+import { useState } from "react";
+import { useCallOff, useRetire, useRetirement, useTellRetirement } from "../api/queries";
+import type { Device, Retirement } from "../api/types";
+import { plain } from "../parts/Emphasis";
+import { ProblemText } from "../parts/ProblemText";
+import { clockText } from "../parts/time";
+
+/** Putting a device away: what it will undo, said first; then how far it is. */
+export function RetirePanel({ device }: { device: Device }) {
+  const [asked, setAsked] = useState(false);
+  const plan = useRetirement(device.handle, asked || device.retiring);
+  const retire = useRetire(device.handle);
+  const callOff = useCallOff(device.handle);
+  if (!asked && !device.retiring)
+    return (
+      <section aria-label="Put it away" className="mt-6">
+        <button
+          type="button"
+          className="text-row font-medium text-primary hover:underline"
+          onClick={() => setAsked(true)}
+        >
+          Put {device.handle} away…
+        </button>
+      </section>
+    );
+  return (
+    <section aria-label="Put it away" className="mt-6 max-w-prose">
+      <h2 className="text-section font-semibold">
+        {device.retiring ? `${device.handle} is being put away` : `Put ${device.handle} away?`}
+      </h2>
+      <p className="mt-1 text-row text-secondary">
+        {device.retiring
+          ? "What cannot be done now is done when it comes back. Close it by hand as said; the bench sees it."
+          : "This takes everything of this bench off it. To work with it again, it goes its whole way anew."}
+      </p>
+      {plan.data && <Items handle={device.handle} plan={plan.data} on={device.retiring} />}
+      <ProblemText error={plan.error ?? retire.error ?? callOff.error} />
+      <p className="mt-3 flex gap-4">
+        {device.retiring ? (
+          <button
+            type="button"
+            className="press"
+            onClick={() => callOff.mutate(undefined, { onSuccess: () => setAsked(false) })}
+          >
+            Call it off
+          </button>
+        ) : (
+          <>
+            <button type="button" className="press" onClick={() => retire.mutate()}>
+              Put it away
+            </button>
+            <button type="button" className="text-row font-medium text-primary" onClick={() => setAsked(false)}>
+              Leave it
+            </button>
+          </>
+        )}
+      </p>
+    </section>
+  );
+}
+
+function Items({ handle, plan, on }: { handle: string; plan: Retirement; on: boolean }) {
+  const tell = useTellRetirement(handle);
+  return (
+    <ul className="mt-3">
+      {plan.items.map(({ step, at, by }) => (
+        <li key={step.id} className="flex items-baseline gap-3 py-1 text-row">
+          <span className="w-4">{step.done ? <Check size={14} aria-label="done" /> : "·"}</span>
+          <span>
+            {plain(step.title)}
+            <span className="ml-2 text-caption text-secondary">
+              {step.done ? `${by ? `told by ${by}` : "observed"} ${clockText(at ?? "")}` : who(step.who)}
+            </span>
+          </span>
+          {on && !step.done && step.tell && (
+            <button
+              type="button"
+              className="ml-auto font-medium text-primary hover:underline"
+              onClick={() => tell.mutate(step.id)}
+            >
+              I have done that
+            </button>
+          )}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+const who = (w: string) => (w === "hands" ? "with your hands" : "by the bench, when it is linked");

@@ -1,0 +1,9 @@
+/** The part of the viewer that is used here; the package has no types of its own. */
+declare module "@novnc/novnc" {
+  export default class RFB extends EventTarget {
+    constructor(place: HTMLElement, url: string, options?: { wsProtocols?: string[] });
+    scaleViewport: boolean;
+    background: string;
+    disconnect(): void;
+  }
+}
