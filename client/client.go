@@ -233,6 +233,22 @@ func (c *Client) Round(ctx context.Context) (Round, error) {
 	return call[Round](ctx, c, "GET", api+"/round", nil)
 }
 
+// OpenPhone has the bench serve one device's page for a phone.
+func (c *Client) OpenPhone(ctx context.Context, ask PhoneAsk) (Phone, error) {
+	return call[Phone](ctx, c, "POST", api+"/phone", ask)
+}
+
+// Phone tells of the page for a phone that is served.
+func (c *Client) Phone(ctx context.Context) (Phone, error) {
+	return call[Phone](ctx, c, "GET", api+"/phone", nil)
+}
+
+// ClosePhone ends the page for a phone.
+func (c *Client) ClosePhone(ctx context.Context) error {
+	_, err := call[struct{}](ctx, c, "DELETE", api+"/phone", nil)
+	return err
+}
+
 // AddDevice puts a device on the rack that no bus shows.
 func (c *Client) AddDevice(ctx context.Context, d NewDevice) (Device, error) {
 	return call[Device](ctx, c, "POST", api+"/devices", d)

@@ -92,6 +92,21 @@ type RoundGroup struct {
 	Devices []Device `json:"devices" nullable:"false" doc:"in the order to take them"`
 }
 
+// PhoneAsk asks for one device's page for a phone.
+type PhoneAsk struct {
+	Device  string `json:"device"`
+	Address string `json:"address" doc:"an address of this computer, with or without a port"`
+}
+
+// Phone is one device's page for a phone.
+type Phone struct {
+	Device      string    `json:"device"`
+	URL         string    `json:"url,omitempty" doc:"works once; told only when it is opened"`
+	Fingerprint string    `json:"fingerprint,omitempty" doc:"of its certificate, SHA-256"`
+	Ends        time.Time `json:"ends"`
+	Used        bool      `json:"used" doc:"a browser has it"`
+}
+
 // Retirement is how far putting a device away has come.
 type Retirement struct {
 	Since time.Time    `json:"since"`

@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -29,7 +30,7 @@ func openBrowser(t testing.TB, width, height int) *browser {
 	path := needs(t, "chromium")
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(width, height),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("lang", "en-GB"))
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("lang", "en-GB"), chromedp.Flag("ignore-certificate-errors", os.Getenv("SCRATCH") != ""))
 	alloc, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
 	t.Cleanup(cancel)
 	b := &browser{t: t, log: &shared{}}

@@ -65,7 +65,7 @@ func (p *program) leadOnScreen(ctx context.Context, handles []string) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	s := &screen{ctx: ctx, bench: b, handles: handles, width: p.width, height: 40}
-	run := tea.NewProgram(s, tea.WithContext(ctx)) // at the terminal that this program sits at
+	run := tea.NewProgram(s, tea.WithContext(ctx))        // at the terminal that this program sits at
 	go b.Events(ctx, now.Sequence, func(e client.Event) { //nolint:errcheck // asking again tells
 		if e.Type == "device.changed" || e.Type == "job.changed" {
 			run.Send(changedMsg{})

@@ -58,24 +58,6 @@ func untilClosed(ctx context.Context, r io.Reader) (context.Context, context.Can
 	return ctx, cancel
 }
 
-func (p *program) consoleCommand() *cobra.Command {
-	return &cobra.Command{Use: "console", Short: "Print a one-time address that signs your browser in", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		b, err := p.bench()
-		if err != nil {
-			return err
-		}
-		url, err := b.SignInAddress(c.Context())
-		if err != nil {
-			return err
-		}
-		if p.json {
-			return p.printJSON(map[string]string{"url": url})
-		}
-		fmt.Fprintln(p.out, url)
-		return nil
-	}}
-}
-
 func (p *program) demoCommand() *cobra.Command {
 	cfg := demo.Config{}
 	c := &cobra.Command{Use: "demo", Short: "Run a bench with stand-in devices to learn and test with", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) (err error) {

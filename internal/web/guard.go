@@ -37,6 +37,9 @@ func (s *Server) guard(c fiber.Ctx) error {
 	if overSocket(c) {
 		return c.Next()
 	}
+	if p, ok := s.ofPhone(c); ok {
+		return s.guardPhone(c, p)
+	}
 	if "http://"+c.Host() != s.origin {
 		return answer(c, &client.Problem{Status: fiber.StatusMisdirectedRequest, Detail: "This bench answers only under its own address.", Remedy: "Open " + s.origin + "."})
 	}
@@ -58,7 +61,7 @@ func (s *Server) guard(c fiber.Ctx) error {
 
 // ownerOnly is what a browser may not do: it would let a page that got hold of a
 // session have commands run, or let others in.
-var ownerOnly = map[string]bool{"POST /api/v1/projects": true, "POST /api/v1/apps": true, "POST /api/v1/sign-in-addresses": true, "POST /api/v1/hosts": true, "POST /api/v1/sheets": true}
+var ownerOnly = map[string]bool{"POST /api/v1/phone": true, "DELETE /api/v1/phone": true, "POST /api/v1/projects": true, "POST /api/v1/apps": true, "POST /api/v1/sign-in-addresses": true, "POST /api/v1/hosts": true, "POST /api/v1/sheets": true}
 
 func overSocket(c fiber.Ctx) bool {
 	_, ok := c.RequestCtx().LocalAddr().(*net.UnixAddr)

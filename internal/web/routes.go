@@ -81,6 +81,7 @@ func (s *Server) routes() {
 	huma.Register(a, work("/devices/{handle}/driver", "install-driver", "Install the driver set that fits, with consent"), s.installDriver)
 
 	s.retireRoutes()
+	s.phoneRoutes()
 	s.whyRoutes()
 	s.sheetRoutes()
 

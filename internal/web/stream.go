@@ -61,8 +61,12 @@ func (s *Server) events(c fiber.Ctx) error {
 			after = n
 		}
 	}
+	onPhone, _ := s.ofPhone(c)
 	return s.stream(c, func(w *bufio.Writer) error {
 		for {
+			if onPhone != nil && !s.stillOn(onPhone) {
+				return nil
+			}
 			changed := s.Store.Changed()
 			batch, err := s.Store.Events(s.ctx, after, eventBatch)
 			if err != nil {
@@ -70,7 +74,7 @@ func (s *Server) events(c fiber.Ctx) error {
 			}
 			for i, e := range batch {
 				after = e.Sequence
-				if later(batch[i+1:], e) {
+				if later(batch[i+1:], e) || onPhone != nil && e.Subject != onPhone.handle {
 					continue
 				}
 				id := strconv.FormatInt(e.Sequence, 10)

@@ -69,6 +69,7 @@ type Server struct {
 	served sync.WaitGroup
 
 	mu      sync.Mutex
+	phone   *phone               // the page for a phone that is served; nil for none
 	offered map[string]time.Time // digests of one-time sign-in secrets, and their ends
 }
 

@@ -1,7 +1,8 @@
-import { Route, Routes } from "react-router";
+import { Route, Routes, useMatch } from "react-router";
 import { useEvents } from "../api/events";
 import { Problem, useBench } from "../api/queries";
 import { DevicePage } from "../device/DevicePage";
+import { PhonePage } from "../device/PhonePage";
 import { RackPage } from "../rack/RackPage";
 import { RoundPage } from "../rack/RoundPage";
 import { UnseenPage } from "../why/UnseenPage";
@@ -10,8 +11,10 @@ import { SignIn } from "./SignIn";
 
 export function App() {
   const bench = useBench();
+  const phone = useMatch("/phone/:handle");
   const live = useEvents(bench.data?.sequence);
   if (bench.error instanceof Problem && bench.error.status === 401) return <SignIn />;
+  if (phone && bench.data) return <PhonePages />;
   if (!bench.data) return <p className="p-8 text-secondary">Asking the bench…</p>;
   return (
     <>
@@ -29,3 +32,10 @@ export function App() {
     </>
   );
 }
+
+/** A phone beside a device has one page, without a way to others. */
+const PhonePages = () => (
+  <Routes>
+    <Route path="/phone/:handle" element={<PhonePage />} />
+  </Routes>
+);

@@ -1,0 +1,32 @@
+import RFB from "@novnc/novnc";
+import { useEffect, useRef, useState } from "react";
+
+/** A viewer of the device's screen: RFB over a WebSocket. */
+export default function ScreenViewer({ handle }: { handle: string }) {
+  const place = useRef<HTMLDivElement>(null);
+  const [state, setState] = useState("It is being fetched…");
+  useEffect(() => {
+    if (!place.current) return;
+    const url = new URL(`/api/v1/devices/${encodeURIComponent(handle)}/screen`, window.location.href);
+    url.protocol = url.protocol === "https:" ? "wss:" : "ws:";
+    const rfb = new RFB(place.current, url.href, { wsProtocols: ["binary"] });
+    rfb.scaleViewport = true;
+    rfb.background = "transparent";
+    rfb.addEventListener("connect", () => setState(""));
+    rfb.addEventListener("disconnect", () =>
+      setState("The screen has gone: the link has ended. Close it and show it again."),
+    );
+    return () => rfb.disconnect();
+  }, [handle]);
+  return (
+    <div className="mt-3">
+      {state && <p role="status">{state}</p>}
+      <div
+        ref={place}
+        role="application"
+        aria-label={`The screen of ${handle}; keys and touches go to it`}
+        className="h-[560px] max-w-[420px]"
+      />
+    </div>
+  );
+}

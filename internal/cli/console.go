@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/skip2/go-qrcode"
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+func (p *program) consoleCommand() *cobra.Command {
+	var phone, address string
+	c := &cobra.Command{Use: "console", Short: "Print a one-time address that signs your browser in", Args: cobra.NoArgs,
+		Long: `Prints an address that signs a browser on this computer in, once.
+
+With --phone DEVICE the bench serves that device's page, and nothing else, for a
+phone that you hold beside it: over TLS with a certificate of its own, at an
+address of this computer that you choose. It ends with this command, an hour
+later, or when the phone has gone.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			if phone != "" {
+				return p.phonePage(c.Context(), b, client.PhoneAsk{Device: phone, Address: address})
+			}
+			url, err := b.SignInAddress(c.Context())
+			if err != nil {
+				return err
+			}
+			if p.json {
+				return p.printJSON(map[string]string{"url": url})
+			}
+			fmt.Fprintln(p.out, url)
+			return nil
+		}}
+	c.Flags().StringVar(&phone, "phone", "", "a device whose page is served for a phone")
+	c.Flags().StringVar(&address, "address", "", "the address of this computer that the phone reaches, with or without a port")
+	return c
+}
+
+// phonePage serves a device's page for a phone until somebody ends it.
+func (p *program) phonePage(ctx context.Context, b *client.Client, ask client.PhoneAsk) error {
+	if ask.Address == "" {
+		return usage("--address is missing: choose the one that the phone reaches; this computer has %s", strings.Join(addresses(), ", "))
+	}
+	page, err := b.OpenPhone(ctx, ask)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		end, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		defer cancel()
+		b.ClosePhone(end) //nolint:errcheck // it ends by itself too
+	}()
+	if p.json {
+		if err := p.printJSON(page); err != nil {
+			return err
+		}
+	} else if err := p.printPhone(page); err != nil {
+		return err
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			fmt.Fprintln(p.err, "The page has ended.")
+			return nil
+		case <-time.After(time.Second):
+		}
+		now, err := b.Phone(ctx)
+		if problem, ok := errors.AsType[*client.Problem](err); ok && problem.Status == http.StatusNotFound {
+			fmt.Fprintln(p.err, "The page has ended.")
+			return nil
+		}
+		if err == nil && now.Used && !page.Used {
+			page.Used = true
+			fmt.Fprintln(p.err, "A browser has opened it; the address works no more.")
+		}
+	}
+}
+
+func (p *program) printPhone(page client.Phone) error {
+	code, err := qrcode.New(page.URL, qrcode.Low)
+	if err != nil {
+		return fmt.Errorf("draw the code: %w", err)
+	}
+	// Black on white, whatever the terminal's own colours: a camera reads no other.
+	paper := lipgloss.NewStyle().Foreground(lipgloss.Color("#000000")).Background(lipgloss.Color("#ffffff"))
+	fmt.Fprintf(p.out, "%s\n\nThe page of %s for your phone, once:\n  %s\n\n", paper.Render(strings.TrimSpace(code.ToSmallString(true))), bold.Render(page.Device), page.URL)
+	wrapped(p.out, "", "Your phone will warn of the certificate, since nobody but this bench vouches for it. Go on only if it shows this fingerprint (SHA-256):", p.width)
+	fmt.Fprintf(p.out, "  %s\n  %s\n\nIt ends with Ctrl-C, at %s, or when the phone has gone.\n", page.Fingerprint[:47], page.Fingerprint[48:], page.Ends.Local().Format("15:04"))
+	return nil
+}
+
+// addresses are those of this computer that others may reach.
+func addresses() (out []string) {
+	all, _ := net.InterfaceAddrs()
+	for _, a := range all {
+		if n, ok := a.(*net.IPNet); ok && n.IP.IsGlobalUnicast() {
+			out = append(out, n.IP.String())
+		}
+	}
+	if len(out) == 0 {
+		out = []string{"127.0.0.1 only"}
+	}
+	return out
+}

@@ -1,0 +1,266 @@
+package web
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"math/big"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/internal/keeper"
+)
+
+// phone is one device's page for a phone that is held beside it: over TLS, at an
+// address that a person chose, for one browser, and nothing else.
+type phone struct {
+	handle string
+	host   string // as the browser names it
+	port   int
+	ends   time.Time
+
+	mu      sync.Mutex
+	secret  string // of the one-time address; "" once it is used
+	session string
+	heard   time.Time // from the browser, the last time
+
+	close func()
+}
+
+const (
+	phoneGood  = time.Hour       // the longest that the page stays
+	phoneQuiet = 3 * time.Minute // how long it waits for a browser that has gone
+	phoneName  = "earlybench-phone"
+)
+
+func (s *Server) phoneRoutes() {
+	huma.Register(s.api, operation("POST", "/phone", "open-phone", "Serve one device's page for a phone; over the socket only"), s.openPhone)
+	huma.Register(s.api, operation("DELETE", "/phone", "close-phone", "End the page for a phone"),
+		func(context.Context, *none) (*struct{}, error) { s.endPhone(nil); return nil, nil })
+	huma.Register(s.api, operation("GET", "/phone", "phone", "The page for a phone that is served"),
+		func(context.Context, *none) (*out[client.Phone], error) {
+			p := s.phoneNow()
+			if p == nil {
+				return nil, huma.Error404NotFound("No page for a phone is served.")
+			}
+			p.mu.Lock()
+			defer p.mu.Unlock()
+			return &out[client.Phone]{client.Phone{Device: p.handle, Ends: p.ends, Used: p.secret == ""}}, nil
+		})
+}
+
+// openPhone begins to serve a device's page for a phone. One at a time: the one
+// before ends.
+func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk }) (*out[client.Phone], error) {
+	if _, err := s.Rack.Find(in.Body.Device); err != nil {
+		return nil, problem(err)
+	}
+	host, port, err := net.SplitHostPort(in.Body.Address)
+	if err != nil {
+		host, port = in.Body.Address, "0"
+	}
+	ip := net.ParseIP(host)
+	if ip == nil || ip.IsUnspecified() {
+		return nil, problem(fmt.Errorf("address %.60q: %w: give one address of this computer, such as 192.0.2.7 or 192.0.2.7:7443", in.Body.Address, keeper.ErrBad))
+	}
+	l, err := net.Listen("tcp", net.JoinHostPort(host, port))
+	if err != nil {
+		return nil, problem(fmt.Errorf("listen at %s: %w: %w", in.Body.Address, err, keeper.ErrBad))
+	}
+	cert, fingerprint, err := ownCertificate(ip, s.Clock.Now())
+	if err != nil {
+		l.Close()
+		return nil, problem(err)
+	}
+	at := l.Addr().(*net.TCPAddr)
+	p := &phone{handle: in.Body.Device, host: at.String(), port: at.Port, ends: s.Clock.Now().Add(phoneGood), secret: rand.Text(), heard: time.Now(),
+		close: func() { l.Close() }}
+	s.endPhone(nil)
+	s.mu.Lock()
+	s.phone = p
+	s.mu.Unlock()
+	s.Serve(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}))
+	s.served.Go(func() { s.watchPhone(p) })
+	return &out[client.Phone]{client.Phone{Device: p.handle, Ends: p.ends, Fingerprint: fingerprint,
+		URL: "https://" + p.host + "/phone/" + p.handle + "#sign-in=" + p.secret}}, nil
+}
+
+// watchPhone ends the page when its time is over, when its browser has gone, or
+// with the service.
+func (s *Server) watchPhone(p *phone) {
+	t := time.NewTicker(time.Second)
+	defer t.Stop()
+	for {
+		select {
+		case <-s.ctx.Done():
+			s.endPhone(p)
+			return
+		case <-t.C:
+		}
+		p.mu.Lock()
+		over := s.Clock.Now().After(p.ends) || p.secret == "" && time.Since(p.heard) > phoneQuiet
+		p.mu.Unlock()
+		if over || s.phoneNow() != p {
+			s.endPhone(p)
+			return
+		}
+	}
+}
+
+func (s *Server) phoneNow() *phone {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.phone
+}
+
+// stillOn tells whether a phone's page is still served, and that its browser
+// listens.
+func (s *Server) stillOn(p *phone) bool {
+	p.mu.Lock()
+	p.heard = time.Now()
+	p.mu.Unlock()
+	return s.phoneNow() == p
+}
+
+// endPhone ends a phone's page; nil: whichever there is.
+func (s *Server) endPhone(p *phone) {
+	s.mu.Lock()
+	now := s.phone
+	if p == nil {
+		p = now
+	}
+	if now == p {
+		s.phone = nil
+	}
+	s.mu.Unlock()
+	if p != nil {
+		p.close()
+	}
+}
+
+// ofPhone is the phone's page that a request came to, if it came to its port.
+func (s *Server) ofPhone(c fiber.Ctx) (*phone, bool) {
+	at, ok := c.RequestCtx().LocalAddr().(*net.TCPAddr)
+	if !ok || "http://"+at.String() == s.origin {
+		return nil, false
+	}
+	p := s.phoneNow()
+	if p == nil || at.Port != p.port {
+		return nil, true // of one that has ended
+	}
+	return p, true
+}
+
+// guardPhone lets one browser see and lead one device, and nothing else.
+func (s *Server) guardPhone(c fiber.Ctx, p *phone) error {
+	c.Set("Strict-Transport-Security", "max-age=0")
+	origin := ""
+	if p != nil {
+		origin = "https://" + p.host
+	}
+	switch {
+	case p == nil:
+		return answer(c, &client.Problem{Status: http.StatusGone, Detail: "This page has ended.", Remedy: "Ask for another on the computer of the bench: earlybench console --phone."})
+	case c.Host() != p.host:
+		return answer(c, &client.Problem{Status: http.StatusMisdirectedRequest, Detail: "This page answers only under its own address.", Remedy: "Open " + origin + "."})
+	case c.Method() != http.MethodGet && c.Get(fiber.HeaderOrigin) != origin:
+		return answer(c, &client.Problem{Status: http.StatusForbidden, Detail: "Only the bench's own page may change something here."})
+	case !strings.HasPrefix(c.Path(), "/api/"):
+		return c.Next() // the console's files
+	case c.Path() == "/api/v1/sign-in":
+		return p.signIn(c)
+	case !p.knows(c.Cookies(phoneName)):
+		return answer(c, &client.Problem{Status: http.StatusUnauthorized, Kind: "refused", Detail: "This browser may not see this page: its address works once.",
+			Remedy: "Ask for another on the computer of the bench: earlybench console --phone."})
+	case !p.may(c.Method(), c.Path()):
+		return answer(c, &client.Problem{Status: http.StatusForbidden, Kind: "refused", Detail: "This page is for " + p.handle + " only.",
+			Remedy: "Use the console on the computer of the bench."})
+	}
+	return c.Next()
+}
+
+// may tells what the phone's page may ask for and do.
+func (p *phone) may(method, path string) bool {
+	if method == http.MethodGet && (path == "/api/v1/bench" || path == "/api/v1/events") {
+		return true
+	}
+	rest, ok := strings.CutPrefix(path, "/api/v1/devices/"+p.handle)
+	switch {
+	case !ok:
+		return false
+	case method == http.MethodGet:
+		return rest == "" || rest == "/prep" || rest == "/why"
+	case method == http.MethodPost:
+		return rest == "/told" || rest == "/answers" || rest == "/remedies" || rest == "/admission"
+	}
+	return method == http.MethodDelete && strings.HasPrefix(rest, "/answers/")
+}
+
+// signIn uses the one-time address up.
+func (p *phone) signIn(c fiber.Ctx) error {
+	var in struct{ Secret string }
+	if err := json.Unmarshal(c.Body(), &in); err != nil {
+		return fiber.NewError(http.StatusBadRequest, "the secret is missing")
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.secret == "" || subtle.ConstantTimeCompare([]byte(in.Secret), []byte(p.secret)) != 1 {
+		return answer(c, &client.Problem{Status: http.StatusForbidden, Detail: "This address was used already, or has ended.",
+			Remedy: "Ask for another on the computer of the bench: earlybench console --phone."})
+	}
+	p.secret, p.session, p.heard = "", rand.Text(), time.Now()
+	c.Set(fiber.HeaderSetCookie, phoneName+"="+p.session+"; Path=/api; HttpOnly; Secure; SameSite=Strict; Max-Age=3600")
+	return c.SendStatus(http.StatusNoContent)
+}
+
+func (p *phone) knows(session string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	ok := session != "" && subtle.ConstantTimeCompare([]byte(session), []byte(p.session)) == 1
+	if ok {
+		p.heard = time.Now()
+	}
+	return ok
+}
+
+// ownCertificate makes a certificate for one address and an hour or two, and its
+// fingerprint, which the browser shows too: SHA-256 over its DER form.
+func ownCertificate(ip net.IP, now time.Time) (tls.Certificate, string, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return tls.Certificate{}, "", err
+	}
+	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
+	if err != nil {
+		return tls.Certificate{}, "", err
+	}
+	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Early Bench phone page"}, NotBefore: now.Add(-time.Hour),
+		NotAfter: now.Add(2 * phoneGood), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		IPAddresses: []net.IP{ip}, BasicConstraintsValid: true}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	if err != nil {
+		return tls.Certificate{}, "", fmt.Errorf("make a certificate: %w", err)
+	}
+	sum := sha256.Sum256(der)
+	pairs := make([]string, len(sum))
+	for i, b := range sum {
+		pairs[i] = strings.ToUpper(hex.EncodeToString([]byte{b}))
+	}
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, strings.Join(pairs, ":"), nil
+}
