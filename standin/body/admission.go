@@ -51,6 +51,9 @@ func (b *Body) Ask(ctx context.Context, v link.Visitor, report func(link.Admissi
 	if !b.stale { // a stale link never brings the question to the screen
 		b.question = q
 	}
+	if b.st.Faults["question-refused"] {
+		b.give(q, "no")
+	}
 	b.asleep = false
 	locked := b.seemsLocked()
 	b.redraw()
@@ -66,7 +69,7 @@ func (b *Body) await(ctx context.Context, q *question, report func(link.Admissio
 	}
 	late := b.cfg.Clock.After(within)
 	var answer string
-	state := link.Admission{State: link.AdmitExpired}
+	state := link.Admission{State: link.AdmitExpired} // unless somebody answers
 	for waiting := true; waiting; {
 		select {
 		case <-ctx.Done():
@@ -81,6 +84,7 @@ func (b *Body) await(ctx context.Context, q *question, report func(link.Admissio
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	state.Locked = b.seemsLocked()
 	if b.question == q {
 		b.question = nil
 	}

@@ -1,0 +1,207 @@
+package prep_test
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/core/cause"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/standin"
+	"earlybench.invalid/earlybench/standin/body"
+)
+
+// patient is one device with a bench that leads it.
+type patient struct {
+	*benchtest.Bench
+	t   *testing.T
+	rig *standin.Rig
+	k   *keeper.Keeper
+	off chan struct{} // closed when nobody touches it any more
+}
+
+const patientName = "device-1"
+
+// newPatient starts one device of a maker, opened and admitted, on a host that
+// needs no drivers.
+func newPatient(t *testing.T, maker, model string, begin body.Beginning) *patient {
+	t.Helper()
+	p := &patient{Bench: benchtest.New(t), t: t}
+	sc := standin.Scenario{Dir: t.TempDir(), Host: "loft", Answer: "1s", Boot: "300ms", Drivers: true, HubAddress: "127.0.0.1:0",
+		HostAddress: "127.0.0.1:0", HandsAddress: "127.0.0.1:0", Socket: filepath.Join(t.TempDir(), "s"),
+		Bodies: []standin.Entry{{Name: patientName, Body: maker, Model: model, Serial: "0000 1111", Begin: &begin}}}
+	rig, err := standin.Start(t.Context(), sc, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, rig.Close()) })
+	p.rig = rig
+	p.Hosts.Watch(store.Host{Name: "loft", USBIP: rig.Addresses().Hub, Control: rig.Addresses().Host})
+	p.Eventually("it is on the rack", func() bool {
+		if all := p.Rack.All(); len(all) == 1 {
+			p.k = all[0]
+		}
+		return p.k != nil
+	})
+	return p
+}
+
+// hand does one thing at the device or its cable: "VERB: TEXT", a touch where no
+// verb stands.
+func (p *patient) hand(things ...string) {
+	p.t.Helper()
+	methods := map[string]string{"type": standin.MethodType, "press": standin.MethodPress, "slide": standin.MethodSlide, "fault": standin.MethodFault,
+		"mend": standin.MethodFault, "pull": standin.MethodPull, "plug": standin.MethodPlug}
+	for _, thing := range things {
+		verb, text, _ := strings.Cut(thing, ": ")
+		steer := standin.Steer{Body: patientName, Text: text, Off: verb == "mend"}
+		method, ok := methods[verb]
+		switch {
+		case verb == "wait":
+			d, _ := time.ParseDuration(text)
+			time.Sleep(d)
+			continue
+		case verb == "ask":
+			p.ask()
+			continue
+		case !ok:
+			method, steer.Text = standin.MethodTouch, thing
+		}
+		var err error
+		p.Eventually(thing, func() bool { err = benchtest.Steer(p.t, p.rig, method, steer); return err == nil })
+	}
+}
+
+// ask has the device ask, without waiting for the answer.
+func (p *patient) ask() {
+	p.Eventually("it can be asked", func() bool {
+		st := p.look()
+		key, ok := st.View.Get(fact.LinkKey, st.Now)
+		return st.Readiness.First == "admitted" && ok && key.Value.Text() == "known"
+	})
+	done := make(chan struct{})
+	go func() { defer close(done); p.k.Ask(context.WithoutCancel(p.t.Context())) }() //nolint:errcheck // the gate tells
+	p.t.Cleanup(func() { <-done })
+	p.Eventually("it asks", func() bool {
+		st := p.look()
+		return st.Readiness.Gate("admitted").State == "waiting" || len(st.Why.Causes) > 0 && st.Why.Causes[0].ID == "question-refused"
+	})
+}
+
+func (p *patient) look() keeper.Standing { return p.k.Look(context.Background(), "") }
+
+// names waits until why names a cause first or second, and returns which.
+func (p *patient) names(id string) (int, cause.Explanation) {
+	p.t.Helper()
+	at := -1
+	var why cause.Explanation
+	deadline := time.Now().Add(benchtest.Patience)
+	for time.Now().Before(deadline) {
+		why = p.look().Why
+		at = slices.IndexFunc(why.Causes, func(c cause.Ranked) bool { return c.ID == id })
+		if at == 0 || at == 1 {
+			return at, why
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	var all []string
+	for _, c := range why.Causes {
+		all = append(all, fmt.Sprintf("%s %.2f", c.ID, c.Probability))
+	}
+	require.Fail(p.t, "why does not name it", "%s at gate %q (%s): %s", id, why.Gate, why.Text, strings.Join(all, ", "))
+	return at, why
+}
+
+var opened = body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install"}}
+
+// TestEveryFaultIsNamedAndItsRemedyOpensTheGate puts every fault that bodies and
+// cables can have on a device, asks why, does what the remedy says, and sees the
+// gate open. With FAULTS set to a file it writes the table of docs/benchmarks.md.
+func TestEveryFaultIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
+	way := slices.Concat([]string{"Settings", "Care", "Inside label"}, slices.Repeat([]string{"Batch"}, 6), []string{"Back", "Back", "Back room"})
+	allow := []string{"Computers may", "debug and install", "Let them"}
+	in := []string{"ask", "Until withdrawn"}
+	var table strings.Builder
+	for _, f := range []struct {
+		fault, cause string
+		maker, model string
+		begin        body.Beginning
+		before       []string          // what was done before
+		after        []string          // what shows it, once the fault is on
+		answers      [][2]string       // what a person answers, where no computer can see
+		remedy       []string          // as told
+		gate         string            // that the remedy opens
+		fact         map[string]string // told by a person
+	}{
+		{fault: "not-plugged", cause: "not-plugged", begin: opened, answers: [][2]string{{"plugged", "no"}}, remedy: []string{"plug: "}, gate: "seen"},
+		{fault: "cable-charges-only", cause: "cable-charges-only", begin: opened, answers: [][2]string{{"plugged", "yes"}, {"charging", "yes"}}, remedy: []string{"mend: cable-charges-only"}, gate: "seen"},
+		{fault: "port-dead", cause: "port-dead", begin: opened, answers: [][2]string{{"plugged", "yes"}, {"charging", "no"}, {"other-port", "appears"}}, remedy: []string{"mend: port-dead"}, gate: "seen"},
+		{fault: "cable-worn", cause: "cable-worn", begin: opened, after: []string{"wait: 12s"}, remedy: []string{"mend: cable-worn"}, gate: "seen"},
+		{fault: "held-by-guest", cause: "held-by-guest", begin: opened, remedy: []string{"mend: held-by-guest"}, gate: "seen"},
+		{fault: "way-closed", cause: "hidden-again", begin: opened, before: in, remedy: append(slices.Clone(way), allow...), gate: "mode"},
+		{fault: "choice-off", cause: "choice-off", begin: opened, before: in, answers: [][2]string{{"back-room", "yes"}}, remedy: append([]string{"Settings", "Back room"}, allow...), gate: "mode"},
+		{fault: "locked", cause: "locked", begin: opened, after: []string{"ask"}, remedy: []string{"Unlock", "type: 2580", "Done", "ask", "Until withdrawn"}, gate: "admitted"},
+		{fault: "stale-link", cause: "stale-link", begin: opened, after: []string{"ask", "wait: 1200ms"}, answers: [][2]string{{"unlock", "no"}}, remedy: []string{"pull: ", "plug: ", "ask", "Until withdrawn"}, gate: "admitted"},
+		{fault: "admission-withdrawn", cause: "never-asked", begin: opened, before: in, after: []string{"pull: ", "plug: "}, remedy: in, gate: "admitted"},
+		{fault: "question-refused", cause: "question-refused", begin: opened, after: []string{"ask", "wait: 300ms"}, remedy: []string{"mend: question-refused", "ask", "Until withdrawn"}, gate: "admitted"},
+		{fault: "key-changed", cause: "key-changed", begin: opened, before: in, after: append(slices.Clone(way), allow...), remedy: []string{"pin: ", "ask", "Until withdrawn"}, gate: "admitted"},
+		{fault: "battery-low", cause: "battery-low", maker: "ostler", model: "DH", before: []string{"ask", "Yes, from now on", "type: 1066", "Done"}, remedy: []string{"mend: battery-low"}, gate: "awake"},
+		{fault: "locked", cause: "locked", maker: "ostler", model: "WT", answers: [][2]string{{"power-button", "lock"}}, remedy: []string{"Unlock", "type: 1066", "Done"}, gate: "awake"},
+	} {
+		if f.maker == "" {
+			f.maker, f.model = "halden", "H4"
+		}
+		t.Run(f.maker+" "+f.fault, func(t *testing.T) {
+			p := newPatient(t, f.maker, f.model, f.begin)
+			p.Eventually("it is seen", func() bool { return p.look().Readiness.Gate("seen").State == "open" })
+			p.hand(f.before...)
+			if len(f.before) > 0 {
+				p.Eventually("it is linked", func() bool { return p.look().Readiness.Gate("linked").State == "open" })
+			}
+			p.hand("fault: " + f.fault)
+			p.hand(f.after...)
+			if len(f.answers) > 0 {
+				p.Eventually("a gate has shut", func() bool { return p.look().Readiness.First != "" && p.look().Readiness.Gate(f.gate).State != "open" })
+			}
+			for _, a := range f.answers {
+				require.NoError(t, p.k.Answer(a[0], a[1], "ines"))
+			}
+			at, why := p.names(f.cause)
+			require.NotZero(t, len(why.Evidence)+len(why.Answers), "with its evidence")
+			for _, thing := range f.remedy {
+				if thing == "pin: " {
+					key := p.fingerprint()
+					require.NoError(t, p.Rack.Set(t.Context(), p.k.Device().Handle, keeper.Change{Key: &key}))
+					continue
+				}
+				p.hand(thing)
+			}
+			p.Eventually(f.gate+" opens", func() bool { return p.look().Readiness.Gate(f.gate).State == "open" })
+			seen := "observed"
+			if len(f.answers) > 0 {
+				seen = fmt.Sprintf("%d answered", len(f.answers))
+			}
+			fmt.Fprintf(&table, "| %s | %s | %s | %s | %s, %.0f %% | %s | yes |\n", f.fault, f.maker, why.Gate, f.cause, []string{"first", "second"}[at], 100*why.Causes[at].Probability, seen)
+		})
+	}
+	if file := os.Getenv("FAULTS"); file != "" {
+		require.NoError(t, os.WriteFile(file, []byte(table.String()), 0o600))
+	}
+}
+
+// fingerprint reads the device key that the device shows, as its owner does.
+func (p *patient) fingerprint() string {
+	p.t.Helper()
+	p.Eventually("it shows another key", func() bool { return strings.Contains(p.look().Words["trouble"], "it shows ") })
+	_, key, _ := strings.Cut(p.look().Words["trouble"], "it shows ")
+	return strings.TrimSuffix(key, ".")
+}
