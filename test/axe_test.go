@@ -54,7 +54,16 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	b.sees("Try an app on it")
 	get(b, "unfold the facts", chromedp.Evaluate[chromedp.Void](`document.querySelector("details").open = true`))
 	b.sees("What was known before")
-	check("a device with a log")
+	b.presses("Show it here")
+	b.presses("Put heron-1 away")
+	b.sees("Take the apps off")
+	check("a device with its log, its screen, and what putting it away would do")
+	b.goes(d.at.Service + "/round")
+	b.sees("Nothing to do")
+	check("round")
+	b.goes(d.at.Service + "/phone/heron-2")
+	b.sees("The plan")
+	check("a device on a phone")
 	d.ok("why", "--unseen", "--answer", "charging=yes")
 	b.goes(d.at.Service + "/unseen")
 	b.sees("What was answered")
@@ -66,10 +75,10 @@ func TestThePagesFitAPhone(t *testing.T) {
 	b := openBrowser(t, 390, 844)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-2")
-	for _, page := range []string{"/", "/devices/heron-2"} {
+	for _, page := range []string{"/", "/round", "/devices/heron-2", "/phone/heron-2"} {
 		b.goes(d.at.Service + page)
 		b.sees("heron-2")
-		b.sees("Find the row")
+		b.sees("ow") // Find the row, find the row
 		wide := get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`))
 		require.LessOrEqual(t, wide, 390, page)
 	}

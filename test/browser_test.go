@@ -3,7 +3,6 @@ package test
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 	"time"
@@ -30,7 +29,7 @@ func openBrowser(t testing.TB, width, height int) *browser {
 	path := needs(t, "chromium")
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(width, height),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("lang", "en-GB"), chromedp.Flag("ignore-certificate-errors", os.Getenv("SCRATCH") != ""))
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("lang", "en-GB"))
 	alloc, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
 	t.Cleanup(cancel)
 	b := &browser{t: t, log: &shared{}}

@@ -39,6 +39,7 @@ type phone struct {
 	secret  string // of the one-time address; "" once it is used
 	session string
 	heard   time.Time // from the browser, the last time
+	asked   time.Time // by the command that opened it, the last time
 
 	close func()
 }
@@ -47,6 +48,7 @@ const (
 	phoneGood  = time.Hour       // the longest that the page stays
 	phoneQuiet = 3 * time.Minute // how long it waits for a browser that has gone
 	phoneName  = "earlybench-phone"
+	phoneAsked = 6 * time.Second // the command that opened it asks every second
 )
 
 func (s *Server) phoneRoutes() {
@@ -61,6 +63,7 @@ func (s *Server) phoneRoutes() {
 			}
 			p.mu.Lock()
 			defer p.mu.Unlock()
+			p.asked = time.Now()
 			return &out[client.Phone]{client.Phone{Device: p.handle, Ends: p.ends, Used: p.secret == ""}}, nil
 		})
 }
@@ -89,7 +92,7 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 		return nil, problem(err)
 	}
 	at := l.Addr().(*net.TCPAddr)
-	p := &phone{handle: in.Body.Device, host: at.String(), port: at.Port, ends: s.Clock.Now().Add(phoneGood), secret: rand.Text(), heard: time.Now(),
+	p := &phone{handle: in.Body.Device, host: at.String(), port: at.Port, ends: s.Clock.Now().Add(phoneGood), secret: rand.Text(), heard: time.Now(), asked: time.Now(),
 		close: func() { l.Close() }}
 	s.endPhone(nil)
 	s.mu.Lock()
@@ -114,7 +117,7 @@ func (s *Server) watchPhone(p *phone) {
 		case <-t.C:
 		}
 		p.mu.Lock()
-		over := s.Clock.Now().After(p.ends) || p.secret == "" && time.Since(p.heard) > phoneQuiet
+		over := s.Clock.Now().After(p.ends) || time.Since(p.asked) > phoneAsked || p.secret == "" && time.Since(p.heard) > phoneQuiet
 		p.mu.Unlock()
 		if over || s.phoneNow() != p {
 			s.endPhone(p)
