@@ -44,9 +44,9 @@ func (p *program) standinCommand() *cobra.Command {
 				if s.Plugged {
 					state = "plugged in"
 				}
-				rows = append(rows, []string{s.Name, s.Family, fmt.Sprintf("port %d", s.Port), state, s.Hands})
+				rows = append(rows, []string{s.Name, s.Family, fmt.Sprintf("port %d", s.Port), state, s.Hands, s.Key})
 			}
-			table(p.out, []string{"stand-in", "family", "hub", "", "in your hand"}, rows)
+			table(p.out, []string{"stand-in", "family", "hub", "", "in your hand", "device key"}, rows)
 		})
 	}}
 	// one makes a command that does one thing with one text.

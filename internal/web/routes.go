@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -126,15 +127,19 @@ func list[T any](items []T) *out[client.List[T]] {
 }
 
 func (s *Server) devices(ctx context.Context, in *struct {
-	App string `query:"app"`
+	App    string   `query:"app"`
+	Handle []string `query:"handle" doc:"only these, parted by commas; those that are not on the rack are left out"`
 }) (*out[client.List[client.Device]], error) {
-	return list(s.rack(ctx, in.App)), nil
+	return list(s.rack(ctx, in.App, in.Handle...)), nil
 }
 
-// rack is every device but those that were put away.
-func (s *Server) rack(ctx context.Context, app string) []client.Device {
+// rack is every device, or only some, but those that were put away.
+func (s *Server) rack(ctx context.Context, app string, only ...string) []client.Device {
 	var items []client.Device
 	for _, k := range s.Rack.All() {
+		if len(only) > 0 && !slices.Contains(only, k.Device().Handle) {
+			continue
+		}
 		st := k.Look(ctx, app)
 		if r := st.Device.Retirement; r != nil && !r.Ended.IsZero() && st.At == nil {
 			continue

@@ -45,7 +45,11 @@ func run() error {
 	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), time.Now().Format(time.DateOnly))
 	fmt.Println("| what | goal | median | least | most |")
 	fmt.Println("|---|---|---|---|---|")
-	for _, m := range []func() error{start, rest, copies, sheetsLoaded, readiness, oneFact} {
+	all := []func() error{start, rest, copies, sheetsLoaded, readiness, oneFact, bigRack}
+	if len(os.Args) > 1 && os.Args[1] == "rack" {
+		return bigRack()
+	}
+	for _, m := range all {
 		if err := m(); err != nil {
 			return err
 		}

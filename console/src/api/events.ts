@@ -1,10 +1,10 @@
 import { useEffect, useState } from "react";
-import { queryClient } from "./queries";
-import type { Line } from "./types";
+import { fetchDevices, queryClient } from "./queries";
+import type { Device, Line } from "./types";
 
 /** What has to be asked again after an event of a type. */
 const stale: Record<string, string[]> = {
-  "device.changed": ["devices", "round", "prep", "why", "strange", "facts", "history", "retirement"],
+  "device.changed": ["round", "strange"],
   "sheet.changed": ["sheets", "devices", "round", "prep", "why", "strange"],
   "learned.changed": ["why"],
   "job.changed": ["jobs"],
@@ -14,7 +14,71 @@ const stale: Record<string, string[]> = {
   "setting.changed": ["bench"],
 };
 
-const gather = 50; // milliseconds in which events are taken together
+/** What is asked of one device, and asked again when that one has changed. */
+const ofDevice = ["prep", "why", "facts", "history", "retirement"];
+
+const gather = 20; // milliseconds in which events are taken together
+
+/** Changes gathers events and brings what is shown up to date, one asking after the other. */
+class Changes {
+  private keys = new Set<string>();
+  private devices = new Set<string>();
+  private timer: number | undefined;
+  private asking = false;
+
+  add(type: string, subject: string) {
+    for (const key of stale[type] ?? []) this.keys.add(key);
+    if (type === "device.changed") this.devices.add(subject);
+    this.later();
+  }
+
+  close() {
+    window.clearTimeout(this.timer);
+  }
+
+  private later() {
+    if (!this.asking) this.timer ??= window.setTimeout(() => void this.ask(), gather);
+  }
+
+  private async ask() {
+    this.timer = undefined;
+    this.asking = true;
+    const { keys, devices } = this;
+    this.keys = new Set();
+    this.devices = new Set();
+    try {
+      for (const key of keys) void queryClient.invalidateQueries({ queryKey: [key] });
+      for (const handle of devices)
+        for (const key of ofDevice) void queryClient.invalidateQueries({ queryKey: [key, handle] });
+      if (devices.size > 0) await refreshDevices([...devices]);
+    } finally {
+      this.asking = false;
+      if (this.keys.size + this.devices.size > 0) this.later();
+    }
+  }
+}
+
+const many = 60; // handles in one asking; more are asked for as the whole rack
+
+/** refreshDevices puts the devices that changed into each rack that is shown; the others stay the same objects. */
+async function refreshDevices(handles: string[]) {
+  const racks = queryClient.getQueryCache().findAll({ queryKey: ["devices"], type: "active" });
+  await Promise.all(
+    racks.map(async ({ queryKey }) => {
+      const app = String(queryKey[1] ?? "");
+      const before = queryClient.getQueryData<{ items: Device[] }>(queryKey);
+      const known = new Set(before?.items.map((d) => d.handle));
+      if (handles.length > many || !before || handles.some((h) => !known.has(h)))
+        return queryClient.invalidateQueries({ queryKey });
+      const fresh = new Map((await fetchDevices(app, handles)).map((d) => [d.handle, d]));
+      if (fresh.size < handles.length) return queryClient.invalidateQueries({ queryKey }); // one has gone
+      queryClient.setQueryData<{ items: Device[] }>(
+        queryKey,
+        (now) => now && { ...now, items: now.items.map((d) => fresh.get(d.handle) ?? d) },
+      );
+    }),
+  );
+}
 
 /** useEvents keeps what is shown as it is, and tells whether the service answers. */
 export function useEvents(after: number | undefined): boolean {
@@ -23,27 +87,20 @@ export function useEvents(after: number | undefined): boolean {
   useEffect(() => {
     if (!ready) return;
     const source = new EventSource(`/api/v1/events?after=${after}`);
-    const due = new Set<string>();
-    let timer: number | undefined;
-    const ask = () => {
-      timer = undefined;
-      for (const key of due) queryClient.invalidateQueries({ queryKey: [key] });
-      due.clear();
-    };
+    const changes = new Changes();
     source.onmessage = (e) => {
-      const { type } = JSON.parse(e.data) as { type: string };
-      for (const key of stale[type] ?? []) due.add(key);
-      timer ??= window.setTimeout(ask, gather);
+      const { type, subject } = JSON.parse(e.data) as { type: string; subject: string };
+      changes.add(type, subject);
     };
     let opened = false;
     source.onopen = () => {
       setLive(true);
-      if (opened) queryClient.invalidateQueries(); // what was missed meanwhile
+      if (opened) void queryClient.invalidateQueries(); // what was missed meanwhile
       opened = true;
     };
     source.onerror = () => setLive(false);
     return () => {
-      window.clearTimeout(timer);
+      changes.close();
       source.close();
     };
     // The sequence counts only where following begins.

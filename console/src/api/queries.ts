@@ -47,6 +47,17 @@ export const useDevices = (app: string) =>
     placeholderData: (before) => before,
   });
 
+/** fetchDevices asks for some devices only. */
+export const fetchDevices = async (app: string, handles: string[]) =>
+  (
+    await data(
+      api.GET("/api/v1/devices", {
+        params: { query: { app, handle: handles } },
+        querySerializer: { array: { style: "form", explode: false } },
+      }),
+    )
+  ).items;
+
 export const useRound = () => useQuery({ queryKey: ["round"], queryFn: () => data(api.GET("/api/v1/round")) });
 
 export const useRetirement = (handle: string, on: boolean) =>

@@ -1,14 +1,30 @@
-import { useRef, useState, type CSSProperties, type KeyboardEvent } from "react";
+import { useWindowVirtualizer } from "@tanstack/react-virtual";
+import { useMemo, useRef, useState, type CSSProperties, type KeyboardEvent } from "react";
 import type { Device } from "../api/types";
 import { gates } from "../parts/gates";
 import { Row } from "./Row";
 
+const long = 60; // rows; a longer rack draws only those that are seen
+const rowHeight = 33;
+
 /** The matrix, as a grid that one goes through with the arrow keys. */
 export function Matrix({ devices, withApp }: { devices: Device[]; withApp: boolean }) {
-  const shown = gates.filter((g) => withApp || devices.some((d) => g in d.gates));
+  const any = gates.filter((g) => withApp || devices.some((d) => g in d.gates)).join(" ");
+  const shown = useMemo(() => any.split(" "), [any]);
+  const columns = shown.length + 2;
+  const template = useMemo(() => templateOf(shown.length), [shown.length]);
   const [at, setAt] = useState({ row: 0, column: 0 });
   const grid = useRef<HTMLDivElement>(null);
-  const columns = shown.length + 2;
+  const isLong = devices.length > long;
+  const virtual = useWindowVirtualizer({
+    count: devices.length,
+    enabled: isLong,
+    estimateSize: () => rowHeight,
+    overscan: 8,
+    scrollMargin: grid.current?.offsetTop ?? 0,
+  });
+  const rows = isLong ? virtual.getVirtualItems().map((v) => v.index) : devices.map((_, i) => i);
+  const first = rows[0] ?? 0;
 
   const move = (e: KeyboardEvent) => {
     const by: Record<string, [number, number]> = {
@@ -25,15 +41,27 @@ export function Matrix({ devices, withApp }: { devices: Device[]; withApp: boole
     const row = clamp(at.row + step[0], devices.length);
     const column = clamp(at.column + step[1], columns);
     setAt({ row, column });
-    grid.current?.querySelector<HTMLElement>(`[data-at="${row}/${column}"]`)?.focus();
+    if (isLong) virtual.scrollToIndex(row);
+    const focus = () => grid.current?.querySelector<HTMLElement>(`[data-at="${row}/${column}"]`)?.focus();
+    focus();
+    if (isLong) window.requestAnimationFrame(focus); // its row may have to be drawn first
   };
 
   return (
-    <div ref={grid} role="grid" aria-label="Devices and their gates" className="mt-2" onKeyDown={move} tabIndex={-1}>
+    <div
+      ref={grid}
+      role="grid"
+      aria-label="Devices and their gates"
+      aria-rowcount={devices.length + 1}
+      className="mt-2"
+      onKeyDown={move}
+      tabIndex={-1}
+    >
       <div
         role="row"
-        className="hidden h-[38px] items-end text-caption text-secondary md:grid md:grid-cols-(--columns)"
-        style={template(shown.length)}
+        aria-rowindex={1}
+        className="sticky top-0 z-10 hidden h-[38px] items-end bg-base-100 text-caption text-secondary md:grid md:grid-cols-(--columns)"
+        style={template}
       >
         <span role="columnheader">Device</span>
         {shown.map((g, i) => (
@@ -46,14 +74,23 @@ export function Matrix({ devices, withApp }: { devices: Device[]; withApp: boole
           Next step
         </span>
       </div>
-      {devices.map((d, i) => (
-        <Row key={d.handle} device={d} gates={shown} row={i} at={at} template={template(shown.length)} />
+      {isLong && <div role="presentation" style={{ height: first * rowHeight }} />}
+      {rows.map((i) => (
+        <Row
+          key={devices[i]!.handle}
+          device={devices[i]!}
+          gates={shown}
+          row={i}
+          column={at.row === i ? at.column : -1}
+          template={template}
+        />
       ))}
+      {isLong && <div role="presentation" style={{ height: (devices.length - first - rows.length) * rowHeight }} />}
     </div>
   );
 }
 
 const clamp = (n: number, size: number) => Math.max(0, Math.min(size - 1, n));
 
-const template = (count: number) =>
+const templateOf = (count: number) =>
   ({ "--columns": `238px repeat(${count}, 44px) minmax(180px, 1fr)` }) as CSSProperties;

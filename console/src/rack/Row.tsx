@@ -1,5 +1,5 @@
 import { Smartphone, SquareDashed } from "lucide-react";
-import type { CSSProperties } from "react";
+import { memo, type CSSProperties } from "react";
 import { Link } from "react-router";
 import type { Device } from "../api/types";
 import { plain } from "../parts/Emphasis";
@@ -11,14 +11,15 @@ type Props = {
   device: Device;
   gates: readonly string[];
   row: number;
-  at: { row: number; column: number };
+  /** the column that has the focus in this row; -1 for none */
+  column: number;
   template: CSSProperties;
 };
 
-export function Row({ device: d, gates, row, at, template }: Props) {
+export const Row = memo(function Row({ device: d, gates, row, column: at, template }: Props) {
   const here = (column: number) => ({
     "data-at": `${row}/${column}`,
-    tabIndex: at.row === row && at.column === column ? 0 : -1,
+    tabIndex: at === column ? 0 : -1,
   });
   const to = `/devices/${d.handle}`;
   const stop = roadEnd(d, gates);
@@ -26,6 +27,7 @@ export function Row({ device: d, gates, row, at, template }: Props) {
   return (
     <div
       role="row"
+      aria-rowindex={row + 2}
       className="-mx-2.5 grid min-h-[33px] grid-cols-[minmax(0,1fr)_44px] items-stretch rounded-lg px-2.5 py-2 hover:bg-base-200 has-focus-visible:bg-base-200 md:grid-cols-(--columns) md:py-0"
       style={template}
     >
@@ -67,7 +69,7 @@ export function Row({ device: d, gates, row, at, template }: Props) {
       </span>
     </div>
   );
-}
+});
 
 function Next({ device: d }: { device: Device }) {
   if (!d.next && !d.working) {
