@@ -88,12 +88,27 @@ type Question struct {
 
 // Explain explains the first gate of a readiness.
 func Explain(q Question) Explanation {
+	known := q.View.At(q.Now)
+	e := say(&q, known)
+	e.Evidence, e.Contradictions = q.evidence(), q.View.Contradictions(q.Now)
+	if e.Gate == "" {
+		return e
+	}
+	e.belief, e.open = q.believe(known, &e)
+	e.Causes = q.rank(e.belief, known)
+	return e
+}
+
+// Say is what is wrong with the first gate and what to do about it, in a
+// sentence each, without looking for causes.
+func Say(q Question) Explanation { return say(&q, q.View.At(q.Now)) }
+
+func say(q *Question, known fact.Known) Explanation {
+	var e Explanation
 	r := q.Readiness
-	e := Explanation{Evidence: q.evidence(), Contradictions: q.View.Contradictions(q.Now)}
 	if r.First == "" {
 		return e
 	}
-	known := q.View.At(q.Now)
 	g := r.Gate(r.First)
 	e.Gate, e.State = g.Name, g.State
 	for _, say := range r.Path.Gates[r.First].Says {
@@ -102,8 +117,6 @@ func Explain(q Question) Explanation {
 			break
 		}
 	}
-	e.belief, e.open = q.believe(known, &e)
-	e.Causes = q.rank(e.belief, known)
 	return e
 }
 

@@ -49,8 +49,21 @@ func (k *Keeper) subject(app string, needs fact.Release) ready.Subject {
 	return s
 }
 
-// Look computes how the device stands now; with an app, for that too.
+// Look computes how the device stands now, and why; with an app, for that too.
 func (k *Keeper) Look(ctx context.Context, app string) Standing {
+	s := k.stand(ctx, app)
+	s.Why = cause.Explain(s.Question)
+	return s
+}
+
+// Glance is Look without causes: of why it has only what is wrong, in a sentence.
+func (k *Keeper) Glance(ctx context.Context, app string) Standing {
+	s := k.stand(ctx, app)
+	s.Why = cause.Say(s.Question)
+	return s
+}
+
+func (k *Keeper) stand(ctx context.Context, app string) Standing {
 	var needs fact.Release
 	var ofApp []fact.Fact
 	if app != "" {
@@ -70,7 +83,6 @@ func (k *Keeper) Look(ctx context.Context, app string) Standing {
 	s.Words = k.words(s)
 	s.Readiness = ready.Evaluate(s.Sheet, subject, s.View, s.Now)
 	s.Question = cause.Question{Sheet: s.Sheet, Subject: subject, Readiness: &s.Readiness, View: s.View, Now: s.Now, Words: s.Words, Learned: learned}
-	s.Why = cause.Explain(s.Question)
 	return s
 }
 

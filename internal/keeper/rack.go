@@ -231,11 +231,34 @@ func (r *Rack) Close() {
 
 // All returns the keepers, by handle.
 func (r *Rack) All() []*Keeper {
+	type named struct {
+		handle string
+		*Keeper
+	}
+	r.mu.Lock()
+	all := make([]named, 0, len(r.keepers))
+	for _, k := range r.keepers {
+		all = append(all, named{k.Device().Handle, k})
+	}
+	r.mu.Unlock()
+	slices.SortFunc(all, func(a, b named) int { return strings.Compare(a.handle, b.handle) })
+	out := make([]*Keeper, len(all))
+	for i, n := range all {
+		out[i] = n.Keeper
+	}
+	return out
+}
+
+// called finds the keeper of a handle; nil if there is none.
+func (r *Rack) called(handle string) *Keeper {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	out := slices.Collect(maps.Values(r.keepers))
-	slices.SortFunc(out, func(a, b *Keeper) int { return strings.Compare(a.Device().Handle, b.Device().Handle) })
-	return out
+	for _, k := range r.keepers {
+		if k.Device().Handle == handle {
+			return k
+		}
+	}
+	return nil
 }
 
 // Find returns the keeper of a handle. The handle unseen is that of a device that
@@ -244,11 +267,11 @@ func (r *Rack) Find(handle string) (*Keeper, error) {
 	if handle == unseenID {
 		return r.Unseen(), nil
 	}
+	if k := r.called(handle); k != nil {
+		return k, nil
+	}
 	var names []string
 	for _, k := range r.All() {
-		if k.Device().Handle == handle {
-			return k, nil
-		}
 		names = append(names, k.Device().Handle)
 	}
 	if len(names) == 0 {

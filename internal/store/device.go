@@ -93,37 +93,6 @@ func (s *Store) SaveDevice(ctx context.Context, d Device) error {
 	})
 }
 
-// SaveFacts keeps facts of a device, and what they replace as history. A fact
-// that says what is known already only gets its newer time.
-func (s *Store) SaveFacts(ctx context.Context, d Device, facts []fact.Fact) error {
-	return s.change(ctx, "device.changed", d.Handle, func(tx *sql.Tx) error {
-		for _, f := range facts {
-			raw, err := json.Marshal(f.Value)
-			if err != nil {
-				return err
-			}
-			var before string
-			err = tx.QueryRowContext(ctx, `SELECT value FROM fact WHERE subject = ? AND key = ? AND source = ?`, d.ID, f.Key, f.Source).Scan(&before)
-			if err != nil && !errors.Is(err, sql.ErrNoRows) {
-				return err
-			}
-			if before != string(raw) {
-				if _, err := tx.ExecContext(ctx, `INSERT INTO history (subject, key, source, value, at, told_by) VALUES (?,?,?,?,?,?)`,
-					d.ID, f.Key, f.Source, string(raw), stamp(f.At), f.By); err != nil {
-					return err
-				}
-			}
-			if _, err := tx.ExecContext(ctx, `INSERT INTO fact (subject, key, source, type, value, at, told_by, scope) VALUES (?,?,?,?,?,?,?,?)
-				ON CONFLICT (subject, key, source) DO UPDATE SET type = excluded.type, value = excluded.value, at = excluded.at,
-				told_by = excluded.told_by, scope = excluded.scope`,
-				d.ID, f.Key, f.Source, f.Value.Type(), string(raw), stamp(f.At), f.By, f.Scope); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
 // Touch tells others that a device is to be looked at anew, without a record's
 // having changed.
 func (s *Store) Touch(ctx context.Context, handle string) error {

@@ -36,6 +36,12 @@ type Store struct {
 
 	mu      sync.Mutex
 	changed chan struct{} // closed and replaced when the outbox grows
+
+	facts   factStatements
+	savings chan saving
+	closing chan struct{}
+	written chan struct{} // closed when the writer of facts has ended
+	once    sync.Once
 }
 
 // Open opens the database in file, making or migrating it as needed.
@@ -58,11 +64,22 @@ func Open(ctx context.Context, file string) (*Store, error) {
 		db.Close()
 		return nil, fmt.Errorf("open the records in %s: %w", file, err)
 	}
-	return &Store{db: db, changed: make(chan struct{})}, nil
+	facts, err := prepareFacts(ctx, db)
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	s := &Store{db: db, changed: make(chan struct{}), facts: facts, savings: make(chan saving, together), closing: make(chan struct{}), written: make(chan struct{})}
+	go s.writeFacts()
+	return s, nil
 }
 
 // Close ends it.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error {
+	s.once.Do(func() { close(s.closing) })
+	<-s.written
+	return s.db.Close()
+}
 
 // Event is one line of the outbox: that a record of a kind has changed.
 type Event struct {
@@ -87,22 +104,35 @@ func (s *Store) change(ctx context.Context, kind, subject string, f func(tx *sql
 		if err != nil {
 			return err
 		}
-		if n, _ := r.LastInsertId(); n%1000 == 0 {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE sequence <= ?`, n-outboxKeep); err != nil {
-				return err
-			}
+		if err := trimOutbox(ctx, tx, r); err != nil {
+			return err
 		}
 	}
 	if err := tx.Commit(); err != nil {
 		return fmt.Errorf("keep a change: %w", err)
 	}
 	if kind != "" {
-		s.mu.Lock()
-		close(s.changed)
-		s.changed = make(chan struct{})
-		s.mu.Unlock()
+		s.tell()
 	}
 	return nil
+}
+
+// trimOutbox drops old events now and then.
+func trimOutbox(ctx context.Context, tx *sql.Tx, r sql.Result) error {
+	if n, _ := r.LastInsertId(); n%1000 == 0 {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM outbox WHERE sequence <= ?`, n-outboxKeep); err != nil {
+			return fmt.Errorf("drop old events: %w", err)
+		}
+	}
+	return nil
+}
+
+// tell wakes those who wait for events.
+func (s *Store) tell() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	close(s.changed)
+	s.changed = make(chan struct{})
 }
 
 // Changed is closed at the next event.

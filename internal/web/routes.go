@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -135,12 +134,16 @@ func (s *Server) devices(ctx context.Context, in *struct {
 
 // rack is every device, or only some, but those that were put away.
 func (s *Server) rack(ctx context.Context, app string, only ...string) []client.Device {
+	wanted := map[string]bool{}
+	for _, h := range only {
+		wanted[h] = true
+	}
 	var items []client.Device
 	for _, k := range s.Rack.All() {
-		if len(only) > 0 && !slices.Contains(only, k.Device().Handle) {
+		if len(only) > 0 && !wanted[k.Device().Handle] {
 			continue
 		}
-		st := k.Look(ctx, app)
+		st := k.Glance(ctx, app)
 		if r := st.Device.Retirement; r != nil && !r.Ended.IsZero() && st.At == nil {
 			continue
 		}

@@ -49,6 +49,9 @@ func beat(w *bufio.Writer) error {
 	return w.Flush()
 }
 
+// gather is how long events are waited for that come together with one.
+const gather = 5 * time.Millisecond
+
 // events sends the outbox from a sequence on. Events of one subject that have
 // come together are merged into the last of them.
 func (s *Server) events(c fiber.Ctx) error {
@@ -93,6 +96,7 @@ func (s *Server) events(c fiber.Ctx) error {
 			case <-s.ctx.Done():
 				return s.ctx.Err()
 			case <-changed:
+				time.Sleep(gather)
 			case <-time.After(heartbeat):
 				if err := beat(w); err != nil {
 					return err

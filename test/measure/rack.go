@@ -139,7 +139,7 @@ func load(ctx context.Context, b *bench) ([]flip, error) {
 	ctx, cancel := context.WithTimeout(ctx, rackFor)
 	defer cancel()
 	var work sync.WaitGroup
-	const tellers = 8
+	const tellers = 24
 	told := make([]int, tellers)
 	for t := range tellers {
 		work.Go(func() {

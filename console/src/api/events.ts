@@ -17,7 +17,7 @@ const stale: Record<string, string[]> = {
 /** What is asked of one device, and asked again when that one has changed. */
 const ofDevice = ["prep", "why", "facts", "history", "retirement"];
 
-const gather = 20; // milliseconds in which events are taken together
+const gather = 25; // milliseconds in which events are taken together
 
 /** Changes gathers events and brings what is shown up to date, one asking after the other. */
 class Changes {
@@ -58,7 +58,7 @@ class Changes {
   }
 }
 
-const many = 60; // handles in one asking; more are asked for as the whole rack
+const many = 250; // handles in one asking; more are asked for as the whole rack
 
 /** refreshDevices puts the devices that changed into each rack that is shown; the others stay the same objects. */
 async function refreshDevices(handles: string[]) {
