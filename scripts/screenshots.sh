@@ -1,4 +1,13 @@
 #!/bin/sh
 # Takes the pictures of docs/screenshots anew.
 set -eu
-PICTURES="$(pwd)/docs/screenshots" go test ./test -count=1 -run 'TestPictures' -v -timeout 10m
+out=$(pwd)/docs/screenshots
+PICTURES="$out" go test ./test -count=1 -run 'TestPictures' -v -timeout 10m
+
+# The ways in of the makers, side by side, as they stand on their glass.
+screens=$(mktemp -d)
+trap 'rm -rf "$screens"' EXIT
+SCREENS="$screens" go test ./standin/body -count=1 -run 'TestEveryScreenIsDrawn'
+montage "$screens"/01-halden.png "$screens"/05-ivory-reach.png "$screens"/08-ostler.png "$screens"/11-kestle.png "$screens"/12-wick.png \
+    -tile 5x1 -geometry 'x700+18+18' -background '#f3ead8' "$out/ways.png"
+mogrify -resize 1280x "$out/ways.png"

@@ -3,6 +3,8 @@ package keeper
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -184,12 +186,13 @@ func (k *Keeper) seen(key fact.Key, v fact.Value, src fact.Source, scope string)
 func (k *Keeper) observe(facts ...fact.Fact) {
 	k.mu.Lock()
 	k.view = k.view.With(facts...)
+	before := k.revision
 	found := k.count()
-	d := k.device
+	d, standing := k.device, k.revision != before
 	k.mu.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	if err := k.rack.cfg.Store.SaveFacts(ctx, d, facts); err != nil {
+	if err := k.rack.cfg.Store.SaveFacts(ctx, d, facts, standing); err != nil {
 		k.rack.cfg.Log.Error("keep what was seen", "device", d.Handle, "error", err)
 	}
 	k.learn(ctx, found)
@@ -217,6 +220,26 @@ func (k *Keeper) touch(handle string) {
 	}
 }
 
+// standingOf is all of how a device stands that people see on the rack and in its
+// plan, as one text: where two are the same, nothing they see has changed.
+func standingOf(q cause.Question) string {
+	r := q.Readiness
+	var s strings.Builder
+	fmt.Fprint(&s, r.First, r.Summary, r.Path.Name, r.Ending, cause.Say(q).Text)
+	for _, g := range append(slices.Clone(r.Gates), r.Host...) {
+		fmt.Fprint(&s, "/", g.State, g.Waits)
+	}
+	for _, st := range r.Steps {
+		fmt.Fprint(&s, "/", st.ID, st.Done, st.Told, st.Denied != nil)
+	}
+	for _, key := range []fact.Key{fact.OSRelease, fact.Language, fact.LinkTrouble, fact.USBHolder} { // they stand in its words
+		if f, ok := q.View.Get(key, q.Now); ok {
+			fmt.Fprint(&s, "/", f.Value)
+		}
+	}
+	return s.String()
+}
+
 // count raises the revision when what a person decides by has changed, asks to
 // be woken when time alone will change it, and tells what was found out if a
 // gate has opened. The lock is held.
@@ -225,20 +248,13 @@ func (k *Keeper) count() *finding {
 	sh := k.sheet(now)
 	subject := k.subject("", fact.Release(""))
 	r := ready.Evaluate(sh, subject, k.view, now)
-	state := fmt.Sprint(r.First, r.Summary, r.Path.Name)
-	for _, g := range r.Gates {
-		state += "/" + string(g.State)
-	}
-	if r.Next != nil {
-		state += r.Next.ID
-	}
-	if state != k.state {
+	q := cause.Question{Sheet: sh, Subject: subject, Readiness: &r, View: k.view, Now: now, Learned: k.rack.learned(sh.Family, k.host)}
+	if state := standingOf(q); state != k.state {
 		k.state = state
 		k.revision++
 	}
 	found := k.found(&r)
-	e := cause.Explain(cause.Question{Sheet: sh, Subject: subject, Readiness: &r, View: k.view, Now: now, Learned: k.rack.learned(sh.Family, k.host)})
-	if telling(e) {
+	if e := cause.Explain(q); telling(e) {
 		k.asked = e
 	}
 	if !r.NextChange.IsZero() {

@@ -18,9 +18,10 @@ import (
 
 // saving is facts of one device that are to be kept.
 type saving struct {
-	device Device
-	facts  []fact.Fact
-	done   chan error
+	device   Device
+	facts    []fact.Fact
+	standing bool
+	done     chan error
 }
 
 // together is how many savings one transaction takes at most.
@@ -31,9 +32,10 @@ var errClosed = errors.New("the records are closed")
 
 // SaveFacts keeps facts of a device, and what they replace as history. A fact
 // that says what is known already only gets its newer time. It returns once they
-// are kept.
-func (s *Store) SaveFacts(ctx context.Context, d Device, facts []fact.Fact) error {
-	v := saving{d, facts, make(chan error, 1)}
+// are kept. With standing they alter how the device stands, which is an event
+// device.changed; else it is fact.changed, for those who look at single facts.
+func (s *Store) SaveFacts(ctx context.Context, d Device, facts []fact.Fact, standing bool) error {
+	v := saving{d, facts, standing, make(chan error, 1)}
 	select {
 	case s.savings <- v:
 	case <-ctx.Done():
@@ -109,21 +111,27 @@ func (s *Store) keepFacts(batch []saving) error {
 	}
 	defer tx.Rollback() //nolint:errcheck // nothing to roll back once it is committed
 	f := factStatements{tx.StmtContext(ctx, s.facts.before), tx.StmtContext(ctx, s.facts.history), tx.StmtContext(ctx, s.facts.keep), tx.StmtContext(ctx, s.facts.event)}
-	told := map[string]bool{}
+	var order []string
+	standing := map[string]bool{}
 	for _, v := range batch {
+		if before, known := standing[v.device.Handle]; !known || v.standing && !before {
+			standing[v.device.Handle] = v.standing
+			if !known {
+				order = append(order, v.device.Handle)
+			}
+		}
 		for _, one := range v.facts {
 			if err := f.save(ctx, v.device.ID, one); err != nil {
 				return fmt.Errorf("keep %s of %s: %w", one.Key, v.device.Handle, err)
 			}
 		}
 	}
-	for i := len(batch) - 1; i >= 0; i-- {
-		handle := batch[i].device.Handle
-		if told[handle] {
-			continue
+	for _, handle := range order {
+		kind := "fact.changed"
+		if standing[handle] {
+			kind = "device.changed"
 		}
-		told[handle] = true
-		r, err := f.event.ExecContext(ctx, "device.changed", handle, stamp(time.Now()))
+		r, err := f.event.ExecContext(ctx, kind, handle, stamp(time.Now()))
 		if err != nil {
 			return fmt.Errorf("tell of %s: %w", handle, err)
 		}

@@ -43,7 +43,7 @@ func TestAWordThatIsTakenBackStaysInTheHistory(t *testing.T) {
 	said := fact.Fact{Key: "said.lamp", Value: fact.Of("no"), Source: fact.Person, At: now, By: "ines"}
 	seen := fact.Fact{Key: "said.lamp", Value: fact.Of("yes"), Source: fact.Device, At: now}
 	odd := fact.Fact{Key: "mode.gone", Value: fact.Of(3), Source: fact.Device, At: now.Add(time.Second)}
-	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{said, seen, odd}))
+	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{said, seen, odd}, true))
 	before, err := s.Last(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, s.DropFacts(t.Context(), heron.ID, heron.Handle, fact.Person, []fact.Key{"said.lamp", "said.none"}))

@@ -36,9 +36,9 @@ func TestFactsComeBackAndWhatTheyReplaceIsHistory(t *testing.T) {
 		return fact.Fact{Key: fact.USBLink, Value: fact.Of(v), Source: fact.Bus, At: at, Scope: "cable:1"}
 	}
 	told := fact.Fact{Key: "told.tap", Value: fact.Of(true), Source: fact.Person, At: now, By: "you"}
-	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{seen(false, now), told}))
-	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{seen(false, now.Add(time.Second))}))
-	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{seen(true, now.Add(2*time.Second))}))
+	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{seen(false, now), told}, true))
+	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{seen(false, now.Add(time.Second))}, true))
+	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{seen(true, now.Add(2*time.Second))}, true))
 	got, err := s.Facts(t.Context(), heron.ID)
 	require.NoError(t, err)
 	require.ElementsMatch(t, []fact.Fact{seen(true, now.Add(2*time.Second)), told}, got)
@@ -115,7 +115,7 @@ func TestManyWritersDoNotDisturbEachOther(t *testing.T) {
 				d := heron
 				d.ID, d.Serial, d.Handle = string(rune('a'+i)), string(rune('a'+i)), "h-"+string(rune('a'+i))
 				require.NoError(t, s.SaveDevice(t.Context(), d))
-				require.NoError(t, s.SaveFacts(t.Context(), d, []fact.Fact{{Key: "x", Value: fact.Of(n), Source: fact.Bus, At: now}}))
+				require.NoError(t, s.SaveFacts(t.Context(), d, []fact.Fact{{Key: "x", Value: fact.Of(n), Source: fact.Bus, At: now}}, true))
 			}
 		})
 	}

@@ -152,7 +152,7 @@ func load(ctx context.Context, b *bench) ([]flip, error) {
 				case <-every.C:
 				}
 				handle := fmt.Sprintf("watch-%d", rackProbes+(n*tellers+t)%(rackDevices-rackProbes))
-				if b.api.TellFact(ctx, handle, "device.language", fmt.Sprintf("l%d", n)) == nil {
+				if b.api.TellFact(ctx, handle, "air.network", []string{"same", "other", "hotspot"}[n%3]) == nil {
 					told[t]++
 				}
 			}

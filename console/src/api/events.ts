@@ -14,21 +14,24 @@ const stale: Record<string, string[]> = {
   "setting.changed": ["bench"],
 };
 
-/** What is asked of one device, and asked again when that one has changed. */
+/** What is asked of one device, and asked again when it stands otherwise, or when only facts of it have changed. */
 const ofDevice = ["prep", "why", "facts", "history", "retirement"];
+const ofFacts = ["why", "facts", "history"];
 
-const gather = 25; // milliseconds in which events are taken together
+const gather = 10; // milliseconds in which events are taken together
 
 /** Changes gathers events and brings what is shown up to date, one asking after the other. */
 class Changes {
   private keys = new Set<string>();
   private devices = new Set<string>();
+  private facts = new Set<string>();
   private timer: number | undefined;
   private asking = false;
 
   add(type: string, subject: string) {
     for (const key of stale[type] ?? []) this.keys.add(key);
     if (type === "device.changed") this.devices.add(subject);
+    if (type === "fact.changed") this.facts.add(subject);
     this.later();
   }
 
@@ -43,17 +46,21 @@ class Changes {
   private async ask() {
     this.timer = undefined;
     this.asking = true;
-    const { keys, devices } = this;
+    const { keys, devices, facts } = this;
     this.keys = new Set();
     this.devices = new Set();
+    this.facts = new Set();
     try {
       for (const key of keys) void queryClient.invalidateQueries({ queryKey: [key] });
-      for (const handle of devices)
-        for (const key of ofDevice) void queryClient.invalidateQueries({ queryKey: [key, handle] });
+      for (const { queryKey } of queryClient.getQueryCache().findAll()) {
+        const [what, handle] = queryKey as [string, string];
+        if ((devices.has(handle) && ofDevice.includes(what)) || (facts.has(handle) && ofFacts.includes(what)))
+          void queryClient.invalidateQueries({ queryKey });
+      }
       if (devices.size > 0) await refreshDevices([...devices]);
     } finally {
       this.asking = false;
-      if (this.keys.size + this.devices.size > 0) this.later();
+      if (this.keys.size + this.devices.size + this.facts.size > 0) this.later();
     }
   }
 }
@@ -62,6 +69,7 @@ const many = 250; // handles in one asking; more are asked for as the whole rack
 
 /** refreshDevices puts the devices that changed into each rack that is shown; the others stay the same objects. */
 async function refreshDevices(handles: string[]) {
+  void queryClient.invalidateQueries({ queryKey: ["devices"], type: "inactive" });
   const racks = queryClient.getQueryCache().findAll({ queryKey: ["devices"], type: "active" });
   await Promise.all(
     racks.map(async ({ queryKey }) => {
