@@ -39,7 +39,7 @@ func TestManyFactsAreMergedOnTheWayAndNoneIsLost(t *testing.T) {
 	var mu sync.Mutex
 	events, seen := 0, map[string]string{}
 	dirty := make(chan string, devices*each*4)
-	go d.api.Events(ctx, now.Sequence, func(e client.Event) { //nolint:errcheck // it ends with the test
+	go d.api.Events(ctx, now.Sequence, func(e client.Event) {
 		if strings.HasPrefix(e.Subject, "watch-") {
 			mu.Lock()
 			events++

@@ -70,7 +70,7 @@ func standins(t *testing.T, d *demo, sc standin.Scenario) standin.Addresses {
 	require.NoError(t, err)
 	cmd.Stderr = d.out
 	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { in.Close(); cancel(); cmd.Wait() }) //nolint:errcheck // it is ended
+	t.Cleanup(func() { in.Close(); cancel(); cmd.Wait() })
 	require.NoError(t, json.NewEncoder(in).Encode(sc))
 	var at standin.Addresses
 	require.NoError(t, json.NewDecoder(out).Decode(&at), d.out)

@@ -97,8 +97,18 @@ func (p *program) printStrange(strange []client.Strange) {
 	}
 }
 
+// nameWidth is how wide a device's name may be in the matrix.
+const nameWidth = 34
+
 func rackName(d client.Device) string {
-	return fmt.Sprintf("%s  %s %s %s", d.Handle, d.Maker, d.Model, d.Release)
+	name := fmt.Sprintf("%s  %s %s %s", d.Handle, d.Maker, d.Model, d.Release)
+	if lipgloss.Width(name) <= nameWidth {
+		return name
+	}
+	if name = fmt.Sprintf("%s  %s %s", d.Handle, d.Model, d.Release); lipgloss.Width(name) <= nameWidth {
+		return name // the maker is the one to do without
+	}
+	return string([]rune(name)[:nameWidth-1]) + "…"
 }
 
 func rackNext(d client.Device) string {

@@ -65,8 +65,7 @@ far it is.`,
 			if off {
 				return b.CallOffRetirement(c.Context(), args[0])
 			}
-			r, err := b.Retire(c.Context(), args[0])
-			if err != nil {
+			if _, err := b.Retire(c.Context(), args[0]); err != nil {
 				return err
 			}
 			for _, step := range told {
@@ -74,7 +73,8 @@ far it is.`,
 					return err
 				}
 			}
-			if r, err = b.Retirement(c.Context(), args[0]); err != nil {
+			r, err := b.Retirement(c.Context(), args[0])
+			if err != nil {
 				return err
 			}
 			if p.json {

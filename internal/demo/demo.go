@@ -178,7 +178,7 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 		settled := 0
 		for _, dev := range devices {
 			for _, b := range bodies {
-				if b.serial != dev.Serial && !(b.told && b.name == dev.Handle) {
+				if b.serial != dev.Serial && (!b.told || b.name != dev.Handle) {
 					continue
 				}
 				url := rig.Hands + "/held/" + b.name

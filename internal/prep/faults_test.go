@@ -28,7 +28,7 @@ type patient struct {
 	t   *testing.T
 	rig *standin.Rig
 	k   *keeper.Keeper
-	off chan struct{} // closed when nobody touches it any more
+	app string // that the device is looked at for; "" for none
 }
 
 const patientName = "device-1"
@@ -89,7 +89,7 @@ func (p *patient) ask() {
 		return st.Readiness.First == "admitted" && ok && key.Value.Text() == "known"
 	})
 	done := make(chan struct{})
-	go func() { defer close(done); p.k.Ask(context.WithoutCancel(p.t.Context())) }() //nolint:errcheck // the gate tells
+	go func() { defer close(done); p.k.Ask(context.WithoutCancel(p.t.Context())) }() // the gate tells
 	p.t.Cleanup(func() { <-done })
 	p.Eventually("it asks", func() bool {
 		st := p.look()
@@ -97,7 +97,7 @@ func (p *patient) ask() {
 	})
 }
 
-func (p *patient) look() keeper.Standing { return p.k.Look(context.Background(), "") }
+func (p *patient) look() keeper.Standing { return p.k.Look(context.Background(), p.app) }
 
 // names waits until why names a cause first or second, and returns which.
 func (p *patient) names(id string) (int, cause.Explanation) {
@@ -140,7 +140,8 @@ func TestEveryFaultIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
 		answers      [][2]string       // what a person answers, where no computer can see
 		remedy       []string          // as told
 		gate         string            // that the remedy opens
-		fact         map[string]string // told by a person
+		app          bool              // for an app that needs release 9
+		clears       bool              // the remedy takes the cause away; the gate needs more
 	}{
 		{fault: "not-plugged", cause: "not-plugged", begin: opened, answers: [][2]string{{"plugged", "no"}}, remedy: []string{"plug: "}, gate: "seen"},
 		{fault: "cable-charges-only", cause: "cable-charges-only", begin: opened, answers: [][2]string{{"plugged", "yes"}, {"charging", "yes"}}, remedy: []string{"mend: cable-charges-only"}, gate: "seen"},
@@ -155,6 +156,9 @@ func TestEveryFaultIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
 		{fault: "question-refused", cause: "question-refused", begin: opened, after: []string{"ask", "wait: 300ms"}, remedy: []string{"mend: question-refused", "ask", "Until withdrawn"}, gate: "admitted"},
 		{fault: "key-changed", cause: "key-changed", begin: opened, before: in, after: append(slices.Clone(way), allow...), remedy: []string{"pin: ", "ask", "Until withdrawn"}, gate: "admitted"},
 		{fault: "battery-low", cause: "battery-low", maker: "ostler", model: "DH", before: []string{"ask", "Yes, from now on", "type: 1066", "Done"}, remedy: []string{"mend: battery-low"}, gate: "awake"},
+		{fault: "release-old", cause: "release-too-old", begin: opened, before: in, app: true, remedy: []string{"mend: release-old"}, gate: "support"},
+		{fault: "clock-wrong", cause: "device-clock-wrong", maker: "kestle", model: "K7", begin: body.Beginning{Settings: map[string]string{"visitors": "yes"}},
+			before: []string{"ask", "for good", "type: 4711", "Done"}, app: true, remedy: []string{"mend: clock-wrong"}, gate: "token", clears: true},
 		{fault: "locked", cause: "locked", maker: "ostler", model: "WT", answers: [][2]string{{"power-button", "lock"}}, remedy: []string{"Unlock", "type: 1066", "Done"}, gate: "awake"},
 	} {
 		if f.maker == "" {
@@ -167,6 +171,12 @@ func TestEveryFaultIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
 			if len(f.before) > 0 {
 				p.Eventually("it is linked", func() bool { return p.look().Readiness.Gate("linked").State == "open" })
 			}
+			if f.app {
+				p.app = "fellgate/callout"
+				dir, err := filepath.Abs("../../demo/apps/callout")
+				require.NoError(t, err)
+				require.NoError(t, p.Store.SaveProject(t.Context(), store.Project{App: p.app, Dir: dir}))
+			}
 			p.hand("fault: " + f.fault)
 			p.hand(f.after...)
 			if len(f.answers) > 0 {
@@ -175,6 +185,8 @@ func TestEveryFaultIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
 			for _, a := range f.answers {
 				require.NoError(t, p.k.Answer(a[0], a[1], "ines"))
 			}
+			p.names(f.cause)
+			time.Sleep(300 * time.Millisecond) // what is still being observed settles
 			at, why := p.names(f.cause)
 			require.NotZero(t, len(why.Evidence)+len(why.Answers), "with its evidence")
 			for _, thing := range f.remedy {
@@ -185,17 +197,75 @@ func TestEveryFaultIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
 				}
 				p.hand(thing)
 			}
-			p.Eventually(f.gate+" opens", func() bool { return p.look().Readiness.Gate(f.gate).State == "open" })
+			opens := "yes"
+			if f.clears {
+				opens = "takes the cause away; the gate wants a token"
+				p.Eventually("the cause is gone", func() bool {
+					c := p.look().Why.Causes
+					return len(c) > 0 && c[0].ID != f.cause && !slices.ContainsFunc(c, func(c cause.Ranked) bool { return c.ID == f.cause && c.Probability > 0.01 })
+				})
+			} else {
+				p.Eventually(f.gate+" opens", func() bool { return p.look().Readiness.Gate(f.gate).State == "open" })
+			}
 			seen := "observed"
 			if len(f.answers) > 0 {
 				seen = fmt.Sprintf("%d answered", len(f.answers))
 			}
-			fmt.Fprintf(&table, "| %s | %s | %s | %s | %s, %.0f %% | %s | yes |\n", f.fault, f.maker, why.Gate, f.cause, []string{"first", "second"}[at], 100*why.Causes[at].Probability, seen)
+			fmt.Fprintf(&table, "| %s | %s | %s | %s | %s, %.0f %% | %s | %s |\n", f.fault, f.maker, why.Gate, f.cause, []string{"first", "second"}[at], 100*why.Causes[at].Probability, seen, opens)
 		})
 	}
 	if file := os.Getenv("FAULTS"); file != "" {
 		require.NoError(t, os.WriteFile(file, []byte(table.String()), 0o600))
 	}
+}
+
+func TestEveryWrongTurnHasItsOwnSentence(t *testing.T) {
+	yes := []string{"ask", "Yes, from now on", "type: 1066", "Done"}
+	guests := append(slices.Clone(yes), "Doorway", "Guests", "Let guests in", "Let them in", "type: 1066", "Done")
+	sentences := map[string]string{}
+	for _, turn := range []struct {
+		name, maker, model string
+		begin              body.Beginning
+		things             []string
+		told               string
+		says               string
+	}{
+		{"the wrong row", "halden", "H4", body.Beginning{}, append([]string{"Settings", "Care", "Inside label"}, slices.Repeat([]string{"Serial"}, 9)...), "", "does not let computers debug"},
+		{"the question refused", "halden", "H4", opened, []string{"ask", "No"}, "", "Somebody answered No on"},
+		{"the question not answered", "halden", "H4", opened, []string{"ask", "wait: 1200ms"}, "", "Nobody answered on"},
+		{"the PIN not given", "ostler", "WT", body.Beginning{}, []string{"ask", "Yes, this once"}, "", "wants its own PIN"},
+		{"a wrong PIN three times", "ostler", "WT", body.Beginning{}, []string{"ask", "Yes, this once", "type: 1", "Done", "type: 2", "Done", "type: 3", "Done"}, "", "or gave a wrong secret three times"},
+		{"no restart yet", "ostler", "WT", body.Beginning{}, guests, "", "must restart before it lets guests in"},
+		{"a restart without the sign", "ostler", "WT", body.Beginning{}, append(slices.Clone(guests), "Restart the house", "Unlock", "type: 1066", "Done"), "", "shows a sign of four letters and waits for it"},
+		{"locked", "ostler", "WT", body.Beginning{}, []string{"press: power"}, "", "it is locked"},
+		{"the password not given", "kestle", "K7", body.Beginning{Settings: map[string]string{"visitors": "yes"}}, []string{"ask", "for good"}, "", "wants its own password"},
+		{"a wrong password three times", "kestle", "K7", body.Beginning{Settings: map[string]string{"visitors": "yes"}}, []string{"ask", "for good", "type: 1", "Done", "type: 2", "Done", "type: 3", "Done"}, "", "gave a wrong secret three times"},
+	} {
+		t.Run(turn.name, func(t *testing.T) {
+			p := newPatient(t, turn.maker, turn.model, turn.begin)
+			p.Eventually("it is seen", func() bool { return p.look().Readiness.Gate("seen").State == "open" })
+			p.hand(turn.things...)
+			p.Eventually("it says "+turn.says, func() bool { return strings.Contains(p.look().Why.Text, turn.says) })
+			key := turn.maker + ": " + turn.says
+			require.Empty(t, sentences[key], "a sentence of its own")
+			sentences[key] = turn.name
+			require.NotEmpty(t, p.look().Why.Remedy)
+		})
+	}
+	t.Run("asleep", func(t *testing.T) {
+		b := benchtest.New(t)
+		k, err := b.Rack.Add(t.Context(), "kittiwake-1", "Kittiwake")
+		require.NoError(t, err)
+		require.NoError(t, k.TellFact("mode.loose", "yes", "ines"))
+		require.NoError(t, k.TellFact("device.asleep", "yes", "ines"))
+		var says []string
+		for _, g := range []string{"awake", "seen"} {
+			for _, s := range k.Sheet().Paths[0].Gates[g].Says {
+				says = append(says, s.Text)
+			}
+		}
+		require.Contains(t, strings.Join(says, " "), "is asleep")
+	})
 }
 
 // fingerprint reads the device key that the device shows, as its owner does.

@@ -133,6 +133,19 @@ func TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent(t *testing.T) {
 	os.Remove(filepath.Join(dir, "app.wasm"))
 }
 
+func TestAFullHandsetIsNamedAndWithRoomItIsNotTheCauseAnyMore(t *testing.T) {
+	d := linked(t)
+	d.project(nil)
+	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodFault, standin.Steer{Body: "heron-2", Text: "storage-full"}))
+	require.Equal(t, "copy", failed(d.run(true)))
+	why := d.keeper.Look(t.Context(), "fellgate/callout").Why
+	require.Equal(t, "storage-full", why.Causes[0].ID)
+	require.NotEmpty(t, why.Evidence)
+	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodFault, standin.Steer{Body: "heron-2", Text: "storage-full", Off: true}))
+	require.NotEqual(t, "copy", failed(d.run(true)), "the remedy lets it through")
+	require.NotEqual(t, "storage-full", d.keeper.Look(t.Context(), "fellgate/callout").Why.Causes[0].ID)
+}
+
 func TestACableThatIsPulledInATryoutIsTheCause(t *testing.T) {
 	d := linked(t)
 	dir := d.project(map[string]string{"cp source app.wasm": "truncate -s 60M app.wasm"})

@@ -155,14 +155,14 @@ func (b *Body) settingFacts() []telling {
 func (b *Body) free() int64 {
 	total, _ := parseBytes(b.cfg.Spec.Capacity)
 	if b.st.Faults["storage-full"] {
-		total = 40_000
+		total = 0
 	}
 	for _, a := range b.st.Apps {
 		for _, f := range a.Files {
 			total -= f.Size
 		}
 	}
-	return total
+	return max(total, 0)
 }
 
 func (b *Body) apps() []link.App {

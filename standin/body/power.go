@@ -171,7 +171,7 @@ func (b *Body) wayTo(page string) []string {
 func freshSign() string {
 	const consonants, vowels = "BDFGHKLMNPRSTVWZ", "AEIOU"
 	raw := make([]byte, 4)
-	rand.Read(raw) //nolint:errcheck // it never fails
+	rand.Read(raw)
 	pick := func(from string, b byte) string { return string(from[int(b)%len(from)]) }
 	return pick(consonants, raw[0]) + pick(vowels, raw[1]) + pick(consonants, raw[2]) + pick(consonants, raw[3])
 }

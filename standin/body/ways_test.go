@@ -168,6 +168,9 @@ func TestAWrongTurnIsAnsweredOnTheScreen(t *testing.T) {
 		{"the risk not taken", "ostler", "WT", []string{"Doorway", "Guests", "Let guests in", "Leave it"}, "Let guests in"},
 		{"a search for what is not there", "ostler", "WT", []string{"Back", "type: x"}, ""},
 		{"a search", "halden", "H4", []string{"Settings", "Find", "type: zzz"}, "Nothing is called that"},
+		{"a restart without the sign", "ostler", "WT", []string{"Doorway", "Guests", "Let guests in", "Let them in", "type: 1066", "Done", "Restart the house", "reboot: ", "Unlock", "type: 1066", "Done", "Open the door"}, "not what stands on the boards"},
+		{"a switch, and no restart", "ostler", "WT", []string{"Doorway", "Guests", "Let guests in", "Let them in", "type: 1066", "Done"}, "Restart the house: then a sign is painted"},
+		{"a touch while it is asleep only wakes it", "wick", "W2", []string{"press: power", "Wake"}, "Settings"},
 		{"nothing newer", "ostler", "WT", []string{"Cellar", "Newer house"}, "There is nothing newer"},
 	} {
 		t.Run(turn.name, func(t *testing.T) {
@@ -267,6 +270,57 @@ func TestAStaleLinkSaysLockedUntilTheCableIsPulled(t *testing.T) {
 	b.Unplugged()
 	b.Plugged()
 	require.False(t, b.Admission("SHA256:key").Locked)
+}
+
+func TestAScreenLocksItselfUnlessItIsKeptLit(t *testing.T) {
+	b, c := made(t, "halden", "H4")
+	does(t, b, c, "wait: 14m")
+	require.NotContains(t, b.says(), "Locked")
+	does(t, b, c, "wait: 2m")
+	require.Contains(t, b.says(), "Locked")
+	does(t, b, c, "Unlock", "type: 2580", "Done")
+	does(t, b, c, slices.Concat([]string{"Settings", "Care", "Inside label"}, times(6, "Batch"), []string{"Back", "Back", "Back room", "Keep lit on power", "Yes"})...)
+	does(t, b, c, "wait: 16m")
+	require.NotContains(t, b.says(), "Locked")
+}
+
+func TestALongPageIsScrolledAndItsRowsStayWhereTheyAre(t *testing.T) {
+	specs, err := LoadSpecs(bodies.Files)
+	require.NoError(t, err)
+	for maker, page := range map[string]string{"halden": "settings", "ostler": "yard", "kestle": "settings"} {
+		spec := specs[maker]
+		var rows []RowSpec
+		for i := range 14 {
+			rows = append(rows, RowSpec{Text: fmt.Sprintf("Row %d", i+1)})
+		}
+		spec.Pages[page].Rows = rows
+		model := map[string]string{"halden": "H4", "ostler": "WT", "kestle": "K7"}[maker]
+		b, err := New(Config{Name: "long", Spec: spec, Model: model, Dir: t.TempDir(), Clock: &clock.Moved{}})
+		require.NoError(t, err)
+		require.NoError(t, b.Touch(page))
+		require.NotContains(t, b.says(), "Row 14", maker)
+		for range 5 {
+			require.NoError(t, b.SlideTo("up"))
+		}
+		require.Contains(t, b.says(), "Row 14", maker)
+		require.NotContains(t, b.says(), "Row 2 ", maker)
+		for range 5 {
+			require.NoError(t, b.SlideTo("down"))
+		}
+		require.Contains(t, b.says(), "Row 1 ", maker)
+		require.NoError(t, b.Close())
+	}
+}
+
+func TestClosingHidesThePageAndSendsComputersAway(t *testing.T) {
+	b, c := made(t, "ivory-reach", "OF")
+	said := ask(t, b, false)
+	<-said
+	does(t, b, c, "In until sent away")
+	require.Equal(t, link.Admitted, (<-said).State)
+	does(t, b, c, slices.Concat([]string{"Settings", "Warranty"}, times(9, "Card number"), []string{"slide: 14789", "Back", "Back room", "Close the Back room", "Close it"})...)
+	require.NotContains(t, b.says(), "Back room")
+	require.Equal(t, link.AdmitNone, b.Admission("SHA256:key").State)
 }
 
 func TestAFaultNobodyKnowsIsNamedWithThoseThatThereAre(t *testing.T) {
