@@ -109,7 +109,7 @@ type Phone struct {
 
 // Retirement is how far putting a device away has come.
 type Retirement struct {
-	Since time.Time    `json:"since"`
+	Since time.Time    `json:"since,omitzero" doc:"absent while it is not being put away"`
 	Ended time.Time    `json:"ended,omitzero" doc:"when all was done"`
 	Items []RetireItem `json:"items" nullable:"false"`
 }

@@ -51,8 +51,9 @@ func TestEventsAreResumedBySequenceAndMerged(t *testing.T) {
 	session := d.signedIn()
 	bench, err := d.api.Bench(context.Background())
 	require.NoError(t, err)
+	hands := d.device("heron-2").HandsURL
 	for range 20 {
-		require.NoError(t, d.api.Tell(context.Background(), "heron-2", "find"))
+		require.NoError(t, d.api.Set(context.Background(), "heron-2", client.Change{HandsURL: &hands}))
 	}
 	ids, events := follow(t, d.ask("GET", "/api/v1/events?after="+strconv.FormatInt(bench.Sequence, 10), "", session), 1)
 	require.Equal(t, "device.changed", events[0].Type)

@@ -17,21 +17,27 @@ import (
 )
 
 func (p *program) consoleCommand() *cobra.Command {
-	var phone, address string
-	c := &cobra.Command{Use: "console", Short: "Print a one-time address that signs your browser in", Args: cobra.NoArgs,
+	var phone bool
+	var address string
+	c := &cobra.Command{Use: "console [DEVICE]", Short: "Print a one-time address that signs your browser in", Args: cobra.MaximumNArgs(1),
 		Long: `Prints an address that signs a browser on this computer in, once.
 
-With --phone DEVICE the bench serves that device's page, and nothing else, for a
+With --phone and a device the bench serves that device's page, and nothing else, for a
 phone that you hold beside it: over TLS with a certificate of its own, at an
 address of this computer that you choose. It ends with this command, an hour
 later, or when the phone has gone.`,
-		RunE: func(c *cobra.Command, _ []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
 				return err
 			}
-			if phone != "" {
-				return p.phonePage(c.Context(), b, client.PhoneAsk{Device: phone, Address: address})
+			switch {
+			case phone && len(args) == 0:
+				return p.whichPhone(c.Context(), b)
+			case phone:
+				return p.phonePage(c.Context(), b, client.PhoneAsk{Device: args[0], Address: address})
+			case len(args) > 0:
+				return usage("a device is named with --phone only: earlybench console --phone %s --address ADDRESS", args[0])
 			}
 			url, err := b.SignInAddress(c.Context())
 			if err != nil {
@@ -43,9 +49,27 @@ later, or when the phone has gone.`,
 			fmt.Fprintln(p.out, url)
 			return nil
 		}}
-	c.Flags().StringVar(&phone, "phone", "", "a device whose page is served for a phone")
+	c.Flags().BoolVar(&phone, "phone", false, "serve the page of DEVICE for a phone")
 	c.Flags().StringVar(&address, "address", "", "the address of this computer that the phone reaches, with or without a port")
 	return c
+}
+
+// whichPhone says which devices wait for somebody's hands, and how to write it.
+func (p *program) whichPhone(ctx context.Context, b *client.Client) error {
+	devices, err := b.Devices(ctx, "")
+	if err != nil {
+		return err
+	}
+	var waiting []string
+	for _, d := range devices {
+		if d.Next != nil && d.Next.Who == "hands" {
+			waiting = append(waiting, d.Handle)
+		}
+	}
+	if len(waiting) == 0 {
+		return usage("--phone: name the device; none waits for anybody's hands just now")
+	}
+	return usage("--phone: name the device, such as earlybench console --phone %s --address ADDRESS; these wait for your hands: %s", waiting[0], strings.Join(waiting, ", "))
 }
 
 // phonePage serves a device's page for a phone until somebody ends it.

@@ -135,13 +135,13 @@ func TestEveryFaultIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
 		fault, cause string
 		maker, model string
 		begin        body.Beginning
-		before       []string          // what was done before
-		after        []string          // what shows it, once the fault is on
-		answers      [][2]string       // what a person answers, where no computer can see
-		remedy       []string          // as told
-		gate         string            // that the remedy opens
-		app          bool              // for an app that needs release 9
-		clears       bool              // the remedy takes the cause away; the gate needs more
+		before       []string    // what was done before
+		after        []string    // what shows it, once the fault is on
+		answers      [][2]string // what a person answers, where no computer can see
+		remedy       []string    // as told
+		gate         string      // that the remedy opens
+		app          bool        // for an app that needs release 9
+		clears       bool        // the remedy takes the cause away; the gate needs more
 	}{
 		{fault: "not-plugged", cause: "not-plugged", begin: opened, answers: [][2]string{{"plugged", "no"}}, remedy: []string{"plug: "}, gate: "seen"},
 		{fault: "cable-charges-only", cause: "cable-charges-only", begin: opened, answers: [][2]string{{"plugged", "yes"}, {"charging", "yes"}}, remedy: []string{"mend: cable-charges-only"}, gate: "seen"},

@@ -48,6 +48,13 @@ func (s *Store) SaveFacts(ctx context.Context, d Device, facts []fact.Fact, stan
 		return err
 	case <-ctx.Done():
 		return ctx.Err()
+	case <-s.written:
+	}
+	select {
+	case err := <-v.done: // it was the writer's last
+		return err
+	default:
+		return errClosed
 	}
 }
 
@@ -60,7 +67,12 @@ func (s *Store) writeFacts() {
 		case v := <-s.savings:
 			batch = append(batch, v)
 		case <-s.closing:
-			return
+			select {
+			case v := <-s.savings: // what has come before the end
+				batch = append(batch, v)
+			default:
+				return
+			}
 		}
 		for more := true; more && len(batch) < together; {
 			select {

@@ -22,6 +22,7 @@ type echo struct {
 	link      bool
 	unplugged int
 	served    int
+	off       bool
 }
 
 func (*echo) Name() string { return "heron-2" }
@@ -52,7 +53,11 @@ func (e *echo) show(link bool) {
 	e.changed = make(chan struct{})
 }
 
-func (e *echo) On() bool { return true }
+func (e *echo) On() bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return !e.off
+}
 func (e *echo) Plugged() {}
 func (e *echo) Unplugged() {
 	e.mu.Lock()

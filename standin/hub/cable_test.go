@@ -1,0 +1,69 @@
+package hub_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/core/usb"
+	"earlybench.invalid/earlybench/standin/hub"
+)
+
+func shown(h *hub.Hub) bool { return len(h.List()) == 1 }
+
+func TestACableWithoutDataShowsNothingHoweverLongOneWaits(t *testing.T) {
+	for _, cable := range []hub.Cable{hub.Charge, hub.Dead} {
+		e, h := start(t, true, true)
+		require.NoError(t, h.SetCable("heron-2", cable))
+		require.False(t, shown(h), string(cable))
+		e.show(true)
+		time.Sleep(20 * time.Millisecond)
+		require.False(t, shown(h), "nor when the body changes")
+		require.True(t, h.Ports()[0].Plugged, "the cable is in all the same")
+		require.NoError(t, h.SetCable("heron-2", hub.Data))
+		require.Eventually(t, func() bool { return shown(h) }, time.Second, time.Millisecond)
+	}
+}
+
+func TestAWornCableBreaksForAMomentAgainAndAgain(t *testing.T) {
+	_, h := start(t, true, true)
+	require.NoError(t, h.SetCable("heron-2", hub.Worn))
+	before := h.Ports()[0].Plugging
+	require.Eventually(t, func() bool { return h.Ports()[0].Plugging >= before+2 }, 10*time.Second, 5*time.Millisecond)
+	require.NoError(t, h.SetCable("heron-2", hub.Data))
+	after := h.Ports()[0].Plugging
+	time.Sleep(2500 * time.Millisecond)
+	require.Equal(t, after, h.Ports()[0].Plugging, "another cable does not")
+}
+
+func TestWhatAGuestHoldsIsListedAndCannotBeClaimed(t *testing.T) {
+	_, h := start(t, true, true)
+	require.NoError(t, h.Hold("heron-2", "machine pit"))
+	require.True(t, shown(h), "it is still on the bus")
+	_, _, _, err := h.Claim("1-1")
+	require.ErrorIs(t, err, usb.ErrBusy)
+	require.NoError(t, h.Hold("heron-2", ""))
+	_, _, release, err := h.Claim("1-1")
+	require.NoError(t, err)
+	release()
+	require.Error(t, h.Hold("heron-9", "machine pit"))
+	require.Error(t, h.SetCable("heron-9", hub.Worn))
+}
+
+func TestABodyThatRestartsLeavesTheBusAndComesBack(t *testing.T) {
+	e, h := start(t, true, true)
+	e.mu.Lock()
+	e.off = true
+	e.mu.Unlock()
+	e.show(true)
+	require.Eventually(t, func() bool { return !shown(h) }, time.Second, time.Millisecond)
+	e.mu.Lock()
+	e.off = false
+	e.mu.Unlock()
+	e.show(true)
+	require.Eventually(t, func() bool { return shown(h) }, time.Second, time.Millisecond)
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	require.Zero(t, e.unplugged, "nobody pulled its cable")
+}
