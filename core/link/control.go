@@ -22,6 +22,10 @@ type Fact struct {
 	Value json.RawMessage `json:"value"`
 }
 
+// FactClock is the fact by which a device tells what time it has (RFC 3339), at
+// the moment of telling.
+const FactClock = "clock"
+
 // App is an installed app.
 type App struct {
 	ID      string `json:"id"`

@@ -106,6 +106,7 @@ func (k *Keeper) driverFacts(a Attachment) []fact.Fact {
 // hangs there.
 func (k *Keeper) hold(ctx context.Context, a Attachment) {
 	log := k.rack.cfg.Log.With("device", k.Device().Handle)
+	said := "" // the last error: it is told once, however often it is tried
 	for pause := 100 * time.Millisecond; ctx.Err() == nil; pause = min(2*pause, 5*time.Second) {
 		dev, d, err := k.open(ctx, a)
 		if err == nil {
@@ -130,7 +131,10 @@ func (k *Keeper) hold(ctx context.Context, a Attachment) {
 			continue
 		}
 		if err != nil && !errors.Is(err, usb.ErrGone) {
-			log.Info("link", "error", err)
+			if said != err.Error() {
+				said = err.Error()
+				log.Info("link", "error", err)
+			}
 			k.observe(k.seen(fact.LinkTrouble, fact.Of(sentence(err)), fact.Device, a.scope()))
 		}
 		if clock.Sleep(ctx, clock.System{}, pause) != nil {
@@ -338,6 +342,14 @@ func (k *Keeper) follow(ctx context.Context, a Attachment, s *link.Session) erro
 
 // told takes one fact that the device tells of itself, if it may.
 func (k *Keeper) told(f link.Fact, scope string) {
+	if f.Key == link.FactClock { // what time it has; how far that is off is seen here
+		var at time.Time
+		if json.Unmarshal(f.Value, &at) == nil {
+			off := at.Sub(k.rack.cfg.Clock.Now()).Round(time.Second)
+			k.observe(k.seen(fact.DeviceClock, fact.Of(int64(off.Seconds())), fact.Device, scope))
+		}
+		return
+	}
 	if f.Key == "apps" {
 		var text string
 		var apps []link.App

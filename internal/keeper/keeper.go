@@ -222,10 +222,10 @@ func (k *Keeper) touch(handle string) {
 
 // standingOf is all of how a device stands that people see on the rack and in its
 // plan, as one text: where two are the same, nothing they see has changed.
-func standingOf(q cause.Question) string {
+func standingOf(q cause.Question, says string) string {
 	r := q.Readiness
 	var s strings.Builder
-	fmt.Fprint(&s, r.First, r.Summary, r.Path.Name, r.Ending, cause.Say(q).Text)
+	fmt.Fprint(&s, r.First, r.Summary, r.Path.Name, r.Ending, says)
 	for _, g := range append(slices.Clone(r.Gates), r.Host...) {
 		fmt.Fprint(&s, "/", g.State, g.Waits)
 	}
@@ -249,12 +249,13 @@ func (k *Keeper) count() *finding {
 	subject := k.subject("", fact.Release(""))
 	r := ready.Evaluate(sh, subject, k.view, now)
 	q := cause.Question{Sheet: sh, Subject: subject, Readiness: &r, View: k.view, Now: now, Learned: k.rack.learned(sh.Family, k.host)}
-	if state := standingOf(q); state != k.state {
+	e := cause.Explain(q)
+	if state := standingOf(q, e.Text); state != k.state {
 		k.state = state
 		k.revision++
 	}
 	found := k.found(&r)
-	if e := cause.Explain(q); telling(e) {
+	if telling(e) {
 		k.asked = e
 	}
 	if !r.NextChange.IsZero() {

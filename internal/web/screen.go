@@ -17,11 +17,7 @@ func (s *Server) screen(c fiber.Ctx) error {
 	if !websocket.FastHTTPIsWebSocketUpgrade(c.RequestCtx()) {
 		return fiber.NewError(fiber.StatusUpgradeRequired, "this address speaks WebSocket only")
 	}
-	k, err := s.Rack.Find(c.Params("handle"))
-	if err != nil {
-		return asFiber(c, err)
-	}
-	l, err := k.Linked(c.Context())
+	l, err := s.linked(c)
 	if err != nil {
 		return asFiber(c, err)
 	}

@@ -11,6 +11,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -115,13 +116,18 @@ func later(rest []store.Event, e store.Event) bool {
 	return false
 }
 
-// log sends a device's log while it is linked, from a line on.
-func (s *Server) log(c fiber.Ctx) error {
+// linked is the link of the device that a request names.
+func (s *Server) linked(c fiber.Ctx) (*keeper.Link, error) {
 	k, err := s.Rack.Find(c.Params("handle"))
 	if err != nil {
-		return asFiber(c, err)
+		return nil, err
 	}
-	l, err := k.Linked(c.Context())
+	return k.Linked(c.Context())
+}
+
+// log sends a device's log while it is linked, from a line on.
+func (s *Server) log(c fiber.Ctx) error {
+	l, err := s.linked(c)
 	if err != nil {
 		return asFiber(c, err)
 	}

@@ -248,7 +248,12 @@ func (b *Body) On() bool {
 }
 
 // Plugged tells the body that it hangs on a cable with power.
-func (b *Body) Plugged() { b.Powered(true) }
+func (b *Body) Plugged() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.setPower(true)
+	b.touchState()
+}
 
 // Unplugged tells the body that its cable was pulled: what was let in for one
 // visit is forgotten, and a stale link is no longer stale.

@@ -106,8 +106,9 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 			telling{fact.Battery, b.charge()},
 			telling{fact.Free, b.free()},
 			telling{fact.Locked, b.locked},
-			telling{fact.DeviceClock, b.clockOff()},
+			telling{link.FactClock, b.clockOff()},
 			telling{"apps", string(apps)})
+		clock := b.now()
 		changed := b.changed
 		b.mu.Unlock()
 		for _, f := range current {
@@ -116,6 +117,9 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 				continue
 			}
 			told[f.key] = string(raw)
+			if f.key == link.FactClock { // told anew when it was set, not as it goes on
+				raw, _ = json.Marshal(clock)
+			}
 			if err := notify(link.MethodFact, link.Fact{Key: string(f.key), Value: raw}); err != nil {
 				return err
 			}

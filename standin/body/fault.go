@@ -15,15 +15,20 @@ type Fault struct {
 	On   bool   `json:"on"`
 }
 
-// faults are what a body itself can have, and what each does when it comes.
-// Those that a person mends on the device end by that; no fault is told to
-// anybody but by what it does.
-var faults = []struct {
+// bodyFault is one fault: how it comes, how it goes, and whether it is there.
+// One without put is only noted, and looked at where it matters; one without drop
+// is mended on the device.
+type bodyFault struct {
 	name, text string
 	put        func(*Body)
 	drop       func(*Body)
 	is         func(*Body) bool
-}{
+}
+
+// faults are what a body itself can have, and what each does when it comes.
+// Those that a person mends on the device end by that; no fault is told to
+// anybody but by what it does.
+var faults = []bodyFault{
 	{"battery-low", "its battery has four per cent", func(b *Body) { b.st.Level, b.st.LevelAt = 4, b.cfg.Clock.Now() },
 		func(b *Body) { b.st.Level, b.st.LevelAt = 81, b.cfg.Clock.Now() }, func(b *Body) bool { return b.charge() < 10 }},
 	{"locked", "its screen is locked", func(b *Body) { b.lock(); b.locked = true }, func(b *Body) { b.locked, b.screen.pad = false, nil },
@@ -34,7 +39,7 @@ var faults = []struct {
 	{"storage-full", "no room for an app", nil, nil, nil},
 	{"clock-wrong", "its clock is two hours behind", nil, nil, nil},
 	{"way-closed", "its hidden page is hidden again", func(b *Body) { b.close(); b.screen.home() }, nil, func(b *Body) bool { return !b.st.Opened && b.cfg.Spec.Hidden.Row != "" }},
-	{"choice-off", "computers may do nothing", func(b *Body) { settings := maps.Clone(b.cfg.Spec.Settings); b.st.Settings = settings }, nil,
+	{"choice-off", "computers may do nothing", func(b *Body) { b.st.Settings = maps.Clone(b.cfg.Spec.Settings) }, nil,
 		func(b *Body) bool { return maps.Equal(b.st.Settings, b.cfg.Spec.Settings) }},
 	{"key-changed", "it was wiped and has another device key", func(b *Body) { b.wipe() }, nil, func(b *Body) bool { return b.st.Wiped > 0 }},
 	{"admission-withdrawn", "no computer is let in any more", func(b *Body) { b.st.Admissions = map[string]admission{} }, nil,
@@ -62,13 +67,7 @@ func (b *Body) Faults() []Fault {
 func (b *Body) SetFault(name string, on bool) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	i := slices.IndexFunc(faults, func(f struct {
-		name, text string
-		put, drop  func(*Body)
-		is         func(*Body) bool
-	}) bool {
-		return f.name == name
-	})
+	i := slices.IndexFunc(faults, func(f bodyFault) bool { return f.name == name })
 	if i < 0 {
 		var names []string
 		for _, f := range faults {
@@ -93,10 +92,13 @@ func (b *Body) SetFault(name string, on bool) error {
 	return nil
 }
 
-// clockOff is by how many seconds the body's clock is off.
-func (b *Body) clockOff() int {
+// clockOff is by how much the body's clock is off.
+func (b *Body) clockOff() time.Duration {
 	if b.st.Faults["clock-wrong"] {
-		return -int((2 * time.Hour).Seconds())
+		return -2 * time.Hour
 	}
 	return 0
 }
+
+// now is what time the body has.
+func (b *Body) now() time.Time { return b.cfg.Clock.Now().Add(b.clockOff()).UTC() }

@@ -86,9 +86,6 @@ func (b *Body) rouse() {
 // charge is the battery's level, in per cent. The lock is held.
 func (b *Body) charge() int {
 	drain := durationOr(b.cfg.Spec.Battery.Drain, 10*time.Minute)
-	if f := b.st.Faults["battery-low"]; f && !b.power {
-		return b.st.Level
-	}
 	passed := b.cfg.Clock.Now().Sub(b.st.LevelAt)
 	if b.power {
 		return min(b.st.Level+int(4*passed/drain), 100)
@@ -105,14 +102,6 @@ func (b *Body) setPower(on bool) {
 	if on {
 		b.asleep = false
 	}
-}
-
-// Powered tells the body that power came or went, without any data.
-func (b *Body) Powered(on bool) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.setPower(on)
-	b.touchState()
 }
 
 // restart switches the body off and on again: it leaves the bus meanwhile.

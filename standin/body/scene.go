@@ -49,9 +49,7 @@ type scene struct {
 	ripple       image.Point
 	clock        string
 	battery      int
-	power        bool
 	app          *process
-	home         bool
 }
 
 // elements are all that can be touched, those in front last.
@@ -88,7 +86,7 @@ func (b *Body) layout() *scene {
 // compose puts together what the screen shows. The lock is held.
 func (b *Body) compose() *scene {
 	s := &scene{toast: b.screen.toast, strokes: b.screen.strokes, of: b.screen.of, ripple: b.screen.ripple,
-		clock: b.cfg.Clock.Now().Format("15:04"), battery: b.charge(), power: b.power}
+		clock: b.now().Local().Format("15:04"), battery: b.charge()}
 	spec := b.cfg.Spec
 	switch {
 	case b.booting:
@@ -141,7 +139,7 @@ func (b *Body) composePage(s *scene) {
 	}
 	switch at {
 	case "home":
-		s.home, s.above, s.title, s.rows = true, b.cfg.Spec.Maker, b.model.Name, b.homeRows()
+		s.above, s.title, s.rows = b.cfg.Spec.Maker, b.model.Name, b.homeRows()
 		return
 	case "find":
 		b.composeFind(s)
