@@ -6,7 +6,7 @@ CONSOLE := console
 export GOTOOLCHAIN = local
 
 .DEFAULT_GOAL := help
-.PHONY: help build demo test lint measure screenshots types setup-test
+.PHONY: help build demo check test soak lint measure screenshots types setup-test
 
 help: ## print this help
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -17,8 +17,15 @@ build: $(CONSOLE)/dist/index.html ## build bin/earlybench, with the console in i
 demo: build ## run a bench with stand-in devices, to learn and try things with
 	@exec bin/earlybench demo
 
+check: $(CONSOLE)/dist/index.html ## vet and run the core's and the use cases' tests, in under a minute
+	$(GO) vet ./...
+	$(GO) test -short ./core/... ./client/... ./internal/facts ./internal/rack ./internal/outlook ./internal/keeper ./internal/ways/cable ./internal/store ./internal/web ./internal/state
+
 test: $(CONSOLE)/dist/index.html setup-test ## run all tests
 	sh scripts/test.sh
+
+soak: build setup-test ## run what takes long: 30 kills, or as many as KILLS says
+	KILLS=$${KILLS:-30} $(GO) test ./test -count=1 -timeout 60m -v -run 'TestNothingAcknowledgedIsLostWhenTheServiceIsKilled'
 
 lint: $(CONSOLE)/dist/index.html ## check style, types, imports
 	sh scripts/lint.sh

@@ -25,6 +25,7 @@ var ErrUnreachable = errors.New("no bench answers")
 type Client struct {
 	http *http.Client
 	base string
+	key  string
 }
 
 // New makes a client of the bench whose Unix socket is given.
@@ -34,6 +35,19 @@ func New(socket string) *Client {
 		return d.DialContext(ctx, "unix", socket)
 	}}
 	return &Client{http: &http.Client{Transport: t}, base: "http://bench"}
+}
+
+// WithKey makes a client that acts by an access key, and not as the owner.
+func (c *Client) WithKey(key string) *Client {
+	return &Client{http: c.http, base: c.base, key: key}
+}
+
+type decidedKey struct{}
+
+// Decided returns a context in which actions carry the revision of the device on
+// which they were decided: they are refused once that is not its revision.
+func Decided(ctx context.Context, revision int64) context.Context {
+	return context.WithValue(ctx, decidedKey{}, revision)
 }
 
 // Close lets go of what is kept open.
@@ -46,6 +60,12 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader, 
 	}
 	if kind != "" {
 		req.Header.Set("Content-Type", kind)
+	}
+	if c.key != "" {
+		req.Header.Set("Authorization", "Bearer "+c.key)
+	}
+	if revision, ok := ctx.Value(decidedKey{}).(int64); ok && method != http.MethodGet {
+		req.Header.Set("If-Match", strconv.Quote(strconv.FormatInt(revision, 10)))
 	}
 	res, err := c.http.Do(req)
 	if err != nil {
@@ -286,6 +306,29 @@ func (c *Client) TellRetirement(ctx context.Context, handle, step string) error 
 func (c *Client) SetShared(ctx context.Context, host string, shared bool) error {
 	_, err := call[Host](ctx, c, "PATCH", api+"/hosts/"+url.PathEscape(host), map[string]bool{"shared": shared})
 	return err
+}
+
+// Accesses lists the access keys.
+func (c *Client) Accesses(ctx context.Context) ([]Access, error) {
+	l, err := call[List[Access]](ctx, c, "GET", api+"/access", nil)
+	return l.Items, err
+}
+
+// AddAccess makes an access key.
+func (c *Client) AddAccess(ctx context.Context, n NewAccess) (MadeAccess, error) {
+	return call[MadeAccess](ctx, c, "POST", api+"/access", n)
+}
+
+// DropAccess ends an access key.
+func (c *Client) DropAccess(ctx context.Context, name string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", api+"/access/"+url.PathEscape(name), nil)
+	return err
+}
+
+// Audit tells who did what before a line (0: the newest), the newest first.
+func (c *Client) Audit(ctx context.Context, before int64, limit int) ([]AuditLine, error) {
+	l, err := call[List[AuditLine]](ctx, c, "GET", fmt.Sprintf("%s/audit?before=%d&limit=%d", api, before, limit), nil)
+	return l.Items, err
 }
 
 // Hosts lists the hosts.

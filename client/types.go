@@ -50,7 +50,7 @@ type Device struct {
 	Waits    map[string][]string `json:"waits" doc:"gate to the gates that it waits for"`
 	Endings  []Ending            `json:"endings" nullable:"false" doc:"open gates that will shut by themselves, the soonest first"`
 	Retiring bool                `json:"retiring" doc:"it is being put away"`
-	Revision int                 `json:"revision"`
+	Revision int64               `json:"revision" doc:"changes whenever what a person decides by does; actions may carry it in If-Match"`
 }
 
 // Ending is an open gate, and when it will shut.
@@ -160,6 +160,8 @@ type Prep struct {
 	Steps  []Step     `json:"steps" nullable:"false"`
 	Offer  *DriverSet `json:"offer" doc:"the driver set here that fits it"`
 	Apps   []App      `json:"apps" nullable:"false" doc:"the apps that are on it, while it is linked"`
+	// Lacks says what the way by which it is linked cannot do.
+	Lacks map[string]string `json:"lacks" doc:"apps, files, log, screen: what the way by which it is linked does not have, each with a sentence"`
 }
 
 // App is an app on a device.
@@ -355,6 +357,8 @@ type Job struct {
 	Kind    string     `json:"kind"`
 	Title   string     `json:"title"`
 	Device  string     `json:"device"`
+	Parent  string     `json:"parent" doc:"id of the job whose part it is"`
+	Actor   string     `json:"actor" doc:"who began it"`
 	State   string     `json:"state" enum:"waiting,running,done,failed,stopped,interrupted"`
 	Phases  []Phase    `json:"phases" nullable:"false"`
 	Error   *Trouble   `json:"error"`
@@ -376,7 +380,7 @@ type Phase struct {
 
 // Trouble is why something did not work, and what to do now.
 type Trouble struct {
-	Kind   string `json:"kind" enum:"blocked,person,gone,refused,failed"`
+	Kind   string `json:"kind" enum:"blocked,person,gone,refused,invalid,not found,taken,changed,unsupported,unavailable,failed"`
 	Text   string `json:"text"`
 	Gate   string `json:"gate"`
 	Remedy string `json:"remedy"`
@@ -391,6 +395,17 @@ type RunResult struct {
 	Passed  bool   `json:"passed"`
 	Sent    int64  `json:"sent_bytes"`
 	After   uint64 `json:"log_after"`
+	// Devices is how it ended on each of several devices.
+	Devices []DeviceResult `json:"devices" nullable:"false"`
+}
+
+// DeviceResult is how work on several devices ended on one of them.
+type DeviceResult struct {
+	Device string   `json:"device"`
+	Job    string   `json:"job" doc:"empty where it was not begun"`
+	State  string   `json:"state" enum:"waiting,running,done,failed,stopped,interrupted"`
+	Tryout string   `json:"tryout"`
+	Error  *Trouble `json:"error"`
 }
 
 // AppFile is an app file that the bench has.
@@ -406,8 +421,10 @@ type AppFile struct {
 type Run struct {
 	App    string `json:"app,omitempty" doc:"app id of a project on record, which is built"`
 	File   string `json:"file,omitempty" doc:"digest of an app file, instead"`
-	Device string `json:"device" doc:"handle"`
-	Try    bool   `json:"try,omitempty" doc:"as a tryout, which is kept"`
+	Device string `json:"device,omitempty" doc:"handle"`
+	// Devices are several: one job with a part for each.
+	Devices []string `json:"devices,omitempty" doc:"handles, of several devices: the app is built once, and each gets its turn" maxItems:"1000"`
+	Try     bool     `json:"try,omitempty" doc:"as a tryout, which is kept"`
 }
 
 // Tryout is a kept tryout.
@@ -440,6 +457,13 @@ type Line struct {
 	App   string    `json:"app"`
 	Level string    `json:"level"`
 	Text  string    `json:"text"`
+	Ended *Ended    `json:"ended,omitempty"`
+}
+
+// Ended says that an app has ended.
+type Ended struct {
+	Code   int    `json:"code"`
+	Reason string `json:"reason" enum:"exited,crashed,stopped"`
 }
 
 // Change is what may be changed of a device's record.
@@ -466,7 +490,7 @@ type Problem struct {
 	Title  string    `json:"title"`
 	Status int       `json:"status"`
 	Detail string    `json:"detail"`
-	Kind   string    `json:"kind,omitempty" doc:"blocked, person, gone, refused, failed"`
+	Kind   string    `json:"kind,omitempty" doc:"blocked, person, gone, refused, invalid, not found, taken, changed, unsupported, unavailable, failed"`
 	Gate   string    `json:"gate,omitempty"`
 	Remedy string    `json:"remedy,omitempty"`
 	Errors []Invalid `json:"errors,omitempty"`
@@ -494,3 +518,36 @@ func (p *Problem) GetStatus() int { return p.Status }
 
 // ContentType is that of RFC 9457.
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// Access is a key for a program.
+type Access struct {
+	Name    string     `json:"name"`
+	Rights  []string   `json:"rights" nullable:"false"`
+	Created time.Time  `json:"created"`
+	Ends    time.Time  `json:"ends"`
+	Used    *time.Time `json:"used" doc:"the last time"`
+	Over    bool       `json:"over" doc:"it has ended"`
+}
+
+// NewAccess is a key that is to be made.
+type NewAccess struct {
+	Name   string   `json:"name" maxLength:"60"`
+	Rights []string `json:"rights" maxItems:"5" doc:"look, use, maintain; never consent or own"`
+	For    string   `json:"for" doc:"after how long it ends, such as 720h; a year at most" maxLength:"20"`
+}
+
+// MadeAccess is a key with its secret, which is told once.
+type MadeAccess struct {
+	Access
+	Secret string `json:"secret"`
+}
+
+// AuditLine is who did what.
+type AuditLine struct {
+	ID        int64     `json:"id"`
+	At        time.Time `json:"at"`
+	Actor     string    `json:"actor" doc:"kind and name: owner/ada, browser/ada, access/nightly"`
+	Operation string    `json:"operation"`
+	Subject   string    `json:"subject" doc:"the address, without /api/v1"`
+	Outcome   int       `json:"outcome" doc:"HTTP status; 0: the service ended before it was known"`
+}

@@ -2,6 +2,9 @@
 # Takes the pictures of docs/screenshots anew.
 set -eu
 out=$(pwd)/docs/screenshots
+for program in Xvfb xterm import montage; do
+    command -v "$program" >/dev/null || { echo "$program is missing: as root on Debian, apt-get install xvfb xterm imagemagick"; exit 1; }
+done
 PICTURES="$out" go test ./test -count=1 -run 'TestPictures' -v -timeout 10m
 
 # The ways in of the makers, side by side, as they stand on their glass.

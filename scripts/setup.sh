@@ -10,6 +10,7 @@ missing=""
 has chromium || missing="$missing chromium"
 has usbip || missing="$missing usbip"
 has openssl || missing="$missing openssl"
+has unzip || missing="$missing unzip"
 [ -r /usr/share/misc/usb.ids ] || missing="$missing usb.ids"
 [ -n "$missing" ] || exit 0
 

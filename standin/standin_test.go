@@ -5,12 +5,9 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
-	"encoding/json"
 	"errors"
-	"io"
 	"log/slog"
 	"net"
-	"os"
 	"path/filepath"
 	"sync/atomic"
 	"testing"
@@ -21,6 +18,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/rfb"
 	"earlybench.invalid/earlybench/core/rpc"
@@ -29,7 +27,10 @@ import (
 	"earlybench.invalid/earlybench/core/usbip"
 	"earlybench.invalid/earlybench/standin"
 	"earlybench.invalid/earlybench/standin/body"
+	"go.uber.org/goleak"
 )
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 func driverSet(t testing.TB) []byte {
 	t.Helper()
@@ -107,7 +108,7 @@ func dial(t testing.TB, r *standin.Rig, key ssh.Signer, pinned string) (*link.Se
 	}
 	stream, err := link.OpenStream(pipe, epochs.Add(1))
 	require.NoError(t, err)
-	s, err := link.Dial(t.Context(), stream, key, pinned)
+	s, err := link.Dial(t.Context(), stream, key, device.Pinned(pinned))
 	if err == nil {
 		t.Cleanup(func() { s.Close() })
 	}
@@ -145,35 +146,35 @@ func TestAVisitorIsLetInByAnswersOnTheScreenOnly(t *testing.T) {
 	key := newKey(t)
 	s, dev, err := dial(t, r, key, "")
 	require.NoError(t, err)
-	pinned := s.Key
-	ask := func(s *link.Session, name string) (link.AdmitState, []link.AdmitState) {
-		var states []link.AdmitState
-		a, err := s.Ask(t.Context(), link.Visitor{Name: name}, func(a link.Admission) { states = append(states, a.State) })
+	pinned := s.Key()
+	ask := func(s *link.Session, name string) (device.AdmitState, []device.AdmitState) {
+		var states []device.AdmitState
+		a, err := admission(t, s).Ask(t.Context(), device.Visitor{Name: name}, func(a device.Admittance) { states = append(states, a.State) })
 		require.NoError(t, err)
 		return a.State, states
 	}
-	_, err = s.Control(func(string, json.RawMessage) {})
+	_, err = s.Describe(t.Context())
 	require.ErrorContains(t, err, "not admitted")
 
 	go touch(t, r, "No")
 	state, _ := ask(s, "moor-desk")
-	require.Equal(t, link.AdmitRefused, state)
+	require.Equal(t, device.AdmitRefused, state)
 
 	state, _ = ask(s, "moor-desk") // nobody answers
-	require.Equal(t, link.AdmitExpired, state)
+	require.Equal(t, device.AdmitExpired, state)
 
 	go touch(t, r, "This visit")
 	state, states := ask(s, "moor-desk")
-	require.Equal(t, link.Admitted, state)
-	require.Equal(t, []link.AdmitState{link.AdmitAsking, link.Admitted}, states)
+	require.Equal(t, device.Admitted, state)
+	require.Equal(t, []device.AdmitState{device.AdmitAsking, device.Admitted}, states)
 	s.Close()
 	dev.Close()
 
 	second, dev, err := dial(t, r, newKey(t), pinned)
 	require.NoError(t, err)
-	a, err := second.Admission(t.Context())
+	a, err := admission(t, second).State(t.Context())
 	require.NoError(t, err)
-	require.Equal(t, link.AdmitNone, a.State, "another key gets a question of its own")
+	require.Equal(t, device.AdmitNone, a.State, "another key gets a question of its own")
 	second.Close()
 	dev.Close()
 
@@ -181,16 +182,16 @@ func TestAVisitorIsLetInByAnswersOnTheScreenOnly(t *testing.T) {
 	require.NoError(t, steer(t, r, standin.MethodPlug, standin.Steer{Body: "heron-2"}))
 	again, _, err := dial(t, r, key, pinned)
 	require.NoError(t, err)
-	a, err = again.Admission(t.Context())
+	a, err = admission(t, again).State(t.Context())
 	require.NoError(t, err)
-	require.Equal(t, link.AdmitNone, a.State, "a visit ends with the cable")
+	require.Equal(t, device.AdmitNone, a.State, "a visit ends with the cable")
 }
 
 func TestAWipedDeviceHasAnotherKeyAndIsNotTakenForTheOldOne(t *testing.T) {
 	r := rig(t, true, true, t.TempDir())
 	s, dev, err := dial(t, r, newKey(t), "")
 	require.NoError(t, err)
-	pinned := s.Key
+	pinned := s.Key()
 	s.Close()
 	dev.Close()
 	touch(t, r, "Settings", "Care", "Start over", "Start over")
@@ -201,29 +202,35 @@ func TestAWipedDeviceHasAnotherKeyAndIsNotTakenForTheOldOne(t *testing.T) {
 		return err == nil && len(infos) == 1 && len(infos[0].Interfaces) == 2
 	}, 5*time.Second, 5*time.Millisecond)
 	_, _, err = dial(t, r, newKey(t), pinned)
-	changed, ok := errors.AsType[*link.KeyChanged](err)
+	changed, ok := errors.AsType[*device.KeyChanged](err)
 	require.True(t, ok, "%v", err)
 	require.Equal(t, pinned, changed.Pinned)
 	require.NotEqual(t, pinned, changed.Shown)
 }
 
-func admitted(t testing.TB, r *standin.Rig) (*link.Session, *rpc.Conn) {
+func admission(t testing.TB, s device.Session) device.Admission {
+	t.Helper()
+	a, err := s.Admission()
+	require.NoError(t, err)
+	return a
+}
+
+func admitted(t testing.TB, r *standin.Rig) (device.Session, device.Apps) {
 	t.Helper()
 	s, _, err := dial(t, r, newKey(t), "")
 	require.NoError(t, err)
 	go touch(t, r, "Until withdrawn")
-	a, err := s.Ask(t.Context(), link.Visitor{Name: "moor-desk"}, func(link.Admission) {})
+	a, err := admission(t, s).Ask(t.Context(), device.Visitor{Name: "moor-desk"}, func(device.Admittance) {})
 	require.NoError(t, err)
-	require.Equal(t, link.Admitted, a.State)
-	c, err := s.Control(func(string, json.RawMessage) {})
+	require.Equal(t, device.Admitted, a.State)
+	apps, err := s.Apps()
 	require.NoError(t, err)
-	t.Cleanup(func() { c.Close() })
-	return s, c
+	return s, apps
 }
 
 func TestFilesAreCopiedInAndResumedWhereTheCableWasPulled(t *testing.T) {
 	r := rig(t, true, true, t.TempDir())
-	s, control := admitted(t, r)
+	s, apps := admitted(t, r)
 	content := make([]byte, 8<<20)
 	rand.Read(content)
 	root := fstest.MapFS{"main.wasm": {Data: content}}
@@ -233,48 +240,41 @@ func TestFilesAreCopiedInAndResumedWhereTheCableWasPulled(t *testing.T) {
 	f, err := appfile.Open(bytes.NewReader(packed.Bytes()), int64(packed.Len()))
 	require.NoError(t, err)
 
-	var lacks link.Lacks
-	require.NoError(t, control.Call(t.Context(), link.MethodAppOffer, link.Offer{Manifest: f.Manifest}, &lacks))
+	lacks, err := apps.Offer(t.Context(), f.Manifest)
+	require.NoError(t, err)
 	require.Len(t, lacks.Files, 1)
 	require.NoError(t, steer(t, r, standin.MethodPull, standin.Steer{Body: "heron-2", After: 3 << 20}))
-	put := func(s *link.Session, from int64) error {
+	put := func(s device.Session, from int64) error {
 		files, err := s.Files()
-		if err != nil {
-			return err
-		}
-		defer files.Close()
-		w, err := files.OpenFile(lacks.Dir+"/"+lacks.Files[0].SHA256, os.O_WRONLY|os.O_CREATE)
-		if err != nil {
-			return err
-		}
-		if _, err := w.Seek(from, io.SeekStart); err != nil {
-			return err
-		}
-		_, err = w.ReadFrom(bytes.NewReader(content[from:]))
-		return errors.Join(err, w.Close())
+		require.NoError(t, err)
+		file := lacks.Files[0]
+		return files.Put(t.Context(), lacks.Dir, file.SHA256, bytes.NewReader(content[from:]), from, file.Size, func(int64) {})
 	}
 	require.Error(t, put(s, 0))
 	require.NoError(t, steer(t, r, standin.MethodPlug, standin.Steer{Body: "heron-2"}))
 
-	s, control = admitted(t, r)
+	s, apps = admitted(t, r)
 	require.Eventually(t, func() bool {
-		err := control.Call(t.Context(), link.MethodAppOffer, link.Offer{Manifest: f.Manifest}, &lacks)
+		lacks, err = apps.Offer(t.Context(), f.Manifest)
 		return err == nil && lacks.Files[0].Have > 1<<20
 	}, 5*time.Second, 10*time.Millisecond)
 	require.Less(t, lacks.Files[0].Have, int64(3<<20))
-	require.ErrorContains(t, control.Call(t.Context(), link.MethodAppSwitch, link.AppRef{Digest: lacks.Digest}, nil), "did not arrive whole")
-	require.NoError(t, control.Call(t.Context(), link.MethodAppOffer, link.Offer{Manifest: f.Manifest}, &lacks))
+	require.ErrorContains(t, apps.Install(t.Context(), lacks.Digest), "did not arrive whole")
+	lacks, err = apps.Offer(t.Context(), f.Manifest)
+	require.NoError(t, err)
 	require.NoError(t, put(s, lacks.Files[0].Have))
-	require.NoError(t, control.Call(t.Context(), link.MethodAppSwitch, link.AppRef{Digest: lacks.Digest}, nil))
-	var apps []link.App
-	require.NoError(t, control.Call(t.Context(), link.MethodApps, nil, &apps))
-	require.Equal(t, "fellgate/callout", apps[0].ID)
+	require.NoError(t, apps.Install(t.Context(), lacks.Digest))
+	list, err := apps.List(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, "fellgate/callout", list[0].ID)
 }
 
 func TestTheScreenIsSeenOverTheLink(t *testing.T) {
 	r := rig(t, true, true, t.TempDir())
 	s, _ := admitted(t, r)
-	screen, err := s.Screen()
+	shown, err := s.Screen()
+	require.NoError(t, err)
+	screen, err := shown.Open(t.Context())
 	require.NoError(t, err)
 	defer screen.Close()
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)

@@ -3,14 +3,17 @@ package test
 import (
 	"bufio"
 	"context"
+	"database/sql"
 	"encoding/json"
 	"net/http"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite"
 
 	"earlybench.invalid/earlybench/client"
 )
@@ -66,10 +69,30 @@ func TestEventsAreResumedBySequenceAndMerged(t *testing.T) {
 	res := d.ask("GET", "/api/v1/events", "", resume)
 	name := "casualty-pulse"
 	require.NoError(t, d.api.Set(context.Background(), "heron-2", client.Change{Handle: &name}))
-	later, events := follow(t, res, 1)
+	later, events := follow(t, res, 2)
 	require.Greater(t, later[0], ids[0])
-	require.Equal(t, "casualty-pulse", events[0].Subject)
+	require.Equal(t, []string{"heron-2", "casualty-pulse"}, []string{events[0].Subject, events[1].Subject}, "those who knew it by either name hear of it")
+
+	for _, from := range []string{"99999999", "0"} {
+		if from == "0" { // older than what is kept
+			require.NoError(t, d.trimEvents(later[1]))
+		}
+		ids, events := follow(t, d.ask("GET", "/api/v1/events", "", map[string]string{"Cookie": session["Cookie"], "Last-Event-ID": from}), 1)
+		require.Equal(t, "reset", events[0].Type, "from %s", from)
+		require.GreaterOrEqual(t, ids[0], later[1])
+	}
 	require.Equal(t, 401, d.ask("GET", "/api/v1/events", "", nil).StatusCode)
+}
+
+// trimEvents drops the events before one, as the bench does with old ones.
+func (d *demo) trimEvents(before int64) error {
+	db, err := sql.Open("sqlite", filepath.Join(d.state, "bench.db"))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.Exec(`DELETE FROM outbox WHERE sequence < ?`, before)
+	return err
 }
 
 func TestTheLogIsFollowedOverHTTPWhileTheDeviceIsLinked(t *testing.T) {

@@ -40,7 +40,7 @@ func TestManyFactsAreMergedOnTheWayAndNoneIsLost(t *testing.T) {
 	events, seen := 0, map[string]string{}
 	dirty := make(chan string, devices*each*4)
 	go d.api.Events(ctx, now.Sequence, func(e client.Event) {
-		if strings.HasPrefix(e.Subject, "watch-") {
+		if strings.HasPrefix(e.Subject, "watch-") && e.Type == "device.changed" {
 			mu.Lock()
 			events++
 			mu.Unlock()

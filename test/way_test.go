@@ -119,7 +119,7 @@ func TestANewcomerTakesABrandNewHandsetToATriedAppByCommands(t *testing.T) {
 
 	require.JSONEq(t, d.ok("rack", "show", "heron-2", "--json"), d.ok("prep", "heron-2", "--json"), "only JSON on standard output")
 
-	run := d.run("run", "demo/apps/callout", "heron-2", "--for", "4s")
+	run := d.run("run", "demo/apps/callout", "heron-2", "--for", "12s")
 	require.Zero(t, run.code, run.err)
 	require.Contains(t, run.out, "callout ready: 4 on the rota")
 	require.Contains(t, run.err, "goes on running")

@@ -72,6 +72,7 @@ func TestAReportHoldsNoSecretAndFactsTellWhoSaidThem(t *testing.T) {
 	require.Contains(t, report, "device.locked = no (told")
 	require.NotContains(t, report, "HH4 0077", "not its serial")
 	require.NotContains(t, report, "SHA256:")
+	require.Contains(t, d.ok("why", "heron-2"), "Who holds it on its host: none")
 	facts := d.ok("rack", "show", "heron-2", "--facts")
 	require.Regexp(t, `device\.locked +no +told by \w+`, facts)
 	require.Regexp(t, `usb\.link +no +bus`, facts)
@@ -85,7 +86,7 @@ func TestAReportHoldsNoSecretAndFactsTellWhoSaidThem(t *testing.T) {
 	require.Contains(t, d.run("--unattended", "prep", "heron-2", "--told", "find", "--told", "tap").out, "the bench sees that it is not")
 	bad := d.run("rack", "set", "heron-2", "--fact", "usb.link=yes")
 	require.Equal(t, 1, bad.code)
-	require.Contains(t, bad.err, "people may tell")
+	require.Contains(t, bad.err, "they may tell")
 }
 
 func TestWhyIsAskedInTheConsoleByOneClickAndLearned(t *testing.T) {

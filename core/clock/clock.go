@@ -8,12 +8,12 @@ import (
 	"time"
 )
 
-// A Clock tells the time and waits. All methods may be called from any
-// goroutine. After fires once, never early on this clock's own time, and at
-// once when d is zero or less.
+// A Clock tells the time and waits. All methods may be called from any goroutine.
+// Until returns nil once this clock has reached a time, at once where it has, or
+// ctx's error where that ends first; nothing of it is left after it has returned.
 type Clock interface {
 	Now() time.Time
-	After(d time.Duration) <-chan time.Time
+	Until(ctx context.Context, at time.Time) error
 }
 
 // System is the computer's clock.
@@ -21,9 +21,6 @@ type System struct{}
 
 // Now returns the current time.
 func (System) Now() time.Time { return time.Now() }
-
-// After is [time.After].
-func (System) After(d time.Duration) <-chan time.Time { return time.After(d) }
 
 // Moved is the system's clock shifted by an amount that can be changed while
 // it runs. The zero value is not shifted.
@@ -68,36 +65,40 @@ func (m *Moved) signal() <-chan struct{} {
 	return m.moved
 }
 
-// After fires when the shifted time has reached now plus d, sooner in real time
-// if the clock is moved forwards meanwhile.
-func (m *Moved) After(d time.Duration) <-chan time.Time {
-	fired := make(chan time.Time, 1)
-	due := m.Now().Add(d)
-	go func() {
-		for {
-			moved := m.signal()
-			left := due.Sub(m.Now())
-			if left <= 0 {
-				fired <- m.Now()
-				return
-			}
-			t := time.NewTimer(left)
-			select {
-			case <-t.C:
-			case <-moved:
-			}
-			t.Stop()
+// Until waits until the shifted time has reached a time, however it is moved
+// meanwhile.
+func (m *Moved) Until(ctx context.Context, at time.Time) error {
+	for {
+		moved := m.signal()
+		left := at.Sub(m.Now())
+		if left <= 0 {
+			return nil
 		}
-	}()
-	return fired
+		t := time.NewTimer(left)
+		select {
+		case <-ctx.Done():
+			t.Stop()
+			return ctx.Err()
+		case <-t.C:
+		case <-moved:
+		}
+		t.Stop()
+	}
+}
+
+// Until waits until a time.
+func (System) Until(ctx context.Context, at time.Time) error {
+	t := time.NewTimer(time.Until(at))
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-t.C:
+		return nil
+	}
 }
 
 // Sleep waits for d on c, or until ctx ends; then it returns ctx's error.
 func Sleep(ctx context.Context, c Clock, d time.Duration) error {
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-c.After(d):
-		return nil
-	}
+	return c.Until(ctx, c.Now().Add(d))
 }

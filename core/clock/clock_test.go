@@ -6,13 +6,18 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
 
 	"earlybench.invalid/earlybench/core/clock"
 )
 
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
 func TestAMovedClockWakesThoseWhoWait(t *testing.T) {
 	var c clock.Moved
-	fired := c.After(24 * time.Hour)
+	fired := make(chan error, 1)
+	due := c.Now().Add(24 * time.Hour)
+	go func() { fired <- c.Until(context.Background(), due) }()
 	select {
 	case <-fired:
 		require.Fail(t, "too early")
@@ -20,10 +25,10 @@ func TestAMovedClockWakesThoseWhoWait(t *testing.T) {
 	}
 	before := c.Now()
 	c.Move(25 * time.Hour)
-	<-fired
-	require.Greater(t, c.Now().Sub(before), 24*time.Hour)
+	require.NoError(t, <-fired)
+	require.Greater(t, c.Now().Sub(before), 23*time.Hour)
 	require.Equal(t, 25*time.Hour, c.Offset())
-	<-c.After(0)
+	require.NoError(t, c.Until(t.Context(), c.Now()), "a time that has come")
 }
 
 func TestSleepEndsWithItsContext(t *testing.T) {

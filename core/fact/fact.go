@@ -60,6 +60,10 @@ type Fact struct {
 	At     time.Time `json:"at"`
 	By     string    `json:"by,omitempty"` // who told it, where a person did
 	Scope  string    `json:"scope,omitempty"`
+	// Seq is the place of the fact in the order in which facts were kept; 0 for one
+	// that was not kept. Of two facts of one source the one with the higher number is
+	// the later one, whatever the clock said.
+	Seq uint64 `json:"-"`
 }
 
 // Registry is the set of keys known. The zero value knows none.

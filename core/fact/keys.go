@@ -46,6 +46,8 @@ const (
 	TokenEnds     Key = "token.ends"
 	AcceptState   Key = "accept.state"
 	AppInstalled  Key = "app.installed"
+	AppNeeds      Key = "app.needs"
+	AppVersion    Key = "app.version"
 	AppTried      Key = "app.tried"
 	AppFailed     Key = "app.failed"
 )
@@ -135,6 +137,8 @@ func ofTheMaker() []Spec {
 func ofAnApp() []Spec {
 	return []Spec{
 		{Key: AppInstalled, Type: Text, Sources: []Source{Device}, Ends: EndsLink, Text: "installed app file"},
+		{Key: AppNeeds, Type: Version, Sources: []Source{Host}, Text: "least OS release that the app runs on"},
+		{Key: AppVersion, Type: Text, Sources: []Source{Host}, Text: "version of the app that is here"},
 		{Key: AppTried, Type: Bool, Sources: []Source{Device}, Text: "a kept tryout of the app passed"},
 		{Key: AppFailed, Type: Text, Sources: []Source{Device}, Text: "what the last tryout ended at"},
 	}

@@ -1,13 +1,14 @@
 package fact
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
 )
 
-// View is what is known of one subject. It keeps one fact a key and source, the
-// latest, and answers with the strongest that is still good. A View is not
+// View is what is known of one subject. It keeps one fact a key, source and scope,
+// the latest, and answers with the strongest that is still good. A View is not
 // changed once it is handed out: With, Without and Live return another.
 type View struct {
 	registry *Registry
@@ -15,7 +16,8 @@ type View struct {
 	live     []string // scopes that last
 }
 
-// slot is what the sources say of one key, a source once.
+// slot is what the sources say of one key, each once by every way over which it
+// was seen.
 type slot struct {
 	number int
 	facts  []Fact
@@ -26,7 +28,22 @@ type slot struct {
 func NewView(r *Registry, live []string, facts ...Fact) View {
 	v := View{registry: r, slots: make([]slot, 0, len(facts)), live: slices.Clone(live)}
 	v.take(facts)
+	v.pack()
 	return v
+}
+
+// pack lays the facts of all slots side by side, since they are read together.
+func (v *View) pack() {
+	n := 0
+	for i := range v.slots {
+		n += len(v.slots[i].facts)
+	}
+	all := make([]Fact, 0, n)
+	for i := range v.slots {
+		from := len(all)
+		all = append(all, v.slots[i].facts...)
+		v.slots[i].facts = all[from:len(all):len(all)]
+	}
 }
 
 func (v *View) take(facts []Fact) {
@@ -39,7 +56,7 @@ func (v *View) take(facts []Fact) {
 		if !ok {
 			v.slots = slices.Insert(v.slots, i, slot{number: number})
 		}
-		v.slots[i].facts = latest(v.slots[i].facts, f)
+		v.slots[i].facts = v.keep(v.slots[i].facts, f)
 	}
 }
 
@@ -56,22 +73,44 @@ func (v *View) of(k Key) []Fact {
 	return nil
 }
 
-// latest keeps the newer of two facts of the same source; of the same instant
-// it keeps the one whose text sorts last, so that the order of arrival never
-// matters.
-func latest(have []Fact, f Fact) []Fact {
-	for i, old := range have {
-		if old.Source != f.Source {
-			continue
+// keep adds a fact to those of its key. Of one source and scope the later one is
+// kept: by the order in which they were kept, then by time, then by the text that
+// sorts last, so that the order of arrival never matters. What was seen over
+// something that has ended is kept only while nothing later is known.
+func (v *View) keep(have []Fact, f Fact) []Fact {
+	out := make([]Fact, 0, len(have)+1)
+	for _, old := range have {
+		switch {
+		case old.Source != f.Source:
+			out = append(out, old)
+		case old.Scope == f.Scope:
+			if later(old, f) > 0 {
+				f = old
+			}
+		default:
+			out = append(out, old)
 		}
-		if f.At.After(old.At) || f.At.Equal(old.At) && f.Value.String() > old.Value.String() {
-			have = slices.Clone(have)
-			have[i] = f
-		}
-		return have
 	}
-	return append(slices.Clone(have), f)
+	return v.tidy(append(out, f))
 }
+
+// later compares which of two facts is the later one.
+func later(a, b Fact) int {
+	return cmp.Or(cmp.Compare(a.Seq, b.Seq), a.At.Compare(b.At), cmp.Compare(a.Value.String(), b.Value.String()))
+}
+
+// tidy leaves out what was seen over something that has ended, where the same
+// source has told something later.
+func (v *View) tidy(facts []Fact) []Fact {
+	return slices.DeleteFunc(facts, func(f Fact) bool {
+		return !v.lasts(f.Scope) && slices.ContainsFunc(facts, func(o Fact) bool {
+			return o.Source == f.Source && o.Scope != f.Scope && o.Key == f.Key && later(o, f) > 0
+		})
+	})
+}
+
+// lasts tells whether a scope lasts; "" always does.
+func (v *View) lasts(scope string) bool { return scope == "" || slices.Contains(v.live, scope) }
 
 // With returns the view with more facts.
 func (v View) With(facts ...Fact) View {
@@ -99,6 +138,12 @@ func (v View) Without(source Source, keys ...Key) View {
 // Live returns the view with other scopes that last.
 func (v View) Live(scopes ...string) View {
 	v.live = slices.Clone(scopes)
+	v.slots = slices.Clone(v.slots)
+	for i := range v.slots {
+		if len(v.slots[i].facts) > 1 {
+			v.slots[i].facts = v.tidy(slices.Clone(v.slots[i].facts))
+		}
+	}
 	return v
 }
 
@@ -138,7 +183,11 @@ func (v *View) strongest(spec *Spec, facts []Fact, now time.Time) *Fact {
 	var best *Fact
 	rank := len(spec.Sources)
 	for i := range facts {
-		if r := slices.Index(spec.Sources, facts[i].Source); r >= 0 && r < rank && v.good(spec, &facts[i], now) {
+		r := slices.Index(spec.Sources, facts[i].Source)
+		if r < 0 || r > rank || !v.good(spec, &facts[i], now) {
+			continue
+		}
+		if r < rank || later(facts[i], *best) > 0 { // the same source, by another way
 			best, rank = &facts[i], r
 		}
 	}
@@ -155,7 +204,7 @@ func (v *View) good(s *Spec, f *Fact, now time.Time) bool {
 	if s.Good > 0 && !now.Before(f.At.Add(s.Good)) {
 		return false
 	}
-	return f.Scope == "" || slices.Contains(v.live, f.Scope)
+	return v.lasts(f.Scope)
 }
 
 // Registry returns the registry that the view goes by.

@@ -1,16 +1,16 @@
-// Package job is work that takes time: phases with progress, an end that says
-// what was and was not done. It holds the record and the runner; where records
-// are kept is the matter of a [Keeper].
+// Package job is work that takes time: kinds of work with recorded arguments,
+// phases with progress, checkpoints from which it goes on, an end that says what
+// was and was not done. It holds the record and the runner; where records are kept
+// is the matter of a [Keeper].
 package job
 
 import (
 	"context"
-	"errors"
+	"encoding/json"
 	"fmt"
-	"sync"
 	"time"
 
-	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/problem"
 )
 
 // State is the state of a job or phase.
@@ -23,7 +23,7 @@ const (
 	Done        State = "done"
 	Failed      State = "failed"
 	Stopped     State = "stopped"     // by a person
-	Interrupted State = "interrupted" // the service ended under it
+	Interrupted State = "interrupted" // the service ended under it, and a person must decide
 )
 
 // Ended tells whether a job in this state goes on no more.
@@ -31,16 +31,22 @@ func (s State) Ended() bool { return s != Waiting && s != Running }
 
 // Job is a job's record.
 type Job struct {
-	ID      string    `json:"id"`
-	Kind    string    `json:"kind"`
-	Title   string    `json:"title"`
-	Device  string    `json:"device,omitempty"` // handle
-	State   State     `json:"state"`
-	Phases  []Phase   `json:"phases"`
-	Error   *Problem  `json:"error,omitempty"`
-	Result  any       `json:"result,omitempty"`
-	Created time.Time `json:"created"`
-	Ended   time.Time `json:"ended,omitzero"`
+	ID       string           `json:"id"`
+	Kind     string           `json:"kind"`
+	Title    string           `json:"title"`
+	Device   string           `json:"device,omitempty"`   // handle, as it was
+	Subjects []string         `json:"subjects,omitempty"` // what it works on, such as device/ID
+	Parent   string           `json:"parent,omitempty"`   // id of the job whose part it is
+	Actor    string           `json:"actor,omitempty"`    // who began it
+	Args     json.RawMessage  `json:"args,omitempty"`
+	Kept     json.RawMessage  `json:"checkpoint,omitempty"` // from which it goes on
+	Begun    int              `json:"begun"`                // times that it was begun or gone on with
+	State    State            `json:"state"`
+	Phases   []Phase          `json:"phases"`
+	Error    *problem.Problem `json:"error,omitempty"`
+	Result   any              `json:"result,omitempty"`
+	Created  time.Time        `json:"created"`
+	Ended    time.Time        `json:"ended,omitzero"`
 }
 
 // Phase is one part of a job. Bytes are counted where there are any.
@@ -54,200 +60,47 @@ type Phase struct {
 	Ended time.Time `json:"ended,omitzero"`
 }
 
-// Kinds of problems, which callers tell apart.
-const (
-	Blocked = "blocked" // a gate is not open
-	Person  = "person"  // a person is needed
-	Gone    = "gone"    // the device was lost on the way
-	Refused = "refused" // not allowed
-	Other   = "failed"
-)
-
-// Problem is why a job failed, and what to do now. It is an error.
-type Problem struct {
-	Kind   string `json:"kind"`
-	Text   string `json:"text"`
-	Gate   string `json:"gate,omitempty"`
-	Remedy string `json:"remedy,omitempty"`
-}
-
-func (p *Problem) Error() string {
-	if p.Remedy == "" {
-		return p.Text
-	}
-	return p.Text + " " + p.Remedy
-}
-
-// A Keeper keeps jobs. Save is called at every change, from the job's own
-// goroutine and not too often; the record is not changed later.
+// A Keeper keeps jobs. Save is called at every change, of one job by one goroutine
+// at a time and not too often; the record is not changed later.
 type Keeper interface {
 	Save(ctx context.Context, j Job) error
+	// Children returns the jobs that are part of another.
+	Children(ctx context.Context, parent string) ([]Job, error)
 }
 
-// Runner runs jobs. It is made by New and ends with Close.
-type Runner struct {
-	keeper Keeper
-	clock  clock.Clock
-	id     func() string
-
-	ctx    context.Context
-	cancel context.CancelFunc
-	jobs   sync.WaitGroup
-
-	mu   sync.Mutex
-	runs map[string]*Run
+// Kind is a kind of work. A job of it that the service's end cut off is run again,
+// under its id, with what it has kept: Run must be fit for that.
+type Kind struct {
+	Name string
+	// Hold takes what the job works on, before it begins or goes on; its error
+	// refuses the job. It may be nil.
+	Hold func(ctx context.Context, j Job) (release func(), err error)
+	// Limit names what the job shares with others, and how many of them may work at
+	// once; "" is no limit. It may be nil.
+	Limit func(j Job) (name string, most int)
+	// Run does the work. Its context ends when the job is stopped or the service
+	// ends.
+	Run func(ctx context.Context, run *Run) (any, error)
+	// Asks says that the job puts a question to a person: that is never put again by
+	// itself.
+	Asks bool
 }
 
-// New makes a runner; id makes identifiers.
-func New(k Keeper, c clock.Clock, id func() string) *Runner {
-	ctx, cancel := context.WithCancel(context.Background())
-	return &Runner{keeper: k, clock: c, id: id, ctx: ctx, cancel: cancel, runs: map[string]*Run{}}
+// New is a job that is to be begun.
+type New struct {
+	Kind     string
+	Title    string
+	Device   string
+	Subjects []string
+	Parent   string
+	Actor    string
+	Args     any
+	Phases   []string
 }
 
-// Run is a job that is running, as its work sees it.
-type Run struct {
-	runner *Runner
-	stop   context.CancelCauseFunc
-
-	mu    sync.Mutex
-	job   Job
-	saved time.Time
-}
-
-// progressEvery is how often progress alone is saved.
-const progressEvery = 200 * time.Millisecond
-
-// ErrStopped is the cause of a context that a person's stop ended.
-var ErrStopped = errors.New("stopped")
-
-// Start begins a job: the record is saved, then do runs in a goroutine of its
-// own. The job returned is the record as it begins.
-func (r *Runner) Start(ctx context.Context, kind, title, device string, phases []string, do func(ctx context.Context, run *Run) (any, error)) (Job, error) {
-	j := Job{ID: r.id(), Kind: kind, Title: title, Device: device, State: Running, Created: r.clock.Now().UTC()}
-	for _, p := range phases {
-		j.Phases = append(j.Phases, Phase{Name: p, State: Waiting})
-	}
-	if err := r.keeper.Save(ctx, j); err != nil {
-		return j, fmt.Errorf("record the job: %w", err)
-	}
-	work, stop := context.WithCancelCause(r.ctx)
-	run := &Run{runner: r, stop: stop, job: j}
-	run.job.Phases = append([]Phase(nil), j.Phases...)
-	r.mu.Lock()
-	r.runs[j.ID] = run
-	r.mu.Unlock()
-	r.jobs.Go(func() {
-		defer stop(nil)
-		result, err := do(work, run)
-		run.end(work, result, err)
-		r.mu.Lock()
-		delete(r.runs, j.ID)
-		r.mu.Unlock()
-	})
-	return j, nil
-}
-
-// Stop stops a running job; false if there is none of that id.
-func (r *Runner) Stop(id string) bool {
-	r.mu.Lock()
-	run := r.runs[id]
-	r.mu.Unlock()
-	if run != nil {
-		run.stop(ErrStopped)
-	}
-	return run != nil
-}
-
-// Close interrupts all jobs and waits for them.
-func (r *Runner) Close() {
-	r.cancel()
-	r.jobs.Wait()
-}
-
-// Phase ends the phase before and begins the named one; total is its size in
-// bytes, or 0.
-func (r *Run) Phase(name string, total int64) {
-	r.change(true, func(j *Job, now time.Time) {
-		for i := range j.Phases {
-			p := &j.Phases[i]
-			switch {
-			case p.Name == name:
-				p.State, p.Began, p.Total, p.Done = Running, now, total, 0
-			case p.State == Running:
-				p.State, p.Ended = Done, now
-			}
-		}
-	})
-}
-
-// Progress says how far the running phase is.
-func (r *Run) Progress(done int64) {
-	r.change(false, func(j *Job, _ time.Time) {
-		for i := range j.Phases {
-			if j.Phases[i].State == Running {
-				j.Phases[i].Done = done
-			}
-		}
-	})
-}
-
-// Note puts a line beside the running phase.
-func (r *Run) Note(text string) {
-	r.change(false, func(j *Job, _ time.Time) {
-		for i := range j.Phases {
-			if j.Phases[i].State == Running {
-				j.Phases[i].Note = text
-			}
-		}
-	})
-}
-
-func (r *Run) copy() Job {
-	j := r.job
-	j.Phases = append([]Phase(nil), j.Phases...)
-	return j
-}
-
-func (r *Run) change(atOnce bool, f func(*Job, time.Time)) {
-	r.mu.Lock()
-	now := r.runner.clock.Now().UTC()
-	f(&r.job, now)
-	if real := time.Now(); atOnce || real.Sub(r.saved) >= progressEvery {
-		r.saved = real
-		j := r.copy()
-		r.mu.Unlock()
-		r.runner.keeper.Save(context.Background(), j) //nolint:errcheck // the end is saved with its error
-		return
-	}
-	r.mu.Unlock()
-}
-
-func (r *Run) end(ctx context.Context, result any, err error) {
-	r.change(true, func(j *Job, now time.Time) {
-		j.Ended, j.Result, j.State = now, result, Done
-		switch cause := context.Cause(ctx); {
-		case err == nil:
-		case errors.Is(cause, ErrStopped):
-			j.State, j.Error = Stopped, &Problem{Kind: Other, Text: "Stopped."}
-		case r.runner.ctx.Err() != nil:
-			j.State = Running
-			j.Interrupt(now)
-		default:
-			j.State = Failed
-			if !errors.As(err, &j.Error) {
-				j.Error = &Problem{Kind: Other, Text: err.Error()}
-			}
-		}
-		for i := range j.Phases {
-			if p := &j.Phases[i]; p.State == Running {
-				p.State, p.Ended = j.State, now
-			}
-		}
-	})
-}
-
-// Interrupt marks a job whose service ended under it, and says how far it was.
-func (j *Job) Interrupt(now time.Time) {
+// Interrupt marks a job whose service ended under it and with which nobody goes on,
+// and says how far it was.
+func (j *Job) Interrupt(now time.Time, remedy string) {
 	if j.State.Ended() {
 		return
 	}
@@ -263,5 +116,10 @@ func (j *Job) Interrupt(now time.Time) {
 			text = fmt.Sprintf("The service ended during the phase %s, at %d of %d bytes.", p.Name, p.Done, p.Total)
 		}
 	}
-	j.State, j.Ended, j.Error = Interrupted, now, &Problem{Kind: Other, Text: text, Remedy: "Start it again: what has arrived is not sent twice."}
+	j.State, j.Ended, j.Error = Interrupted, now, &problem.Problem{Kind: problem.Person, Text: text, Remedy: remedy}
+}
+
+func (j Job) copy() Job {
+	j.Phases = append([]Phase(nil), j.Phases...)
+	return j
 }

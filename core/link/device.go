@@ -11,6 +11,7 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/rfb"
 	"earlybench.invalid/earlybench/core/rpc"
 )
@@ -22,11 +23,11 @@ const handshakeTimeout = 15 * time.Second
 // may be called from any goroutine.
 type Device interface {
 	// Admission tells how it stands with a key.
-	Admission(key string) Admission
+	Admission(key string) device.Admittance
 	// Ask puts the question on the screen and reports every state of it, the
 	// first at once and a final one last, until ctx ends, which takes the
 	// question away.
-	Ask(ctx context.Context, v Visitor, report func(Admission))
+	Ask(ctx context.Context, v device.Visitor, report func(device.Admittance))
 	// Control answers a control method of an admitted bench. Notify sends
 	// notifications for as long as ctx lasts.
 	Control(ctx context.Context, method string, params json.RawMessage, notify func(method string, params any) error) (any, error)
@@ -62,7 +63,7 @@ func Serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device) error {
 	defer running.Wait()
 	defer cancel()
 	running.Go(func() { ssh.DiscardRequests(requests) })
-	s := served{ctx: ctx, device: d, key: conn.Permissions.Extensions["key"]}
+	s := served{ctx: ctx, body: d, key: conn.Permissions.Extensions["key"]}
 	for ch := range channels {
 		running.Go(func() { s.channel(ch) })
 	}
@@ -81,13 +82,13 @@ func Asker(ctx context.Context) string {
 }
 
 type served struct {
-	ctx    context.Context
-	device Device
-	key    string
+	ctx  context.Context
+	body Device
+	key  string
 }
 
 func (s *served) channel(n ssh.NewChannel) {
-	visitor := s.device.Admission(s.key).State != Admitted
+	visitor := s.body.Admission(s.key).State != device.Admitted
 	switch {
 	case n.ChannelType() == channelAdmit:
 		s.admit(n)
@@ -98,7 +99,7 @@ func (s *served) channel(n ssh.NewChannel) {
 	case n.ChannelType() == channelScreen:
 		if c, requests, err := n.Accept(); err == nil {
 			go ssh.DiscardRequests(requests)
-			rfb.Serve(s.ctx, c, s.device.Screen()) //nolint:errcheck // the viewer sees the end
+			rfb.Serve(s.ctx, c, s.body.Screen()) //nolint:errcheck // the viewer sees the end
 		}
 	case n.ChannelType() == "session":
 		s.session(n)
@@ -118,7 +119,7 @@ func (s *served) admit(n ssh.NewChannel) {
 	conn := rpc.New(c, func(ctx context.Context, conn *rpc.Conn, method string, params json.RawMessage) (any, error) {
 		switch method {
 		case MethodAdmitState:
-			return s.device.Admission(s.key), nil
+			return s.body.Admission(s.key), nil
 		case MethodAdmitCancel:
 			mu.Lock()
 			defer mu.Unlock()
@@ -127,7 +128,7 @@ func (s *served) admit(n ssh.NewChannel) {
 			}
 			return nil, nil
 		case MethodAdmitAsk:
-			v, err := rpc.Decode[Visitor](params)
+			v, err := rpc.Decode[device.Visitor](params)
 			if err != nil {
 				return nil, err
 			}
@@ -145,8 +146,8 @@ func (s *served) admit(n ssh.NewChannel) {
 				cancel()
 				cancel = nil
 			}()
-			var last Admission
-			s.device.Ask(ctx, v, func(a Admission) {
+			var last device.Admittance
+			s.body.Ask(ctx, v, func(a device.Admittance) {
 				last = a
 				conn.Notify(MethodAdmitChange, a) //nolint:errcheck // the asker has gone
 			})
@@ -164,10 +165,10 @@ func (s *served) control(n ssh.NewChannel) {
 	}
 	go ssh.DiscardRequests(requests)
 	conn := rpc.New(c, func(ctx context.Context, conn *rpc.Conn, method string, params json.RawMessage) (any, error) {
-		if s.device.Admission(s.key).State != Admitted {
+		if s.body.Admission(s.key).State != device.Admitted {
 			return nil, rpc.Errorf(rpc.CodeRefused, "this bench is no longer admitted")
 		}
-		return s.device.Control(context.WithValue(ctx, asker{}, s.key), method, params, conn.Notify)
+		return s.body.Control(context.WithValue(ctx, asker{}, s.key), method, params, conn.Notify)
 	})
 	<-conn.Done()
 }
@@ -187,7 +188,7 @@ func (s *served) session(n ssh.NewChannel) {
 			continue
 		}
 		go ssh.DiscardRequests(requests)
-		server := sftp.NewRequestServer(c, s.device.Files())
+		server := sftp.NewRequestServer(c, s.body.Files())
 		server.Serve() //nolint:errcheck // the other side sees the end
 		server.Close()
 		return

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/rfb"
 )
@@ -29,34 +30,34 @@ type fake struct {
 	answer   chan bool
 }
 
-func (f *fake) Admission(key string) link.Admission {
+func (f *fake) Admission(key string) device.Admittance {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.admitted[key] {
-		return link.Admission{State: link.Admitted, For: "visit"}
+		return device.Admittance{State: device.Admitted, For: "visit"}
 	}
-	return link.Admission{State: link.AdmitNone}
+	return device.Admittance{State: device.AdmitNone}
 }
 
-func (f *fake) Ask(ctx context.Context, v link.Visitor, report func(link.Admission)) {
+func (f *fake) Ask(ctx context.Context, v device.Visitor, report func(device.Admittance)) {
 	f.mu.Lock()
 	if f.asking {
 		f.mu.Unlock()
-		report(link.Admission{State: link.AdmitBusy})
+		report(device.Admittance{State: device.AdmitBusy})
 		return
 	}
 	f.asking = true
 	f.mu.Unlock()
-	report(link.Admission{State: link.AdmitAsking})
-	end := link.Admission{State: link.AdmitExpired}
+	report(device.Admittance{State: device.AdmitAsking})
+	end := device.Admittance{State: device.AdmitExpired}
 	select {
 	case <-ctx.Done():
 	case yes := <-f.answer:
 		f.mu.Lock()
 		f.admitted[v.Key] = yes
 		f.mu.Unlock()
-		if end.State = link.AdmitRefused; yes {
-			end.State = link.Admitted
+		if end.State = device.AdmitRefused; yes {
+			end.State = device.Admitted
 		}
 	}
 	f.mu.Lock()
@@ -66,7 +67,7 @@ func (f *fake) Ask(ctx context.Context, v link.Visitor, report func(link.Admissi
 }
 
 func (f *fake) Control(_ context.Context, method string, _ json.RawMessage, _ func(string, any) error) (any, error) {
-	return map[string]string{"did": method}, nil
+	return map[string]string{"name": method}, nil
 }
 
 func (f *fake) Files() sftp.Handlers { return sftp.InMemHandler() }
@@ -95,8 +96,8 @@ func signer(t testing.TB) ssh.Signer {
 	return s
 }
 
-// device serves a fake device on loopback, to any number of benches.
-func device(t testing.TB, key ssh.Signer) (*fake, string) {
+// serve serves a fake device on loopback, to any number of benches.
+func serve(t testing.TB, key ssh.Signer) (*fake, string) {
 	t.Helper()
 	f := &fake{admitted: map[string]bool{}, answer: make(chan bool)}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -120,91 +121,99 @@ func dial(t testing.TB, address string, key ssh.Signer, pinned string) (*link.Se
 	t.Helper()
 	c, err := net.Dial("tcp", address)
 	require.NoError(t, err)
-	s, err := link.Dial(t.Context(), c, key, pinned)
+	s, err := link.Dial(t.Context(), c, key, device.Pinned(pinned))
 	if err == nil {
 		t.Cleanup(func() { s.Close() })
 	}
 	return s, err
 }
 
+func admissionOf(s device.Session) device.Admission {
+	a, err := s.Admission()
+	if err != nil {
+		panic(err)
+	}
+	return a
+}
+
 func TestAVisitorGetsNothingButItsQuestion(t *testing.T) {
-	f, address := device(t, signer(t))
+	f, address := serve(t, signer(t))
 	s, err := dial(t, address, signer(t), "")
 	require.NoError(t, err)
-	_, err = s.Control(nil)
+	apps, err := s.Apps()
+	require.NoError(t, err)
+	_, err = apps.List(t.Context())
 	require.ErrorContains(t, err, "not admitted")
-	_, err = s.Files()
-	require.ErrorContains(t, err, "not admitted")
-	_, err = s.Screen()
+	files, err := s.Files()
+	require.NoError(t, err)
+	put := func() error {
+		return files.Put(t.Context(), "", "x", bytes.NewReader([]byte("hello")), 0, 5, func(int64) {})
+	}
+	require.ErrorContains(t, put(), "not admitted")
+	screen, err := s.Screen()
+	require.NoError(t, err)
+	_, err = screen.Open(t.Context())
 	require.ErrorContains(t, err, "not admitted")
 
 	go func() { f.answer <- true }()
-	a, err := s.Ask(t.Context(), link.Visitor{Name: "moor-desk"}, func(link.Admission) {})
+	admission, err := s.Admission()
 	require.NoError(t, err)
-	require.Equal(t, link.Admitted, a.State)
+	a, err := admission.Ask(t.Context(), device.Visitor{Name: "moor-desk"}, func(device.Admittance) {})
+	require.NoError(t, err)
+	require.Equal(t, device.Admitted, a.State)
 
-	c, err := s.Control(func(string, json.RawMessage) {})
+	d, err := s.Describe(t.Context())
 	require.NoError(t, err)
-	defer c.Close()
-	var did map[string]string
-	require.NoError(t, c.Call(t.Context(), link.MethodDescribe, nil, &did))
-	require.Equal(t, "describe", did["did"])
-	screen, err := s.Screen()
+	require.Equal(t, "describe", d.Name)
+	open, err := screen.Open(t.Context())
 	require.NoError(t, err)
-	img, err := rfb.Picture(screen)
+	defer open.Close()
+	img, err := rfb.Picture(open)
 	require.NoError(t, err)
 	require.Equal(t, image.Rect(0, 0, 3, 2), img.Bounds())
 	require.Equal(t, []byte{10, 20, 30, 255}, img.Pix[:4])
-	screen.Close()
-	files, err := s.Files()
-	require.NoError(t, err)
-	w, err := files.Create("/x")
-	require.NoError(t, err)
-	_, err = w.Write([]byte("hello"))
-	require.NoError(t, err)
-	require.NoError(t, w.Close())
-	files.Close()
+	require.NoError(t, put())
 }
 
 func TestOneQuestionAtATimeAndOneThatIsTakenBackGoesAway(t *testing.T) {
-	f, address := device(t, signer(t))
+	f, address := serve(t, signer(t))
 	one, err := dial(t, address, signer(t), "")
 	require.NoError(t, err)
 	two, err := dial(t, address, signer(t), "")
 	require.NoError(t, err)
 
-	asking := make(chan link.AdmitState, 4)
+	asking := make(chan device.AdmitState, 4)
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
 	go func() {
-		_, err := one.Ask(ctx, link.Visitor{Name: "one"}, func(a link.Admission) { asking <- a.State })
+		_, err := admissionOf(one).Ask(ctx, device.Visitor{Name: "one"}, func(a device.Admittance) { asking <- a.State })
 		ended <- err
 	}()
-	require.Equal(t, link.AdmitAsking, <-asking)
-	a, err := two.Ask(t.Context(), link.Visitor{Name: "two"}, func(link.Admission) {})
+	require.Equal(t, device.AdmitAsking, <-asking)
+	a, err := admissionOf(two).Ask(t.Context(), device.Visitor{Name: "two"}, func(device.Admittance) {})
 	require.NoError(t, err)
-	require.Equal(t, link.AdmitBusy, a.State)
+	require.Equal(t, device.AdmitBusy, a.State)
 
 	cancel()
 	require.ErrorIs(t, <-ended, context.Canceled)
 	require.Eventually(t, func() bool { f.mu.Lock(); defer f.mu.Unlock(); return !f.asking }, 5*time.Second, time.Millisecond)
 	go func() { f.answer <- false }()
-	a, err = two.Ask(t.Context(), link.Visitor{Name: "two"}, func(link.Admission) {})
+	a, err = admissionOf(two).Ask(t.Context(), device.Visitor{Name: "two"}, func(device.Admittance) {})
 	require.NoError(t, err)
-	require.Equal(t, link.AdmitRefused, a.State)
+	require.Equal(t, device.AdmitRefused, a.State)
 }
 
 func TestAnotherDeviceKeyThanThePinnedOneIsNeverGoneOver(t *testing.T) {
 	key := signer(t)
-	_, address := device(t, key)
+	_, address := serve(t, key)
 	fingerprint := ssh.FingerprintSHA256(key.PublicKey())
 	s, err := dial(t, address, signer(t), fingerprint)
 	require.NoError(t, err)
-	require.Equal(t, fingerprint, s.Key)
+	require.Equal(t, fingerprint, s.Key())
 	_, err = dial(t, address, signer(t), "SHA256:another")
-	changed, ok := errors.AsType[*link.KeyChanged](err)
+	changed, ok := errors.AsType[*device.KeyChanged](err)
 	require.True(t, ok, "%v", err)
-	require.Equal(t, link.KeyChanged{Pinned: "SHA256:another", Shown: fingerprint}, *changed)
+	require.Equal(t, device.KeyChanged{Pinned: "SHA256:another", Shown: fingerprint}, *changed)
 }
 
 // A bench refuses every channel that a device opens: SSH has the server open
@@ -213,7 +222,7 @@ func TestADeviceOpensNoChannelsAtTheBench(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
-	refused := make(chan error, 1)
+	refused, dialled := make(chan error, 1), make(chan struct{})
 	go func() {
 		c, err := l.Accept()
 		if err != nil {
@@ -231,10 +240,12 @@ func TestADeviceOpensNoChannelsAtTheBench(t *testing.T) {
 		go ssh.DiscardRequests(reqs)
 		_, _, err = conn.OpenChannel("forwarded-tcpip", nil)
 		refused <- err
+		<-dialled
 		ch.Close()
 		conn.Close()
 	}()
 	s, err := dial(t, l.Addr().String(), signer(t), "")
+	close(dialled)
 	require.NoError(t, err)
 	require.ErrorContains(t, <-refused, "opens no channels")
 	<-s.Done()

@@ -2,7 +2,6 @@ package link
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -10,47 +9,48 @@ import (
 	"sync"
 	"time"
 
-	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/rpc"
 )
 
-// KeyChanged is the error of a device that proved another key than the one that
-// was pinned. It is never gone over silently.
-type KeyChanged struct{ Pinned, Shown string }
-
-func (e *KeyChanged) Error() string {
-	return fmt.Sprintf("pinned is %s, shown was %s", e.Pinned, e.Shown)
-}
-
-// Session is the bench's side of a link. It is made by [Dial].
+// Session is the bench's side of a link, a [device.Session]. It is made by
+// [Dial].
 type Session struct {
-	conn  ssh.Conn
-	admit *rpc.Conn
-	Key   string // the device key's fingerprint, proven
+	device.Bare // what a link does not have
 
-	mu       sync.Mutex
-	change   func(Admission)
-	done     chan struct{}
-	channels sync.WaitGroup
+	conn ssh.Conn
+	key  string
+	done chan struct{}
+
+	ending sync.Mutex // guards ended, and that nothing is begun after the end
+	ended  bool
+	runs   sync.WaitGroup // all that serves the connection
+
+	visit *visit
+
+	calling chan struct{} // holds one value: taken by whoever opens the channel for calls
+	calls   *rpc.Conn
 }
 
-// Dial begins a link over c, which it owns from then on. pinned is the
-// fingerprint of the device key, or "" at the first meeting; another key is a
-// [KeyChanged].
-func Dial(ctx context.Context, c net.Conn, key ssh.Signer, pinned string) (*Session, error) {
-	s := &Session{done: make(chan struct{})}
+var _ device.Session = (*Session)(nil)
+
+// Dial begins a link over c, which it owns from then on. accept is asked about
+// the device key, by its SHA-256 fingerprint, once the device has proven it and
+// before this bench says who it is; its error ends the link.
+func Dial(ctx context.Context, c net.Conn, key ssh.Signer, accept func(fingerprint string) error) (*Session, error) {
+	s := &Session{Bare: device.Bare{Way: "device link"}, done: make(chan struct{}), calling: make(chan struct{}, 1)}
+	s.calling <- struct{}{}
+	var refused error
 	config := &ssh.ClientConfig{
 		User:          "bench",
 		Auth:          []ssh.AuthMethod{ssh.PublicKeys(key)},
 		ClientVersion: "SSH-2.0-EarlyBench_1",
 		HostKeyCallback: func(_ string, _ net.Addr, k ssh.PublicKey) error {
-			s.Key = ssh.FingerprintSHA256(k)
-			if pinned != "" && s.Key != pinned {
-				return &KeyChanged{Pinned: pinned, Shown: s.Key}
-			}
-			return nil
+			s.key = ssh.FingerprintSHA256(k)
+			refused = accept(s.key)
+			return refused
 		},
 	}
 	config.Ciphers = ciphers
@@ -58,115 +58,37 @@ func Dial(ctx context.Context, c net.Conn, key ssh.Signer, pinned string) (*Sess
 	stop := context.AfterFunc(ctx, func() { c.Close() })
 	conn, channels, requests, err := ssh.NewClientConn(c, "device", config)
 	if !stop() && err == nil {
-		err = ctx.Err()
+		err = context.Cause(ctx)
 		conn.Close()
 	}
 	if err != nil {
 		c.Close()
-		if changed, ok := errors.AsType[*KeyChanged](err); ok {
-			return nil, changed
+		if refused != nil {
+			return nil, refused
 		}
 		return nil, fmt.Errorf("begin the link: %w", err)
 	}
 	c.SetDeadline(time.Time{}) //nolint:errcheck // as above
 	s.conn = conn
-	s.channels.Go(func() { ssh.DiscardRequests(requests) })
-	s.channels.Go(func() {
+	s.run(func() { ssh.DiscardRequests(requests) })
+	s.run(func() {
 		for n := range channels { // a device opens none
 			n.Reject(ssh.Prohibited, "a device opens no channels") //nolint:errcheck // nothing more to do
 		}
 	})
-	go func() {
+	s.run(func() {
 		s.conn.Wait() //nolint:errcheck // it has ended, which is all
 		close(s.done)
-	}()
-	ch, err := s.open(channelAdmit)
-	if err != nil {
+	})
+	if err := s.beginVisit(ctx); err != nil {
 		s.Close()
-		return nil, fmt.Errorf("open the admission channel: %w", err)
+		return nil, err
 	}
-	s.admit = rpc.New(ch, s.admitHandler)
 	return s, nil
 }
 
-func (s *Session) open(kind string) (io.ReadWriteCloser, error) {
-	ch, requests, err := s.conn.OpenChannel(kind, nil)
-	if err != nil {
-		return nil, err
-	}
-	s.channels.Go(func() { ssh.DiscardRequests(requests) })
-	return ch, nil
-}
-
-func (s *Session) admitHandler(_ context.Context, _ *rpc.Conn, method string, params json.RawMessage) (any, error) {
-	s.mu.Lock()
-	change := s.change
-	s.mu.Unlock()
-	if a, err := rpc.Decode[Admission](params); method == MethodAdmitChange && err == nil && change != nil {
-		change(a)
-	}
-	return nil, nil
-}
-
-// Admission asks how it stands with this bench's key.
-func (s *Session) Admission(ctx context.Context) (Admission, error) {
-	var a Admission
-	err := s.admit.Call(ctx, MethodAdmitState, nil, &a)
-	return a, err
-}
-
-// Ask has the device ask its owner, reports each state, and returns the last.
-// When ctx ends the question is taken away.
-func (s *Session) Ask(ctx context.Context, v Visitor, change func(Admission)) (Admission, error) {
-	s.mu.Lock()
-	s.change = change
-	s.mu.Unlock()
-	defer context.AfterFunc(ctx, func() {
-		short, cancel := context.WithTimeout(context.Background(), time.Second)
-		defer cancel()
-		s.admit.Call(short, MethodAdmitCancel, nil, nil) //nolint:errcheck // the device forgets it with the session
-	})()
-	var a Admission
-	err := s.admit.Call(ctx, MethodAdmitAsk, v, &a)
-	return a, err
-}
-
-// Control opens the control channel of an admitted bench; notify takes the
-// device's notifications, in order, and must not block.
-func (s *Session) Control(notify func(method string, params json.RawMessage)) (*rpc.Conn, error) {
-	ch, err := s.open(channelControl)
-	if err != nil {
-		return nil, fmt.Errorf("open the control channel: %w", err)
-	}
-	return rpc.New(ch, func(ctx context.Context, c *rpc.Conn, method string, params json.RawMessage) (any, error) {
-		notify(method, params)
-		return nil, nil
-	}), nil
-}
-
-// Files opens SFTP.
-func (s *Session) Files() (*sftp.Client, error) {
-	ch, requests, err := s.conn.OpenChannel("session", nil)
-	if err != nil {
-		return nil, fmt.Errorf("open the files channel: %w", err)
-	}
-	s.channels.Go(func() { ssh.DiscardRequests(requests) })
-	ok, err := ch.SendRequest("subsystem", true, ssh.Marshal(struct{ Name string }{"sftp"}))
-	if err != nil || !ok {
-		ch.Close()
-		return nil, fmt.Errorf("open the files channel: the device refused: %w", errors.Join(err))
-	}
-	return sftp.NewClientPipe(ch, ch, sftp.UseConcurrentWrites(true), sftp.MaxConcurrentRequestsPerFile(64))
-}
-
-// Screen opens the screen, on which RFB is spoken.
-func (s *Session) Screen() (io.ReadWriteCloser, error) {
-	ch, err := s.open(channelScreen)
-	if err != nil {
-		return nil, fmt.Errorf("open the screen channel: %w", err)
-	}
-	return ch, nil
-}
+// Key is the fingerprint of the device key.
+func (s *Session) Key() string { return s.key }
 
 // Done is closed when the link has ended.
 func (s *Session) Done() <-chan struct{} { return s.done }
@@ -175,30 +97,127 @@ func (s *Session) Done() <-chan struct{} { return s.done }
 func (s *Session) Close() error {
 	s.conn.Close()
 	<-s.done
-	if s.admit != nil {
-		s.admit.Close()
+	if s.visit != nil {
+		s.visit.conn.Close()
 	}
-	s.channels.Wait()
+	<-s.calling // whoever opens the channel for calls sees the end, too
+	if s.calls != nil {
+		s.calls.Close()
+	}
+	s.calling <- struct{}{}
+	s.ending.Lock()
+	s.ended = true
+	s.ending.Unlock()
+	s.runs.Wait()
 	return nil
 }
 
-// FollowLog follows the device's log; take gets the lines in order and must not
-// block. end ends it.
-func (s *Session) FollowLog(from LogFrom, take func(Line)) (end func(), err error) {
-	c, err := s.Control(func(method string, params json.RawMessage) {
-		if l, err := rpc.Decode[Line](params); err == nil && method == MethodLog {
-			take(l)
+// run runs f until the session's end, which waits for it; after that it does
+// nothing.
+func (s *Session) run(f func()) {
+	s.ending.Lock()
+	defer s.ending.Unlock()
+	if !s.ended {
+		s.runs.Go(f)
+	}
+}
+
+// open opens a channel. A device that never confirms it is given up when ctx
+// ends; the channel is closed if it opens later.
+func (s *Session) open(ctx context.Context, kind string) (ssh.Channel, error) {
+	type opened struct {
+		ch  ssh.Channel
+		err error
+	}
+	answer := make(chan opened, 1)
+	s.run(func() {
+		ch, requests, err := s.conn.OpenChannel(kind, nil)
+		answer <- opened{ch, err}
+		if err == nil {
+			ssh.DiscardRequests(requests)
 		}
 	})
+	select {
+	case <-s.done: // a channel that was not begun any more is answered by nobody
+		return nil, device.ErrEnded
+	case o := <-answer:
+		if o.err != nil {
+			return nil, fmt.Errorf("open the channel %s: %w", kind, s.lost(o.err))
+		}
+		return o.ch, nil
+	case <-ctx.Done():
+		s.run(func() {
+			if o := <-answer; o.err == nil {
+				o.ch.Close()
+			}
+		})
+		return nil, fmt.Errorf("open the channel %s: %w", kind, context.Cause(ctx))
+	}
+}
+
+// lost makes [device.ErrEnded] of an error that came from the link's end.
+func (s *Session) lost(err error) error {
+	select {
+	case <-s.done:
+		return device.ErrEnded
+	default:
+		return err
+	}
+}
+
+// control opens a control channel of an admitted bench.
+func (s *Session) control(ctx context.Context, handler rpc.Handler) (*rpc.Conn, error) {
+	ch, err := s.open(ctx, channelControl)
 	if err != nil {
 		return nil, err
 	}
-	var following sync.WaitGroup
-	following.Go(func() {
-		c.Call(context.Background(), MethodLogFollow, from, nil) //nolint:errcheck // it lasts until its end
-	})
-	return func() {
-		c.Close()
-		following.Wait()
-	}, nil
+	return rpc.New(ch, handler), nil
+}
+
+// call calls a control method, on the one channel for calls.
+func (s *Session) call(ctx context.Context, method string, params, result any) error {
+	select {
+	case <-s.calling:
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-s.done:
+		return device.ErrEnded
+	}
+	if s.calls == nil || s.calls.Err() != nil {
+		c, err := s.control(ctx, rpc.NoMethod)
+		if err != nil {
+			s.calling <- struct{}{}
+			return err
+		}
+		s.calls = c
+	}
+	c := s.calls
+	s.calling <- struct{}{}
+	err := c.Call(ctx, method, params, result)
+	if errors.Is(err, rpc.ErrClosed) {
+		return s.lost(err)
+	}
+	return err
+}
+
+// Find has the device show its handle.
+func (s *Session) Find(ctx context.Context, handle string) error {
+	return s.call(ctx, MethodFind, Find{Handle: handle}, nil)
+}
+
+// Describe asks who the device is, in its own words.
+func (s *Session) Describe(ctx context.Context) (Description, error) {
+	var d Description
+	err := s.call(ctx, MethodDescribe, nil, &d)
+	return d, err
+}
+
+// Screen is the device's screen.
+func (s *Session) Screen() (device.Screen, error) { return screen{s}, nil }
+
+type screen struct{ *Session }
+
+// Open opens the screen, on which RFB is spoken.
+func (s screen) Open(ctx context.Context) (io.ReadWriteCloser, error) {
+	return s.open(ctx, channelScreen)
 }

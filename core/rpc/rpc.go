@@ -2,8 +2,9 @@
 // bound on every line. The link's control channel, the host protocol and the
 // stand-ins' steering speak it.
 //
-// A line longer than [MaxLine], or one that is not a JSON-RPC object, ends the
-// connection: the other side is not one to go on talking with.
+// A line that is no JSON-RPC message is answered with an error; many of them, or
+// a line longer than [MaxLine], end the connection, and so does another side that
+// takes nothing for longer than a write may last.
 package rpc
 
 import (
@@ -13,7 +14,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
 	"sync"
+	"time"
 )
 
 // MaxLine is the longest line taken, in bytes, its end included.
@@ -23,14 +26,25 @@ const MaxLine = 1 << 20
 // ones wait unread.
 const maxRunning = 32
 
+// maxMistakes is how many lines that are no messages the other side may send.
+const maxMistakes = 16
+
+// writeWithin bounds one write: the other side must take a line within this time.
+const writeWithin = 15 * time.Second
+
 // Codes of JSON-RPC 2.0, section 5.1, and our own from 1 on.
 const (
+	CodeParse          = -32700
+	CodeInvalidRequest = -32600
 	CodeInvalidParams  = -32602
 	CodeMethodNotFound = -32601
 	CodeFailed         = 1 // the request was understood and could not be done
 	CodeRefused        = 2 // not allowed
 	CodeNoRoom         = 3 // there is no room for it
 )
+
+// errStuck is how a connection ends whose other side takes nothing.
+var errStuck = errors.New("the other side takes nothing")
 
 // ErrClosed is what a call returns when the connection has ended.
 var ErrClosed = errors.New("the connection has ended")
@@ -64,7 +78,7 @@ func NoMethod(_ context.Context, _ *Conn, method string, _ json.RawMessage) (any
 
 type message struct {
 	Version string          `json:"jsonrpc"`
-	ID      *uint64         `json:"id,omitempty"`
+	ID      json.RawMessage `json:"id,omitempty"` // a string, a number or null; nil: a notification
 	Method  string          `json:"method,omitempty"`
 	Params  json.RawMessage `json:"params,omitempty"`
 	Result  json.RawMessage `json:"result,omitempty"`
@@ -85,15 +99,17 @@ type Conn struct {
 
 	mu      sync.Mutex
 	next    uint64
-	waiting map[uint64]chan message
+	waiting map[string]chan message // by the id as it is written
 	err     error
+
+	mistakes int // of the reader only
 }
 
 // New starts a connection over rw and owns rw from then on.
 func New(rw io.ReadWriteCloser, handler Handler) *Conn {
 	ctx, cancel := context.WithCancel(context.Background())
 	c := &Conn{rw: rw, handler: handler, ctx: ctx, cancel: cancel,
-		done: make(chan struct{}), waiting: map[uint64]chan message{}}
+		done: make(chan struct{}), waiting: map[string]chan message{}}
 	go c.read()
 	return c
 }
@@ -122,7 +138,7 @@ func (c *Conn) Call(ctx context.Context, method string, params, result any) erro
 		return fmt.Errorf("%s: %w", method, ErrClosed)
 	}
 	c.next++
-	id := c.next
+	id := strconv.FormatUint(c.next, 10)
 	c.waiting[id] = answer
 	c.mu.Unlock()
 	defer func() {
@@ -130,7 +146,7 @@ func (c *Conn) Call(ctx context.Context, method string, params, result any) erro
 		delete(c.waiting, id)
 		c.mu.Unlock()
 	}()
-	if err := c.write(message{ID: &id, Method: method, Params: raw}); err != nil {
+	if err := c.write(message{ID: json.RawMessage(id), Method: method, Params: raw}); err != nil {
 		return fmt.Errorf("%s: %w", method, err)
 	}
 	select {
@@ -190,7 +206,10 @@ func (c *Conn) write(m message) error {
 	}
 	c.writing.Lock()
 	defer c.writing.Unlock()
-	if _, err := c.rw.Write(append(line, '\n')); err != nil {
+	stuck := time.AfterFunc(writeWithin, func() { c.end(errStuck) })
+	_, err = c.rw.Write(append(line, '\n'))
+	stuck.Stop()
+	if err != nil {
 		c.end(err)
 		return fmt.Errorf("%w: %w", ErrClosed, err)
 	}
@@ -219,9 +238,15 @@ func (c *Conn) read() {
 func (c *Conn) take(line []byte, slots chan struct{}) error {
 	var m message
 	if err := json.Unmarshal(line, &m); err != nil {
-		return fmt.Errorf("not a JSON-RPC line: %w", err)
+		code := CodeParse
+		if json.Valid(line) { // such as a batch, which is not spoken here
+			code = CodeInvalidRequest
+		}
+		return c.mistake(nil, Errorf(code, "not a JSON-RPC message: %s", err))
 	}
 	switch {
+	case len(m.ID) > 0 && (m.ID[0] == '{' || m.ID[0] == '[' || m.ID[0] == 't' || m.ID[0] == 'f'):
+		return c.mistake(nil, Errorf(CodeInvalidRequest, "an id is a string, a number or null"))
 	case m.Method != "" && m.ID == nil:
 		c.handler(c.ctx, c, m.Method, m.Params) //nolint:errcheck // nobody waits for an answer
 	case m.Method != "":
@@ -230,23 +255,34 @@ func (c *Conn) take(line []byte, slots chan struct{}) error {
 		case <-c.ctx.Done():
 			return ErrClosed
 		}
-		c.running.Add(1)
-		go func() {
-			defer func() { <-slots; c.running.Done() }()
+		c.running.Go(func() {
+			defer func() { <-slots }()
 			c.answer(m)
-		}()
-	case m.ID != nil:
+		})
+	case m.Result != nil || m.Error != nil:
 		c.mu.Lock()
-		waiting := c.waiting[*m.ID]
-		delete(c.waiting, *m.ID)
+		waiting := c.waiting[string(m.ID)]
+		delete(c.waiting, string(m.ID))
 		c.mu.Unlock()
 		if waiting != nil { // else the caller has stopped waiting
 			waiting <- m
 		}
 	default:
-		return errors.New("not a JSON-RPC line: neither method nor id")
+		return c.mistake(m.ID, Errorf(CodeInvalidRequest, "neither method nor result"))
 	}
 	return nil
+}
+
+// mistake answers a line that is no message, as JSON-RPC 2.0, section 5, asks; it
+// returns an error once there were too many.
+func (c *Conn) mistake(id json.RawMessage, e *Error) error {
+	if c.mistakes++; c.mistakes > maxMistakes {
+		return fmt.Errorf("%d lines that are no JSON-RPC, the last: %w", c.mistakes, e)
+	}
+	if id == nil {
+		id = json.RawMessage("null")
+	}
+	return c.write(message{ID: id, Error: e})
 }
 
 func (c *Conn) answer(m message) {

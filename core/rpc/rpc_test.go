@@ -1,6 +1,7 @@
 package rpc_test
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -10,6 +11,7 @@ import (
 	"net"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -94,19 +96,61 @@ func TestACallEndsWithItsContextAndWithTheConnection(t *testing.T) {
 	require.ErrorIs(t, one.Call(t.Context(), "wait", nil, nil), rpc.ErrClosed)
 }
 
-func TestWhatIsNoJSONRPCEndsTheConnection(t *testing.T) {
-	for name, line := range map[string]string{
-		"not JSON": "hello\n", "an empty object": "{}\n", "a list": "[]\n", "a line without end": strings.Repeat("x", rpc.MaxLine+1),
+// ask writes a line and reads the answer to it.
+func ask(t *testing.T, y net.Conn, r *bufio.Reader, line string) string {
+	t.Helper()
+	_, err := y.Write([]byte(line + "\n"))
+	require.NoError(t, err)
+	answer, err := r.ReadString('\n')
+	require.NoError(t, err)
+	return strings.TrimSpace(answer)
+}
+
+func TestEveryLineIsAnsweredUnderItsOwnID(t *testing.T) {
+	x, y := net.Pipe()
+	c := rpc.New(x, answering)
+	defer c.Close()
+	defer y.Close()
+	r := bufio.NewReader(y)
+	for name, line := range map[string]struct{ sent, answer string }{
+		"a number":         {`{"jsonrpc":"2.0","id":7,"method":"double","params":2}`, `{"jsonrpc":"2.0","id":7,"result":4}`},
+		"a text":           {`{"jsonrpc":"2.0","id":"a-7","method":"double","params":2}`, `{"jsonrpc":"2.0","id":"a-7","result":4}`},
+		"null":             {`{"jsonrpc":"2.0","id":null,"method":"double","params":2}`, `{"jsonrpc":"2.0","id":null,"result":4}`},
+		"not JSON":         {`hello`, `{"jsonrpc":"2.0","id":null,"error":{"code":-32700,`},
+		"an empty object":  {`{}`, `{"jsonrpc":"2.0","id":null,"error":{"code":-32600,`},
+		"a batch":          {`[]`, `{"jsonrpc":"2.0","id":null,"error":{"code":-32600,`},
+		"an object for id": {`{"id":{},"method":"double"}`, `{"jsonrpc":"2.0","id":null,"error":{"code":-32600,`},
+		"only an id":       {`{"id":3}`, `{"jsonrpc":"2.0","id":3,"error":{"code":-32600,`},
 	} {
+		t.Run(name, func(t *testing.T) { require.True(t, strings.HasPrefix(ask(t, y, r, line.sent), line.answer)) })
+	}
+	require.Equal(t, `{"jsonrpc":"2.0","id":9,"result":4}`, ask(t, y, r, `{"id":9,"method":"double","params":2}`), "and it goes on")
+}
+
+func TestManyMistakesOrALineWithoutEndEndTheConnection(t *testing.T) {
+	for name, sent := range map[string]string{"mistakes": strings.Repeat("hello\n", 40), "no end": strings.Repeat("x", rpc.MaxLine+1)} {
 		t.Run(name, func(t *testing.T) {
 			x, y := net.Pipe()
 			c := rpc.New(x, rpc.NoMethod)
-			go y.Write([]byte(line))
+			go io.Copy(io.Discard, y)
+			go y.Write([]byte(sent))
 			<-c.Done()
 			require.Error(t, c.Err())
 			y.Close()
 		})
 	}
+}
+
+func TestAnotherSideThatTakesNothingHoldsNobody(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x, y := net.Pipe()
+		defer y.Close()
+		c := rpc.New(x, rpc.NoMethod)
+		began := time.Now()
+		require.ErrorIs(t, c.Call(t.Context(), "double", 1, nil), rpc.ErrClosed)
+		require.LessOrEqual(t, time.Since(began), 15*time.Second)
+		<-c.Done()
+	})
 }
 
 func TestAMessageOverTheBoundIsNotSent(t *testing.T) {

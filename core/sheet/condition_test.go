@@ -9,7 +9,10 @@ import (
 
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/sheet"
+	"go.uber.org/goleak"
 )
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // with loads the shipped sheets with another condition for the driver gate.
 func with(t *testing.T, condition string) (*sheet.Sheet, error) {

@@ -3,6 +3,7 @@ package usb
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 )
 
@@ -52,6 +53,9 @@ func name(ctx context.Context, dev Device, index uint8) (string, error) {
 		return "", nil
 	}
 	raw, err := descriptor(ctx, dev, DescString, index, english, 255)
+	if errors.Is(err, ErrStall) { // it promises a string that it does not have
+		return "", nil
+	}
 	if err != nil {
 		return "", fmt.Errorf("read string %d: %w", index, err)
 	}

@@ -83,3 +83,21 @@ func set(yes bool, b []byte, at int, v byte) []byte {
 	}
 	return b
 }
+
+// stalling stalls on every string descriptor, though it promises some.
+type stalling struct{ told }
+
+func (d stalling) Control(ctx context.Context, s usb.Setup, data []byte) ([]byte, error) {
+	if uint8(s.Value>>8) == usb.DescString {
+		return nil, usb.ErrStall
+	}
+	return d.told.Control(ctx, s, data)
+}
+
+func TestADeviceWithoutItsStringsIsReadAllTheSame(t *testing.T) {
+	got, err := usb.Describe(t.Context(), stalling{told{Descriptor: handset()}})
+	require.NoError(t, err)
+	require.Equal(t, handset().ID, got.ID)
+	require.Len(t, got.Interfaces, len(handset().Interfaces))
+	require.Empty(t, got.Serial)
+}

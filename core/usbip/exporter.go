@@ -111,7 +111,7 @@ func serveImport(ctx context.Context, c net.Conn, r io.Reader, src Source, busID
 	live, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer context.AfterFunc(plugged, func() { cancel(); c.Close() })()
-	s := &session{ctx: live, w: c, gadget: gadget, pending: map[uint32]*pending{}, queues: map[uint8]chan *pending{}}
+	s := &session{ctx: live, w: c, gadget: gadget, pending: map[uint32]*pending{}, queues: map[uint8]*queue{}}
 	err = s.read(r)
 	cancel()
 	s.workers.Wait()
@@ -123,13 +123,54 @@ type session struct {
 	ctx     context.Context
 	gadget  Gadget
 	workers sync.WaitGroup
-	queues  map[uint8]chan *pending // by endpoint address; only the reader's
+	queues  map[uint8]*queue // by endpoint address; only the reader's
 
 	writing sync.Mutex
 	w       io.Writer
 
 	mu      sync.Mutex
 	pending map[uint32]*pending
+	bytes   int // to the device, of all that is pending
+}
+
+// What may be under way at once. The protocol has no flow control, and the
+// reader never waits, since unlinks come the same way.
+const (
+	maxPending      = 4096
+	maxPendingBytes = 64 << 20
+)
+
+// queue is the transfers of one endpoint, in order. Only its worker takes.
+type queue struct {
+	more chan struct{}
+
+	mu   sync.Mutex
+	list []*pending
+}
+
+func (q *queue) put(p *pending) {
+	q.mu.Lock()
+	q.list = append(q.list, p)
+	q.mu.Unlock()
+	select {
+	case q.more <- struct{}{}:
+	default:
+	}
+}
+
+// take returns the first; nil if there is none.
+func (q *queue) take() *pending {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if len(q.list) == 0 {
+		return nil
+	}
+	p := q.list[0]
+	q.list[0] = nil
+	if q.list = q.list[1:]; len(q.list) == 0 {
+		q.list = nil
+	}
+	return p
 }
 
 // pending is a transfer that was not answered yet.
@@ -159,7 +200,9 @@ func (s *session) read(r io.Reader) error {
 					return err
 				}
 			}
-			s.submit(p)
+			if err := s.submit(p); err != nil {
+				return err
+			}
 		case cmdUnlink:
 			s.unlink(u)
 		default:
@@ -168,11 +211,21 @@ func (s *session) read(r io.Reader) error {
 	}
 }
 
-func (s *session) submit(p *pending) {
+func (s *session) submit(p *pending) error {
 	p.ctx, p.cancel = context.WithCancel(s.ctx)
 	s.mu.Lock()
+	if s.pending[p.Seq] != nil {
+		s.mu.Unlock()
+		p.cancel()
+		return fmt.Errorf("%w: transfer %d is under way already", ErrProtocol, p.Seq)
+	}
 	s.pending[p.Seq] = p
+	s.bytes += len(p.data)
+	full := len(s.pending) > maxPending || s.bytes > maxPendingBytes
 	s.mu.Unlock()
+	if full {
+		return fmt.Errorf("%w: more than %d transfers or %d bytes under way", ErrProtocol, maxPending, maxPendingBytes)
+	}
 	address := uint8(p.Endpoint)
 	if p.Dir == dirIn {
 		address |= 0x80
@@ -182,22 +235,22 @@ func (s *session) submit(p *pending) {
 	}
 	q := s.queues[address]
 	if q == nil {
-		q = make(chan *pending, 256)
+		q = &queue{more: make(chan struct{}, 1)}
 		s.queues[address] = q
 		s.workers.Go(func() { s.work(address, q) })
 	}
-	select {
-	case q <- p:
-	case <-s.ctx.Done():
-	}
+	q.put(p)
+	return nil
 }
 
-func (s *session) work(address uint8, q chan *pending) {
+func (s *session) work(address uint8, q *queue) {
 	for {
 		select {
 		case <-s.ctx.Done():
 			return
-		case p := <-q:
+		case <-q.more:
+		}
+		for p := q.take(); p != nil; p = q.take() {
 			s.carry(address, p)
 		}
 	}
@@ -230,8 +283,11 @@ func (s *session) carry(address uint8, p *pending) {
 		}
 	}
 	s.mu.Lock()
-	_, waiting := s.pending[p.Seq]
-	delete(s.pending, p.Seq)
+	waiting := s.pending[p.Seq] == p
+	if waiting {
+		delete(s.pending, p.Seq)
+	}
+	s.bytes -= len(p.data)
 	s.mu.Unlock()
 	if !waiting {
 		return // unlinked: the unlink was the answer

@@ -14,8 +14,10 @@ import (
 	"earlybench.invalid/earlybench/core/usb"
 )
 
-// opTimeout bounds an operation's exchange.
-const opTimeout = 10 * time.Second
+const (
+	opTimeout   = 10 * time.Second // bounds an operation's exchange
+	writeWithin = 30 * time.Second // bounds the writing of one transfer
+)
 
 // Remote is a [usb.Bus] behind an exporter.
 type Remote struct {
@@ -137,7 +139,9 @@ type device struct {
 	gone  chan struct{}
 	read  chan struct{} // closed when the reader has returned
 
-	writing sync.Mutex
+	writing sync.Mutex // taken before mu
+
+	withdrawing sync.WaitGroup // what withdraws transfers
 
 	mu      sync.Mutex
 	seq     uint32
@@ -161,6 +165,7 @@ func (d *device) Gone() <-chan struct{} { return d.gone }
 func (d *device) Close() error {
 	d.end()
 	<-d.read
+	d.withdrawing.Wait()
 	return nil
 }
 
@@ -193,26 +198,29 @@ func (d *device) run(r io.Reader) {
 		}
 		d.mu.Lock()
 		if u.Command == retUnlink {
-			if u.A != 0 { // withdrawn, so that no other reply comes
-				delete(d.pending, d.unlinks[u.Seq])
-			}
+			// Withdrawn, or answered before (status 0): no other reply comes.
+			target := d.unlinks[u.Seq]
+			t := d.pending[target]
+			delete(d.pending, target)
 			delete(d.unlinks, u.Seq)
 			d.mu.Unlock()
+			if t != nil {
+				t.err = usb.ErrUnlinked
+				close(t.done)
+			}
 			continue
 		}
 		t := d.pending[u.Seq]
 		delete(d.pending, u.Seq)
 		d.mu.Unlock()
-		// A reply to nothing, or with more than was asked for, is no USB/IP.
+		// A reply to nothing cannot be told from what follows it, and one with more
+		// than was asked for is no USB/IP.
 		if u.Command != retSubmit || t == nil || u.B < 0 || u.B > t.urb.B {
-			if u.Command != retSubmit || t != nil || u.B < 0 || u.B > maxTransfer {
-				if t != nil {
-					t.err = ErrProtocol
-					close(t.done)
-				}
-				return
+			if t != nil {
+				t.err = ErrProtocol
+				close(t.done)
 			}
-			continue
+			return
 		}
 		t.n, t.err = int(u.B), fromErrno(u.A)
 		if t.urb.Dir == dirIn && u.B > 0 {
@@ -243,6 +251,7 @@ func (d *device) submit(u urb, data []byte) (*transfer, error) {
 	d.mu.Unlock()
 	buf, giveBack := borrow(urbHeader + len(data))
 	defer giveBack()
+	d.conn.SetWriteDeadline(time.Now().Add(writeWithin)) //nolint:errcheck // a failed write tells
 	if _, err := d.conn.Write(append(u.append(buf[:0]), data...)); err != nil {
 		d.end()
 		return nil, usb.ErrGone
@@ -284,8 +293,17 @@ func (t *transfer) Wait(ctx context.Context) ([]byte, int, error) {
 	case <-t.done:
 		return t.data, t.n, t.err
 	case <-ctx.Done():
-		t.d.unlink(t.urb.Seq)
+		t.d.withdraw(t.urb.Seq)
 		return nil, 0, ctx.Err()
+	}
+}
+
+// withdraw withdraws a transfer without waiting until that is written.
+func (d *device) withdraw(seq uint32) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if !d.closed {
+		d.withdrawing.Go(func() { d.unlink(seq) })
 	}
 }
 
@@ -302,5 +320,8 @@ func (d *device) unlink(seq uint32) {
 	u := urb{Command: cmdUnlink, Seq: d.seq, DevID: d.devID, A: int32(seq)}
 	d.unlinks[u.Seq] = seq
 	d.mu.Unlock()
-	d.conn.Write(u.append(nil)) //nolint:errcheck // the reader sees the end
+	d.conn.SetWriteDeadline(time.Now().Add(writeWithin)) //nolint:errcheck // a failed write tells
+	if _, err := d.conn.Write(u.append(nil)); err != nil {
+		d.end()
+	}
 }

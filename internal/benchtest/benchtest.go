@@ -7,23 +7,32 @@ import (
 	"context"
 	"log/slog"
 	"net"
+	"net/http"
+	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+	"golang.org/x/crypto/ssh"
 
+	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/core/sets"
-	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/core/usb"
-	"earlybench.invalid/earlybench/internal/host"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/library"
+	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/web"
 	"earlybench.invalid/earlybench/sheets"
 	"earlybench.invalid/earlybench/standin"
 	"earlybench.invalid/earlybench/standin/body"
@@ -87,42 +96,53 @@ func Open(t testing.TB, r *standin.Rig) {
 
 // Bench is a bench's insides without its faces.
 type Bench struct {
+	*service.Insides
 	T     testing.TB
-	Store *store.Store
-	Files store.Files
-	Rack  *keeper.Rack
-	Hosts *host.Hosts
-	Jobs  *job.Runner
 	Clock *clock.Moved
-	// Config is what the rack was made with.
-	Config keeper.Config
+	Key   ssh.Signer
+
+	end func()
 }
 
 // New starts a bench's insides.
 func New(t testing.TB) *Bench {
 	t.Helper()
-	dir := t.TempDir()
+	return In(t, t.TempDir())
+}
+
+// In starts a bench's insides on what a directory holds.
+func In(t testing.TB, dir string) *Bench {
+	t.Helper()
+	b := &Bench{T: t, Clock: &clock.Moved{}}
+	log := slog.New(slog.DiscardHandler)
 	st, err := store.Open(context.Background(), filepath.Join(dir, "bench.db"))
 	require.NoError(t, err)
-	key, err := state.Key(dir)
+	b.Key, err = state.Key(dir)
 	require.NoError(t, err)
-	lib, err := sheet.Load(sheets.Files)
+	lib, err := library.Open(context.Background(), library.Config{Shipped: sheets.Files, Dir: filepath.Join(dir, "sheets"), Store: st, Clock: b.Clock, Log: log})
 	require.NoError(t, err)
-	b := &Bench{T: t, Store: st, Files: store.Files{Dir: filepath.Join(dir, "files")}, Clock: &clock.Moved{}}
-	log := slog.New(slog.DiscardHandler)
-	b.Config = keeper.Config{Store: st, Clock: b.Clock, Sheets: lib, Key: key, Bench: "moor-desk", Log: log}
-	b.Rack, err = keeper.New(context.Background(), b.Config)
+	b.Insides, err = service.MakeInsides(context.Background(), service.Config{State: dir, Log: log}, st, lib, b.Clock, b.Key, "moor-desk")
 	require.NoError(t, err)
-	b.Hosts = host.New(b.Rack, log)
-	b.Jobs = job.New(st, b.Clock, store.NewID)
-	t.Cleanup(func() {
-		b.Jobs.Close()
-		b.Hosts.Close()
-		b.Rack.Close()
-		require.NoError(t, st.Close())
-	})
+	require.NoError(t, b.Start(context.Background()))
+	var once sync.Once
+	b.end = func() {
+		once.Do(func() {
+			b.Close()
+			require.NoError(t, st.Close())
+		})
+	}
+	t.Cleanup(b.end)
 	return b
 }
+
+// End ends the bench before the test does.
+func (b *Bench) End() { b.end() }
+
+// Look is how a device stands.
+func (b *Bench) Look(k *keeper.Keeper) outlook.Standing { return b.Outlook.Look(k, "") }
+
+// Said is what somebody says of a device.
+func (b *Bench) Said(k *keeper.Keeper) outlook.Said { return outlook.Said{Of: k, By: "ada"} }
 
 // Watch has the bench watch the stand-ins' host, and waits until it has seen
 // heron's bus.
@@ -135,7 +155,7 @@ func (b *Bench) Watch(r *standin.Rig) *keeper.Keeper {
 		all := b.Rack.All()
 		if len(all) == 1 {
 			k = all[0]
-			return k.Look(context.Background(), "").Readiness.Summary != "unseen"
+			return b.Look(k).Readiness.Summary != "unseen"
 		}
 		return false
 	})
@@ -151,16 +171,73 @@ func (b *Bench) Eventually(what string, f func() bool) {
 // First waits until a gate is the first that is not open; "" when none is.
 func (b *Bench) First(k *keeper.Keeper, gate string) {
 	b.T.Helper()
-	b.Eventually("the first gate is "+gate, func() bool { return k.Look(context.Background(), "").Readiness.First == gate })
+	b.Eventually("the first gate is "+gate, func() bool { return b.Look(k).Readiness.First == gate })
 }
 
 // Ended waits for a job to end.
 func (b *Bench) Ended(j job.Job) job.Job {
 	b.T.Helper()
-	b.Eventually("the job ends", func() bool {
+	require.Eventually(b.T, func() bool { // an app is compiled on a device, slowly where races are looked for
 		var err error
 		j, err = b.Store.Job(context.Background(), j.ID)
 		return err == nil && j.State.Ended()
-	})
+	}, 6*Patience, 5*time.Millisecond, "the job ends")
 	return j
+}
+
+// Ask has a device ask its owner to let the bench in.
+func (b *Bench) Ask(ctx context.Context, k *keeper.Keeper) (device.AdmitState, error) {
+	return k.Ask(ctx, device.Visitor{Name: "moor-desk"})
+}
+
+// Linked waits until a device is linked and this bench admitted.
+func (b *Bench) Linked(k *keeper.Keeper) device.Session {
+	b.T.Helper()
+	b.Eventually("it is linked", func() bool { return k.Session() != nil })
+	return k.Session()
+}
+
+// Served is a bench's interface on loopback and on a socket.
+type Served struct {
+	*web.Server
+	Base   string // address on loopback
+	Socket string
+	Client *client.Client // of the owner, over the socket
+}
+
+// Serve serves the bench's interface.
+func (b *Bench) Serve() *Served {
+	b.T.Helper()
+	tcp, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(b.T, err)
+	dir, err := os.MkdirTemp("", "bench") // a socket's path is short
+	require.NoError(b.T, err)
+	s := &Served{Base: "http://" + tcp.Addr().String(), Socket: filepath.Join(dir, "s")}
+	unix, err := net.Listen("unix", s.Socket)
+	require.NoError(b.T, err)
+	s.Server = b.Face(web.Config{Key: b.Key.PublicKey(), Bench: "moor-desk", ID: "test", Owner: "ada", Console: fstest.MapFS{}}, tcp.Addr().String())
+	s.Serve(tcp)
+	s.Serve(unix)
+	s.Client = client.New(s.Socket)
+	b.T.Cleanup(func() {
+		s.Client.Close()
+		require.NoError(b.T, s.Close())
+		require.NoError(b.T, os.RemoveAll(dir))
+	})
+	return s
+}
+
+// Dialer is an HTTP client over the socket, as the owner's programs have it.
+func (s *Served) Dialer() *http.Client {
+	return &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, "unix", s.Socket)
+	}}}
+}
+
+// NoLeaks runs a package's tests and fails if goroutines are left. What the HTTP
+// server's package leaves for the whole process is known.
+func NoLeaks(m *testing.M) {
+	goleak.VerifyTestMain(m, goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.updateServerDate.func1"),
+		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.(*workerPool).Start.func2"), goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.(*FS).initRequestHandler"))
 }

@@ -104,7 +104,7 @@ do next. Start with: earlybench demo, then earlybench rack.`,
 	}
 	add("day", p.rackCommand(), p.roundCommand(), p.whyCommand(), p.prepCommand(), p.retireCommand(), p.runCommand(), p.tryCommand(), p.logCommand())
 	add("have", p.hostCommand(), p.setsCommand(), p.sheetCommand(), p.projectCommand(), p.appCommand(), p.tryoutCommand(), p.jobCommand())
-	add("run", p.demoCommand(), p.serveCommand(), p.consoleCommand(), p.standinCommand())
+	add("run", p.demoCommand(), p.serveCommand(), p.consoleCommand(), p.accessCommand(), p.auditCommand(), p.standinCommand())
 	wrongArgs(root)
 	return root
 }
@@ -145,7 +145,11 @@ func (p *program) bench() (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return client.New(state.Socket(dir, "bench")), nil
+	c := client.New(state.Socket(dir, "bench"))
+	if key := os.Getenv("EARLYBENCH_ACCESS"); key != "" {
+		c = c.WithKey(key)
+	}
+	return c, nil
 }
 
 // printJSON prints a value as JSON.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -49,9 +48,18 @@ func (p *program) follow(ctx context.Context, b *client.Client, j client.Job) (c
 			if ctx.Err() != nil {
 				return j, context.Cause(ctx)
 			}
-			return j, fmt.Errorf("%w: it ended while the job %s was running: %w", client.ErrUnreachable, j.ID, errors.Join(err))
+			// The job goes on with the next service, so only its progress is lost here.
+			return j, &exitError{exitUnreachable, fmt.Sprintf("The bench has ended while this was running (%s). It goes on by itself once the bench is back: earlybench job show %s", endText(err), j.ID)}
 		}
 	}
+}
+
+// endText says how a stream of events has ended.
+func endText(err error) string {
+	if err == nil {
+		return "it closed the connection"
+	}
+	return err.Error()
 }
 
 func (p *program) jobError(j client.Job) error {
@@ -174,10 +182,7 @@ func (p *program) printJobs(jobs []client.Job) {
 		if i := strings.IndexByte(j.State, ' '); i < 0 && j.Error != nil {
 			at = j.Error.Text
 		}
-		if len(at) > 60 {
-			at = at[:59] + "…"
-		}
-		rows = append(rows, []string{j.ID, safe(j.Title), j.State, clockText(j.Created), safe(strings.ReplaceAll(at, "\n", " "))})
+		rows = append(rows, []string{j.ID, safe(j.Title), j.State, clockText(j.Created), oneLine(safe(at), 60)})
 	}
 	table(p.out, []string{"job", "what", "state", "begun", "why"}, rows)
 }

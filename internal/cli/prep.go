@@ -50,6 +50,7 @@ type guide struct {
 
 	text    io.Writer // where people read; with --json that is standard error
 	bench   *client.Client
+	plan    client.Prep // on which is decided
 	changed chan struct{}
 	lines   chan string // what is typed, at a terminal
 	shown   map[string]bool
@@ -86,6 +87,7 @@ func (g *guide) lead(ctx context.Context) (err error) {
 		if next == nil {
 			return g.ready(plan)
 		}
+		g.plan = plan
 		if err := g.step(ctx, plan, *next); err != nil {
 			return g.left(ctx, err)
 		}
@@ -210,7 +212,7 @@ func (g *guide) pause(ctx context.Context, s client.Step) error {
 		return nil
 	case line := <-g.lines:
 		if line == "" && s.Tell {
-			return g.bench.Tell(ctx, g.handle, s.ID)
+			return tell(ctx, g.bench, g.plan, s.ID)
 		}
 		return nil
 	case <-timeout.C:
@@ -234,7 +236,7 @@ func (g *guide) install(ctx context.Context, plan client.Prep) error {
 		}
 		accept = o.Digest
 	}
-	j, err := g.bench.InstallDriver(ctx, g.handle, accept)
+	j, err := decided(ctx, g.bench, plan, func(ctx context.Context) (client.Job, error) { return g.bench.InstallDriver(ctx, g.handle, accept) })
 	if err != nil {
 		return err
 	}
@@ -248,7 +250,7 @@ func (g *guide) ask(ctx context.Context, s client.Step) error {
 		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
 	}
 	for {
-		j, err := g.bench.Ask(ctx, g.handle)
+		j, err := decided(ctx, g.bench, g.plan, func(ctx context.Context) (client.Job, error) { return g.bench.Ask(ctx, g.handle) })
 		if err != nil {
 			return err
 		}

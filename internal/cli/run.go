@@ -27,22 +27,21 @@ on running when this ends.`,
 			if err != nil {
 				return err
 			}
-			for _, handle := range args[1:] {
-				what.Device = handle
-				j, err := p.start(c.Context(), b, what)
-				if err != nil {
-					return err
-				}
-				if p.json {
-					if err := p.printJSON(j); err != nil {
-						return err
-					}
-				}
-				if follow && len(args) == 2 && !p.json {
-					return p.followRun(c.Context(), b, handle, j, long)
-				}
+			if len(args) > 2 {
+				return p.runMany(c.Context(), b, what, "run", args)
 			}
-			return nil
+			what.Device = args[1]
+			j, err := p.start(c.Context(), b, what)
+			if err != nil {
+				return err
+			}
+			if p.json {
+				return p.printJSON(j)
+			}
+			if !follow {
+				return nil
+			}
+			return p.followRun(c.Context(), b, args[1], j, long)
 		}}
 	c.Flags().BoolVar(&follow, "follow", true, "follow the log; of one device")
 	c.Flags().DurationVar(&long, "for", 0, "follow the log for so long (default: until Ctrl-C)")
@@ -114,6 +113,52 @@ func (p *program) start(ctx context.Context, b *client.Client, what client.Run) 
 	return done, err
 }
 
+// runMany runs an app on several devices, each whatever becomes of the others, and
+// ends with a table.
+func (p *program) runMany(ctx context.Context, b *client.Client, what client.Run, verb string, args []string) error {
+	what.Devices = args[1:]
+	j, err := p.start(ctx, b, what)
+	if j.Result == nil || len(j.Result.Devices) == 0 {
+		return err
+	}
+	if p.json {
+		if perr := p.printJSON(j); perr != nil {
+			return perr
+		}
+		return err
+	}
+	var rows [][]string
+	var again []string
+	for _, d := range j.Result.Devices {
+		mark, why := good.Render("✓"), ""
+		if d.State != "done" {
+			mark = bad.Render("✗")
+			again = append(again, d.Device)
+		}
+		if d.Error != nil {
+			why = strings.TrimSpace(d.Error.Text + " " + d.Error.Remedy)
+		}
+		if d.Tryout != "" && why == "" {
+			why = "tryout " + d.Tryout
+		}
+		rows = append(rows, []string{mark, d.Device, d.State, oneLine(safe(why), max(p.width-30, 40))})
+	}
+	table(p.out, []string{"", "device", "", ""}, rows)
+	if len(again) > 0 {
+		fmt.Fprintf(p.err, "\nAgain for just those: earlybench %s %s %s\n", verb, args[0], strings.Join(again, " "))
+	}
+	return err
+}
+
+// oneLine is text in one line of at most most characters.
+func oneLine(s string, most int) string {
+	r := []rune(strings.Join(strings.Fields(s), " "))
+	if len(r) <= most {
+		return string(r)
+	}
+	return string(r[:most-1]) + "…"
+}
+
 // followRun prints the log of the start until Ctrl-C, or for a while.
 func (p *program) followRun(ctx context.Context, b *client.Client, handle string, j client.Job, long time.Duration) error {
 	if j.Result == nil {
@@ -130,7 +175,7 @@ func (p *program) followRun(ctx context.Context, b *client.Client, handle string
 	crashed := errors.New("crashed")
 	err := b.Log(ctx, handle, j.Result.App, j.Result.After, func(l client.Line) {
 		p.printLine(l)
-		if l.Level == "error" && strings.HasPrefix(l.Text, "crashed") {
+		if l.Ended != nil && l.Ended.Reason == "crashed" && l.App == j.Result.App {
 			cancel(crashed)
 		}
 	})
@@ -147,6 +192,9 @@ func (p *program) followRun(ctx context.Context, b *client.Client, handle string
 }
 
 func (p *program) printLine(l client.Line) {
+	if l.Text == "" && l.Ended != nil { // the line before said it in the device's words
+		return
+	}
 	text := safe(l.Text)
 	if l.Level == "error" {
 		text = bad.Render(text)
@@ -166,20 +214,22 @@ func (p *program) tryCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			for _, handle := range args[1:] {
-				what.Device, what.Try = handle, true
-				j, err := p.start(c.Context(), b, what)
-				if err != nil {
-					return err
+			what.Try = true
+			if len(args) > 2 {
+				if picture != "" {
+					return usage("--picture takes one device: of several, look with earlybench tryout show TRYOUT --picture FILE")
 				}
-				if j.Result == nil || j.Result.Tryout == "" {
-					return &exitError{exitFailed, "The tryout was not kept."}
-				}
-				if err := p.showTryout(c.Context(), b, j.Result.Tryout, picture); err != nil {
-					return err
-				}
+				return p.runMany(c.Context(), b, what, "try", args)
 			}
-			return nil
+			what.Device = args[1]
+			j, err := p.start(c.Context(), b, what)
+			if err != nil {
+				return err
+			}
+			if j.Result == nil || j.Result.Tryout == "" {
+				return &exitError{exitFailed, "The tryout was not kept."}
+			}
+			return p.showTryout(c.Context(), b, j.Result.Tryout, picture)
 		}}
 	c.Flags().StringVar(&picture, "picture", "", "write the picture of the screen to this file")
 	return c

@@ -191,7 +191,12 @@ func (s *screen) press(key string) tea.Cmd {
 	case "y":
 		if s.consent && s.plan.Offer != nil {
 			s.consent = false
-			return s.start(func() (client.Job, error) { return s.bench.InstallDriver(s.ctx, s.handle(), s.plan.Offer.Digest) })
+			handle, plan := s.handle(), s.plan
+			return s.start(func() (client.Job, error) {
+				return decided(s.ctx, s.bench, plan, func(ctx context.Context) (client.Job, error) {
+					return s.bench.InstallDriver(ctx, handle, plan.Offer.Digest)
+				})
+			})
 		}
 	case "n":
 		s.consent = false
@@ -201,14 +206,16 @@ func (s *screen) press(key string) tea.Cmd {
 
 // act does what Enter means for a step.
 func (s *screen) act(step client.Step) tea.Cmd {
-	handle := s.handle()
+	handle, plan := s.handle(), s.plan
 	switch {
 	case step.Action == "driver.install" && s.plan.Offer != nil:
 		s.consent = true
 	case step.Action == "admission.ask":
-		return s.start(func() (client.Job, error) { return s.bench.Ask(s.ctx, handle) })
+		return s.start(func() (client.Job, error) {
+			return decided(s.ctx, s.bench, plan, func(ctx context.Context) (client.Job, error) { return s.bench.Ask(ctx, handle) })
+		})
 	case step.Tell:
-		return func() tea.Msg { return doneMsg{s.bench.Tell(s.ctx, handle, step.ID)} }
+		return func() tea.Msg { return doneMsg{tell(s.ctx, s.bench, plan, step.ID)} }
 	}
 	return nil
 }

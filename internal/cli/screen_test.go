@@ -7,7 +7,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/internal/benchtest"
 )
+
+func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
 
 func planAt(gate string, gates map[string]string) client.Prep {
 	step := client.Step{ID: "tap", Gate: gate, Who: "hands", Title: "Tap **Batch**", Text: "Tap **Batch** six times", Tell: true,

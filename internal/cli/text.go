@@ -6,10 +6,11 @@ import (
 	"os"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
+
+	"earlybench.invalid/earlybench/core/plain"
 )
 
 // Styles. Colour never carries meaning alone: what it marks has a shape too.
@@ -25,18 +26,9 @@ var (
 	bad  = lipgloss.NewStyle().Bold(true).Foreground(colour(lipgloss.Color("1"), lipgloss.Color("130"), lipgloss.Color("#c2502e")))
 )
 
-// safe takes the control characters out of what may come from a device.
-func safe(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r == '\n' || r == '\t' {
-			return r
-		}
-		if r < ' ' || r >= 0x7f && r < 0xa0 || r == utf8.RuneError {
-			return -1
-		}
-		return r
-	}, s)
-}
+// safe is the one place where text that may come from a device leaves for the
+// terminal.
+func safe(s string) string { return plain.Text(s) }
 
 // emphasis prints **words** bold, and drops single stars.
 func emphasis(s string) string {

@@ -10,8 +10,11 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/sets"
+	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/service"
 )
+
+func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
 
 func TestThePortsFollowEachOtherAndOneThatIsTakenIsNamed(t *testing.T) {
 	ports, err := choosePorts(0)

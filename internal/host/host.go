@@ -18,10 +18,12 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// Sink takes what hangs on a host's buses; a bus of no devices also when the
-// host has gone.
+// Sink takes what is connected to hosts' buses. Of one host it is called by one
+// goroutine.
 type Sink interface {
 	Bus(ctx context.Context, h store.Host, bus hostlink.Bus)
+	// Lost is told that a host is no longer reached.
+	Lost(ctx context.Context, h store.Host)
 }
 
 // Hosts watches hosts. It is made by New and ends with Close.
@@ -100,12 +102,29 @@ func (h *Hosts) Trouble(name string) error {
 	return w.trouble
 }
 
+// Await waits until a host is reached, at most within.
+func (h *Hosts) Await(ctx context.Context, name string, within time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	for {
+		err := h.Trouble(name)
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("host %s is not reached: %w", name, err)
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
 // follow keeps a connection to a host for as long as it is watched.
 func (h *Hosts) follow(ctx context.Context, w *watch) {
 	for pause := 100 * time.Millisecond; ctx.Err() == nil; pause = min(2*pause, 2*time.Second) {
 		began := time.Now()
 		err := h.connect(ctx, w)
-		h.sink.Bus(context.WithoutCancel(ctx), w.host, hostlink.Bus{})
+		h.sink.Lost(context.WithoutCancel(ctx), w.host)
 		w.mu.Lock()
 		if w.trouble == nil {
 			h.log.Info("host", "host", w.host.Name, "error", err)
@@ -194,10 +213,20 @@ func (h *Hosts) Install(ctx context.Context, name, digest, path string, progress
 	if err := send(ctx, conn, digest, path, progress); err != nil {
 		return d, fmt.Errorf("carry the driver set to %s: %w", name, err)
 	}
-	if err := conn.Call(ctx, hostlink.MethodDriverInstall, hostlink.Ref{Digest: digest}, &d); err != nil {
+	if err := call(ctx, conn, hostlink.MethodDriverInstall, hostlink.Ref{Digest: digest}, &d); err != nil {
 		return d, fmt.Errorf("install the driver set on %s: %w", name, err)
 	}
 	return d, nil
+}
+
+// answerWithin is how long a host may take for one answer.
+const answerWithin = 30 * time.Second
+
+// call calls a host, which must answer in time.
+func call(ctx context.Context, conn *rpc.Conn, method string, params, result any) error {
+	ctx, cancel := context.WithTimeoutCause(ctx, answerWithin, fmt.Errorf("the host did not answer within %s", answerWithin))
+	defer cancel()
+	return conn.Call(ctx, method, params, result)
 }
 
 func send(ctx context.Context, conn *rpc.Conn, digest, path string, progress func(int64)) error {
@@ -211,17 +240,21 @@ func send(ctx context.Context, conn *rpc.Conn, digest, path string, progress fun
 		return err
 	}
 	var have hostlink.Have
-	if err := conn.Call(ctx, hostlink.MethodDriverOffer, hostlink.Offer{Digest: digest, Size: info.Size()}, &have); err != nil {
+	if err := call(ctx, conn, hostlink.MethodDriverOffer, hostlink.Offer{Digest: digest, Size: info.Size()}, &have); err != nil {
 		return err
 	}
 	buf := make([]byte, hostlink.PieceBytes)
 	for have.Bytes < info.Size() {
-		n, err := f.ReadAt(buf, have.Bytes)
+		at := have.Bytes
+		n, err := f.ReadAt(buf, at)
 		if n == 0 {
 			return err
 		}
-		if err := conn.Call(ctx, hostlink.MethodDriverPiece, hostlink.Piece{Digest: digest, At: have.Bytes, Data: buf[:n]}, &have); err != nil {
+		if err := call(ctx, conn, hostlink.MethodDriverPiece, hostlink.Piece{Digest: digest, At: at, Data: buf[:n]}, &have); err != nil {
 			return err
+		}
+		if have.Bytes <= at || have.Bytes > info.Size() {
+			return fmt.Errorf("the host has %d bytes of the file after a piece at %d of %d", have.Bytes, at, info.Size())
 		}
 		progress(have.Bytes)
 	}

@@ -5,11 +5,14 @@ import (
 	"encoding/json"
 	"log/slog"
 	"net"
+	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
 
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/rpc"
@@ -22,6 +25,8 @@ type sink struct {
 	mu  sync.Mutex
 	bus hostlink.Bus
 }
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 func (s *sink) Bus(_ context.Context, _ store.Host, b hostlink.Bus) {
 	s.mu.Lock()
@@ -55,6 +60,8 @@ func serve(t *testing.T, address string, version int) (at string, end func()) {
 					return hostlink.Hello{Name: "loft", Version: version}, nil
 				case hostlink.MethodWatch:
 					return hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-1"}}}, nil
+				case hostlink.MethodDriverOffer, hostlink.MethodDriverPiece:
+					return hostlink.Have{}, nil // whatever it is sent
 				}
 				return rpc.NoMethod(ctx, c, method, params)
 			})
@@ -73,6 +80,9 @@ func serve(t *testing.T, address string, version int) (at string, end func()) {
 		conns.Wait()
 	}
 }
+
+// Lost forgets what was there.
+func (s *sink) Lost(ctx context.Context, h store.Host) { s.Bus(ctx, h, hostlink.Bus{}) }
 
 func watch(t *testing.T, at string) (*host.Hosts, *sink) {
 	t.Helper()
@@ -100,6 +110,17 @@ func TestAHostThatGoesAwayIsWatchedAgainWhenItComesBack(t *testing.T) {
 	h.Forget("loft")
 	require.Zero(t, s.devices(), "what hung there is gone with it")
 	require.ErrorContains(t, h.Trouble("loft"), "not watched")
+}
+
+func TestAHostThatNeverHasMoreOfTheFileIsGivenUp(t *testing.T) {
+	at, end := serve(t, "127.0.0.1:0", 1)
+	defer end()
+	h, s := watch(t, at)
+	eventually(t, func() bool { return s.devices() == 1 })
+	file := filepath.Join(t.TempDir(), "drivers.zip")
+	require.NoError(t, os.WriteFile(file, make([]byte, 1000), 0o600))
+	_, err := h.Install(t.Context(), "loft", "d", file, func(int64) { require.Fail(t, "nothing was carried") })
+	require.EqualError(t, err, "carry the driver set to loft: the host has 0 bytes of the file after a piece at 0 of 1000")
 }
 
 func TestAHostThatCannotBeSpokenToSaysWhy(t *testing.T) {

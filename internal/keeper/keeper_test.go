@@ -10,24 +10,24 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/hostlink"
-	"earlybench.invalid/earlybench/core/job"
-	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/sheets"
 	"earlybench.invalid/earlybench/standin"
 )
 
-func look(k *keeper.Keeper) keeper.Standing { return k.Look(context.Background(), "") }
+func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
 
 // value is the good value of a fact, as text.
 func value(k *keeper.Keeper, key fact.Key) string {
-	s := look(k)
-	f, ok := s.View.Get(key, s.Now)
+	f, ok := k.Facts().View().Get(key, time.Now())
 	if !ok {
 		return "(not known)"
 	}
@@ -46,17 +46,17 @@ func TestADeviceIsSeenNamedAndLinkedByItself(t *testing.T) {
 	require.NotEmpty(t, k.Device().Key, "its key is pinned at the first meeting")
 
 	go benchtest.Touch(t, rig, "Until withdrawn")
-	state, err := k.Ask(t.Context())
+	state, err := b.Ask(t.Context(), k)
 	require.NoError(t, err)
-	require.Equal(t, link.Admitted, state)
+	require.Equal(t, device.Admitted, state)
 	b.First(k, "")
 	b.Eventually("it tells of itself", func() bool { return value(k, fact.ModeComputers) == "install" })
 	b.Eventually("and of its battery", func() bool { return value(k, fact.Battery) == "81" })
-	l, err := k.Linked(t.Context())
+	apps, err := b.Linked(k).Apps()
 	require.NoError(t, err)
-	var d link.Description
-	require.NoError(t, l.Control.Call(t.Context(), link.MethodDescribe, nil, &d))
-	require.Equal(t, "HH4 0077 3C1E", d.Serial)
+	list, err := apps.List(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, list)
 }
 
 func TestEverythingSeenOverACableEndsWithItAndComesBack(t *testing.T) {
@@ -64,7 +64,7 @@ func TestEverythingSeenOverACableEndsWithItAndComesBack(t *testing.T) {
 	b := benchtest.New(t)
 	k := b.Watch(rig)
 	b.First(k, "admitted")
-	require.NoError(t, k.Tell("find", "you"))
+	require.NoError(t, b.Outlook.Tell(t.Context(), b.Said(k), "find"))
 	b.Eventually("its key is pinned", func() bool { return k.Device().Key != "" })
 	key := k.Device().Key
 
@@ -73,8 +73,8 @@ func TestEverythingSeenOverACableEndsWithItAndComesBack(t *testing.T) {
 	require.Equal(t, "(not known)", value(k, fact.USBLink))
 	require.Equal(t, "(not known)", value(k, sheet.Told("find")))
 	require.Equal(t, "12", value(k, fact.OSRelease), "what it is stays known")
-	_, err := k.Linked(t.Context())
-	var p *job.Problem
+	_, err := b.Outlook.Session(k)
+	var p *problem.Problem
 	require.ErrorAs(t, err, &p)
 	require.Equal(t, "seen", p.Gate)
 
@@ -102,44 +102,44 @@ func TestADriverThatTheHostBindsIsNoticed(t *testing.T) {
 
 func TestARackThatIsOpenedAgainKnowsItsDevicesButClaimsNothing(t *testing.T) {
 	rig := benchtest.Handset(t, false)
-	b := benchtest.New(t)
+	dir := t.TempDir()
+	b := benchtest.In(t, dir)
 	k := b.Watch(rig)
 	b.First(k, "mode")
 	b.Hosts.Forget("loft")
 	b.First(k, "seen")
-	again, err := keeper.New(t.Context(), b.Config)
-	require.NoError(t, err)
-	defer again.Close()
-	all := again.All()
+	b.End()
+	again := benchtest.In(t, dir)
+	all := again.Rack.All()
 	require.Len(t, all, 1)
-	require.Equal(t, "seen", look(all[0]).Readiness.First)
-	require.Equal(t, "unseen", string(look(all[0]).Readiness.Summary))
+	require.Equal(t, "seen", again.Look(all[0]).Readiness.First)
+	require.Equal(t, "unseen", string(again.Look(all[0]).Readiness.Summary))
 }
 
 func TestWhatNoSheetFitsIsShownAsStrange(t *testing.T) {
 	b := benchtest.New(t)
 	h := store.Host{Name: "loft", USBIP: "127.0.0.1:1"}
-	b.Rack.Bus(t.Context(), h, hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-4", Port: "hub port 4", USB: "f3e1:0102",
+	b.Cables.Bus(t.Context(), h, hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-4", Port: "hub port 4", USB: "f3e1:0102",
 		Interfaces: []hostlink.Interface{{Class: "ff/00/00", Name: "slate-sync"}}}}})
 	require.Empty(t, b.Rack.All())
-	require.Len(t, b.Rack.Strange(), 1)
-	x := b.Rack.Strange()[0]
+	require.Len(t, b.Rack.Unrecognised(), 1)
+	x := b.Rack.Unrecognised()[0]
 	require.Equal(t, []string{"unknown-1", "loft", "hub port 4", "f3e1:0102", "ff/00/00 slate-sync"}, append([]string{x.Name, x.Host, x.Port, x.USB}, x.Interfaces...))
-	b.Rack.Bus(t.Context(), h, hostlink.Bus{})
-	require.Empty(t, b.Rack.Strange())
+	b.Cables.Bus(t.Context(), h, hostlink.Bus{})
+	require.Empty(t, b.Rack.Unrecognised())
 }
 
 func TestHandlesAreChangedButNotToNonsense(t *testing.T) {
 	rig := benchtest.Handset(t, false)
 	b := benchtest.New(t)
 	b.Watch(rig)
-	name := func(s string) keeper.Change { return keeper.Change{Handle: &s} }
+	name := func(s string) rack.Change { return rack.Change{Handle: &s} }
 	require.NoError(t, b.Rack.Set(t.Context(), "heron-1", name("casualty-pulse")))
 	_, err := b.Rack.Find("heron-1")
 	require.ErrorIs(t, err, store.ErrNotFound)
 	require.ErrorContains(t, err, "casualty-pulse")
 	for _, bad := range []string{"", "Heron", "2nd", "a b", "a/b", "heron_2"} {
-		require.ErrorIs(t, b.Rack.Set(t.Context(), "casualty-pulse", name(bad)), keeper.ErrBad, bad)
+		require.Equal(t, problem.Invalid, problem.KindOf(b.Rack.Set(t.Context(), "casualty-pulse", name(bad))), bad)
 	}
 	require.ErrorIs(t, b.Rack.Set(t.Context(), "nobody", name("x")), store.ErrNotFound)
 }
@@ -148,15 +148,15 @@ func TestOnlyStepsThatTheBenchCannotSeeAreTold(t *testing.T) {
 	rig := benchtest.Handset(t, false)
 	b := benchtest.New(t)
 	k := b.Watch(rig)
-	require.ErrorIs(t, k.Tell("dance", "you"), store.ErrNotFound)
+	require.ErrorIs(t, b.Outlook.Tell(t.Context(), b.Said(k), "dance"), store.ErrNotFound)
 	for _, sure := range []string{"plug", "driver", "admit", "link"} {
-		require.ErrorIs(t, k.Tell(sure, "you"), keeper.ErrBad, sure)
+		require.Equal(t, problem.Invalid, problem.KindOf(b.Outlook.Tell(t.Context(), b.Said(k), sure)), sure)
 	}
-	require.NoError(t, k.Tell("find", "you"))
-	s := look(k)
+	require.NoError(t, b.Outlook.Tell(t.Context(), b.Said(k), "find"))
+	s := b.Look(k)
 	f, ok := s.View.Get(sheet.Told("find"), s.Now)
 	require.True(t, ok)
-	require.Equal(t, "you", f.By)
+	require.Equal(t, "ada", f.By)
 	require.Equal(t, fact.Person, f.Source)
 }
 
@@ -165,13 +165,13 @@ func TestALeaseIsForOneAndSaysWhoHasIt(t *testing.T) {
 	b := benchtest.New(t)
 	k := b.Watch(rig)
 	b.First(k, "mode")
-	release, err := k.Lease("Install halden-link on loft")
+	release, err := k.Lease("Install halden-link on loft", keeper.Exclusive)
 	require.NoError(t, err)
-	require.Equal(t, "readying", string(look(k).Readiness.Summary))
-	_, err = k.Lease("another")
+	require.Equal(t, "readying", string(b.Look(k).Readiness.Summary))
+	_, err = k.Lease("another", keeper.Shared)
 	require.ErrorContains(t, err, "heron-1 is busy: Install halden-link on loft")
 	release()
-	require.Empty(t, look(k).Working)
+	require.Empty(t, b.Look(k).Working)
 }
 
 func TestTheRevisionCountsOnlyWhatOneDecidesBy(t *testing.T) {
@@ -180,15 +180,16 @@ func TestTheRevisionCountsOnlyWhatOneDecidesBy(t *testing.T) {
 	k := b.Watch(rig)
 	b.First(k, "mode")
 	b.Eventually("it has settled", func() bool {
-		before := look(k).Revision
+		before := b.Look(k).Revision
 		time.Sleep(50 * time.Millisecond)
-		return look(k).Revision == before
+		return b.Look(k).Revision == before
 	})
-	before := look(k).Revision
-	require.NoError(t, b.Rack.SetsChanged(t.Context()))
-	require.Equal(t, before, look(k).Revision, "a fact that changes no gate")
-	require.NoError(t, k.Tell("find", "you"))
-	require.Equal(t, before+1, look(k).Revision, "another next step")
+	before := b.Look(k).Revision
+	require.NoError(t, k.Facts().Observe(t.Context(), k.Seen(fact.Battery, fact.Of(50), fact.Device)))
+	require.NoError(t, b.Outlook.Check(k, before), "a fact that changes no gate")
+	require.NoError(t, b.Outlook.Tell(t.Context(), b.Said(k), "find"))
+	require.Equal(t, problem.Changed, problem.KindOf(b.Outlook.Check(k, before)), "another next step")
+	require.Greater(t, b.Look(k).Revision, before)
 }
 
 func TestAskingADeviceThatIsNotThereSaysWhatIsInTheWay(t *testing.T) {
@@ -196,8 +197,8 @@ func TestAskingADeviceThatIsNotThereSaysWhatIsInTheWay(t *testing.T) {
 	b := benchtest.New(t)
 	k := b.Watch(rig)
 	b.First(k, "mode")
-	_, err := k.Ask(t.Context())
-	var p *job.Problem
+	_, err := b.Prep.Ask(t.Context(), "heron-1", "owner/ada", 0)
+	var p *problem.Problem
 	require.ErrorAs(t, err, &p)
 	require.Equal(t, "mode", p.Gate)
 	require.NotContains(t, p.Remedy, "*", "plain words")
@@ -210,15 +211,15 @@ func TestAQuestionEndsWhenTheCableIsPulled(t *testing.T) {
 	b.First(k, "admitted")
 	asked := make(chan error, 1)
 	go func() {
-		_, err := k.Ask(context.Background())
+		_, err := b.Ask(context.Background(), k)
 		asked <- err
 	}()
 	b.Eventually("it asks", func() bool { return value(k, fact.AdmitState) == "asking" })
-	require.Equal(t, "waiting", string(look(k).Why.State))
+	require.Equal(t, "waiting", string(b.Look(k).Why.State))
 	require.NoError(t, benchtest.Steer(t, rig, standin.MethodPull, standin.Steer{Body: "heron-2"}))
-	var p *job.Problem
+	var p *problem.Problem
 	require.ErrorAs(t, <-asked, &p)
-	require.Equal(t, job.Gone, p.Kind)
+	require.Equal(t, problem.Gone, p.Kind)
 }
 
 func TestWhatPeopleSayNarrowsTheCausesAndIsLearnedOnceTheGateOpens(t *testing.T) {
@@ -226,15 +227,15 @@ func TestWhatPeopleSayNarrowsTheCausesAndIsLearnedOnceTheGateOpens(t *testing.T)
 	b := benchtest.New(t)
 	k := b.Watch(rig)
 	b.First(k, "mode")
-	require.ErrorIs(t, k.Answer("back-room", "maybe", "ines"), keeper.ErrBad)
-	require.ErrorIs(t, k.Answer("dance", "yes", "ines"), store.ErrNotFound)
-	require.ErrorIs(t, k.Remedied("dance", "ines"), store.ErrNotFound)
-	require.NoError(t, k.Answer("back-room", "yes", "ines"))
-	require.Equal(t, "choice-off", look(k).Why.Causes[0].ID)
-	require.NoError(t, k.TakeBack(t.Context(), "back-room"))
-	require.Equal(t, "way-hidden", look(k).Why.Causes[0].ID)
-	require.NoError(t, k.Answer("back-room", "no", "ines"))
-	require.NoError(t, k.Remedied("way-hidden", "ines"))
+	require.Equal(t, problem.Invalid, problem.KindOf(b.Outlook.Answer(t.Context(), b.Said(k), "back-room", "maybe")))
+	require.ErrorIs(t, b.Outlook.Answer(t.Context(), b.Said(k), "dance", "yes"), store.ErrNotFound)
+	require.ErrorIs(t, b.Outlook.Remedied(t.Context(), b.Said(k), "dance"), store.ErrNotFound)
+	require.NoError(t, b.Outlook.Answer(t.Context(), b.Said(k), "back-room", "yes"))
+	require.Equal(t, "choice-off", b.Look(k).Why.Causes[0].ID)
+	require.NoError(t, b.Outlook.TakeBack(t.Context(), b.Said(k), "back-room"))
+	require.Equal(t, "way-hidden", b.Look(k).Why.Causes[0].ID)
+	require.NoError(t, b.Outlook.Answer(t.Context(), b.Said(k), "back-room", "no"))
+	require.NoError(t, b.Outlook.Remedied(t.Context(), b.Said(k), "way-hidden"))
 
 	benchtest.Open(t, rig)
 	b.First(k, "driver")
@@ -243,10 +244,10 @@ func TestWhatPeopleSayNarrowsTheCausesAndIsLearnedOnceTheGateOpens(t *testing.T)
 		return err == nil && len(all) == 1 && all[0].Cause == "way-hidden" && all[0].Family == "tarn" && all[0].Host == "loft" && all[0].Cases == 1
 	})
 	b.Eventually("what was said is over", func() bool { return value(k, sheet.Said("back-room")) == "(not known)" })
-	before, err := k.History(t.Context(), 100)
+	before, err := b.Store.History(t.Context(), k.Device().ID, func(fact.Key) (fact.Type, bool) { return fact.Text, true }, 100)
 	require.NoError(t, err)
-	require.True(t, slices.ContainsFunc(before, func(f fact.Fact) bool { return f.Key == sheet.Said("back-room") && f.By == "ines" }), "the history keeps it")
-	n, err := b.Rack.Unlearn(t.Context(), "tarn", false)
+	require.True(t, slices.ContainsFunc(before, func(f fact.Fact) bool { return f.Key == sheet.Said("back-room") && f.By == "ada" }), "the history keeps it")
+	n, err := b.Outlook.Unlearn(t.Context(), "tarn", false)
 	require.NoError(t, err)
 	require.EqualValues(t, 1, n)
 }
@@ -259,17 +260,24 @@ func TestADeviceThatDoesNotShowUpIsAskedAfterAndWhatHelpedIsLearned(t *testing.T
 	b.Hosts.Watch(store.Host{Name: "loft", USBIP: at.Hub, Control: at.Host})
 	k, err := b.Rack.Find("unseen")
 	require.NoError(t, err)
-	require.Equal(t, "seen", look(k).Why.Gate)
-	require.NoError(t, k.Answer("charging", "yes", "ines"))
-	require.Equal(t, "cable-charges-only", look(k).Why.Causes[0].ID)
-	require.NoError(t, k.Remedied("cable-charges-only", "ines"))
+	require.Equal(t, "seen", b.Look(k).Why.Gate)
+	require.NoError(t, b.Outlook.Answer(t.Context(), b.Said(k), "charging", "yes"))
+	require.Equal(t, "cable-charges-only", b.Look(k).Why.Causes[0].ID)
+	require.NoError(t, b.Outlook.Remedied(t.Context(), b.Said(k), "cable-charges-only"))
 	require.NoError(t, benchtest.Steer(t, rig, standin.MethodPlug, standin.Steer{Body: "heron-2"}))
 	b.Eventually("it is learned", func() bool {
 		all, err := b.Store.Learned(t.Context())
 		return err == nil && len(all) == 1 && all[0] == store.Learned{Family: "", Host: "loft", Cause: "cable-charges-only", Cases: 1, Last: all[0].Last}
 	})
-	b.Eventually("it begins anew", func() bool { return len(look(k).Why.Answers) == 0 })
-	require.ErrorIs(t, b.Rack.Set(t.Context(), "heron-1", keeper.Change{Handle: ptr("unseen")}), keeper.ErrBad)
+	b.Eventually("it begins anew", func() bool { return len(b.Look(k).Why.Answers) == 0 })
+	require.Equal(t, problem.Invalid, problem.KindOf(b.Rack.Set(t.Context(), "heron-1", rack.Change{Handle: ptr("unseen")})))
+}
+
+// setSheets goes over to other sheets, as the service does.
+func setSheets(t *testing.T, b *benchtest.Bench, lib *sheet.Library) {
+	t.Helper()
+	require.NoError(t, b.Rack.SetSheets(t.Context(), lib))
+	b.Cables.Again(t.Context())
 }
 
 func ptr[T any](v T) *T { return &v }
@@ -278,12 +286,12 @@ func TestAPersonsWordForAFactIsKeptAndGivesWayToWhatIsSeen(t *testing.T) {
 	rig := benchtest.Handset(t, false)
 	b := benchtest.New(t)
 	k := b.Watch(rig)
-	require.NoError(t, k.TellFact("device.language", "de", "ines"))
-	s := look(k)
+	require.NoError(t, b.Outlook.TellFact(t.Context(), b.Said(k), "device.language", "de"))
+	s := b.Look(k)
 	require.Equal(t, "Tap **Los** sechsmal", s.Fill(s.Sheet.Step("tap").Text), "in the words of its screens")
-	require.ErrorContains(t, k.TellFact("usb.link", "yes", "ines"), "people may tell")
-	require.ErrorContains(t, k.TellFact("device.locked", "perhaps", "ines"), "write yes or no")
-	require.NoError(t, k.TellFact("device.locked", "no", "ines"))
+	require.ErrorContains(t, b.Outlook.TellFact(t.Context(), b.Said(k), "usb.link", "yes"), "they may tell")
+	require.ErrorContains(t, b.Outlook.TellFact(t.Context(), b.Said(k), "device.locked", "perhaps"), "write yes or no")
+	require.NoError(t, b.Outlook.TellFact(t.Context(), b.Said(k), "device.locked", "no"))
 	require.Equal(t, "no", value(k, fact.Locked))
 }
 
@@ -294,26 +302,26 @@ func TestSheetsCanBeChangedUnderTheDevices(t *testing.T) {
 	b.First(k, "mode")
 	strange := hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-4", Port: "port 4", USB: "f3e1:0102", Run: "r", Serial: "S"}}}
 	attic := store.Host{Name: "attic", USBIP: "127.0.0.1:1"}
-	b.Rack.Bus(t.Context(), attic, strange)
-	require.Len(t, b.Rack.Strange(), 1)
+	b.Cables.Bus(t.Context(), attic, strange)
+	require.Len(t, b.Rack.Unrecognised(), 1)
 	halden, err := fs.ReadFile(sheets.Files, "tarn/halden.yaml")
 	require.NoError(t, err)
 	lib, err := sheet.LoadWith(sheets.Files, map[string][]byte{
 		"slate.yaml":  []byte(sheet.Draft(sheet.Seen{Name: "slate", USB: "f3e1:0102"})),
 		"halden.yaml": bytes.Replace(halden, []byte("row: Batch"), []byte("row: Lot"), 1)})
 	require.NoError(t, err)
-	require.NoError(t, b.Rack.SetSheets(t.Context(), lib))
-	require.Empty(t, b.Rack.Strange())
+	setSheets(t, b, lib)
+	require.Empty(t, b.Rack.Unrecognised())
 	slate, err := b.Rack.Find("slate-1")
 	require.NoError(t, err)
-	require.Equal(t, "mode", look(slate).Readiness.First)
-	s := look(k)
+	b.First(slate, "mode")
+	s := b.Look(k)
 	require.Equal(t, "Tap **Lot** six times", s.Fill(s.Sheet.Step("tap").Text))
 	require.Equal(t, "mode", s.Readiness.First, "what is seen of it stays")
 	lib, err = sheet.Load(sheets.Files)
 	require.NoError(t, err)
-	require.NoError(t, b.Rack.SetSheets(t.Context(), lib))
-	require.Equal(t, "mode", look(slate).Readiness.First, "a device whose sheet has gone keeps the one that it had")
+	setSheets(t, b, lib)
+	require.Equal(t, "mode", b.Look(slate).Readiness.First, "a device whose sheet has gone keeps the one that it had")
 }
 
 func TestADeviceThatSomebodyElseHoldsSaysSo(t *testing.T) {
@@ -325,7 +333,7 @@ func TestADeviceThatSomebodyElseHoldsSaysSo(t *testing.T) {
 	second := benchtest.New(t)
 	other := second.Watch(rig)
 	second.Eventually("it is held", func() bool {
-		why := look(other).Why
+		why := second.Look(other).Why
 		return len(why.Causes) > 0 && why.Causes[0].ID == "held-by-guest" && why.Causes[0].Probability > 0.99
 	})
 	first.Hosts.Forget("loft")

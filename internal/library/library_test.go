@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/sheet"
@@ -20,6 +21,8 @@ import (
 )
 
 var slate = usb.ID{Vendor: 0xf3e1, Product: 0x0102}
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 func draft(name string) []byte { return []byte(sheet.Draft(sheet.Seen{Name: name, USB: "f3e1:0102"})) }
 

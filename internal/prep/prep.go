@@ -1,58 +1,127 @@
-// Package prep leads a device through its steps: it asks for admission and
-// keeps what people say they have done. What the steps are is the sheet's
-// matter, whether they are done the readiness's.
+// Package prep leads a device through its steps: it has the device ask for
+// admission, and show which it is. What the steps are is the sheet's matter, whether
+// they are done the readiness's.
 package prep
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/job"
-	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/store"
 )
 
 // Prep is the use case. All fields are needed.
 type Prep struct {
-	Rack *keeper.Rack
-	Jobs *job.Runner
+	Store   *store.Store
+	Rack    *rack.Rack
+	Outlook *outlook.Outlook
+	Jobs    *job.Runner
+	Bench   string // the bench's name, as devices show it
+}
+
+// KindAsk is the kind of job that has a device ask its owner.
+const KindAsk = "admission.ask"
+
+// Kinds returns the kinds of jobs of this use case.
+func (p *Prep) Kinds() []job.Kind {
+	return []job.Kind{{Name: KindAsk, Hold: p.hold, Run: p.ask, Asks: true}}
 }
 
 // outcomes are the sentences for a question that did not end with a yes.
-var outcomes = map[link.AdmitState]job.Problem{
-	link.AdmitRefused: {Kind: job.Person, Gate: "admitted", Text: "Somebody answered No on %s.",
+var outcomes = map[device.AdmitState]problem.Problem{
+	device.AdmitRefused: {Kind: problem.Person, Gate: "admitted", Text: "Somebody answered No on %s.",
 		Remedy: "Ask again, and choose This visit or Until withdrawn."},
-	link.AdmitExpired: {Kind: job.Person, Gate: "admitted", Text: "Nobody answered on %s in time.",
+	device.AdmitExpired: {Kind: problem.Person, Gate: "admitted", Text: "Nobody answered on %s in time.",
 		Remedy: "Take it in your hand, then ask again."},
-	link.AdmitBusy: {Kind: job.Person, Gate: "admitted", Text: "%s is asking about another computer just now.",
+	device.AdmitBusy: {Kind: problem.Person, Gate: "admitted", Text: "%s is asking about another computer just now.",
 		Remedy: "Answer that question on its screen first, then ask again."},
 }
 
-// Ask starts the job that has a device ask its owner to let this bench in.
-func (p *Prep) Ask(ctx context.Context, handle string) (job.Job, error) {
+type args struct {
+	Device string `json:"device"` // id
+}
+
+// Ask starts the job that has a device ask its owner to let this bench in. While
+// one runs, that one is the answer.
+func (p *Prep) Ask(ctx context.Context, handle, actor string, revision int64) (job.Job, error) {
 	k, err := p.Rack.Find(handle)
 	if err != nil {
 		return job.Job{}, err
 	}
-	now := k.Look(ctx, "")
+	if j, ok := p.Jobs.Working(KindAsk, "device/"+k.Device().ID); ok {
+		return j, nil
+	}
+	now := p.Outlook.Look(k, "")
 	if g := now.Readiness.First; g != "" && g != "admitted" {
 		return job.Job{}, now.Blocked()
 	}
-	return p.Jobs.Start(ctx, "admission.ask", "Ask "+handle+" to let this bench in", handle, []string{"ask"},
-		func(ctx context.Context, run *job.Run) (any, error) {
-			run.Phase("ask", 0)
-			state, err := k.Ask(ctx)
-			if err != nil {
-				return nil, err
-			}
-			if state == link.Admitted {
-				return nil, nil
-			}
-			problem, ok := outcomes[state]
-			if !ok {
-				return nil, fmt.Errorf("%s answered %q, which is not known here", handle, state)
-			}
-			problem.Text = fmt.Sprintf(problem.Text, handle)
-			return nil, &problem
-		})
+	if err := p.Outlook.Check(k, revision); err != nil {
+		return job.Job{}, err
+	}
+	return p.Jobs.Start(ctx, job.New{Kind: KindAsk, Title: "Ask " + handle + " to let this bench in", Device: handle, Subjects: []string{"device/" + now.Device.ID},
+		Actor: actor, Args: args{Device: now.Device.ID}, Phases: []string{"ask"}})
+}
+
+func (p *Prep) hold(_ context.Context, j job.Job) (func(), error) {
+	var a args
+	if err := json.Unmarshal(j.Args, &a); err != nil {
+		return nil, err
+	}
+	k := p.Rack.ByID(a.Device)
+	if k == nil {
+		return nil, fmt.Errorf("device %s: %w", j.Device, store.ErrNotFound)
+	}
+	return k.Lease(j.Title, keeper.Exclusive)
+}
+
+func (p *Prep) ask(ctx context.Context, run *job.Run) (any, error) {
+	var a args
+	if err := run.Args(&a); err != nil {
+		return nil, err
+	}
+	k := p.Rack.ByID(a.Device)
+	run.Phase("ask", 0)
+	handle := k.Device().Handle
+	state, err := k.Ask(ctx, device.Visitor{Name: p.Bench, Shared: p.Rack.Shared(k.Host())})
+	switch {
+	case errors.Is(err, keeper.ErrNoSession):
+		return nil, p.Outlook.Look(k, "").Blocked()
+	case err != nil:
+		return nil, err
+	case state == device.Admitted:
+		return nil, nil
+	}
+	outcome, ok := outcomes[state]
+	if !ok {
+		return nil, fmt.Errorf("%s answered %q, which is not known here", handle, state)
+	}
+	outcome.Text = fmt.Sprintf(outcome.Text, handle)
+	return nil, &outcome
+}
+
+// Show has the device show its handle on its screen. Others may work beside it, but
+// not on what that would disturb.
+func (p *Prep) Show(ctx context.Context, handle string) error {
+	k, err := p.Rack.Find(handle)
+	if err != nil {
+		return err
+	}
+	s, err := p.Outlook.Session(k)
+	if err != nil {
+		return err
+	}
+	release, err := k.Lease("Show "+handle+" on its screen", keeper.Shared)
+	if err != nil {
+		return err
+	}
+	defer release()
+	return s.Find(ctx, handle)
 }

@@ -6,24 +6,27 @@ package retire
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
-	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
 // Retire is the use case. All fields are needed.
 type Retire struct {
-	Rack  *keeper.Rack
-	Store *store.Store
-	Clock clock.Clock
-	Log   *slog.Logger
+	Rack    *rack.Rack
+	Outlook *outlook.Outlook
+	Store   *store.Store
+	Clock   clock.Clock
+	Log     *slog.Logger
 }
 
 // Item is one thing that is to be done.
@@ -33,10 +36,10 @@ type Item struct {
 }
 
 // ErrNothing is a family whose sheet says nothing of how it is put away.
-var ErrNothing = errors.New("its prep sheet says nothing of how it is put away")
+var ErrNothing = problem.New(problem.Invalid, "its prep sheet says nothing of how it is put away")
 
 // Items tells what is to be done with a device that is being put away, in order.
-func Items(st keeper.Standing) []Item {
+func Items(st outlook.Standing) []Item {
 	var out []Item
 	for _, s := range st.Sheet.Retire {
 		i := Item{Step: s}
@@ -49,21 +52,25 @@ func Items(st keeper.Standing) []Item {
 }
 
 // Begin begins to put a device away.
-func (r *Retire) Begin(ctx context.Context, handle string) (keeper.Standing, error) {
+func (r *Retire) Begin(ctx context.Context, handle string) (outlook.Standing, error) {
 	k, err := r.Rack.Find(handle)
 	if err != nil {
-		return keeper.Standing{}, err
+		return outlook.Standing{}, err
 	}
-	st := k.Look(ctx, "")
+	st := r.Outlook.Look(k, "")
 	if len(st.Sheet.Retire) == 0 {
-		return st, fmt.Errorf("%s: %w: %w", handle, keeper.ErrBad, ErrNothing)
+		return st, fmt.Errorf("%s: %w", handle, ErrNothing)
 	}
-	if st.Device.Retirement == nil {
-		if err := k.Retire(ctx, &store.Retirement{Since: r.Clock.Now().UTC(), Done: map[string]store.Mark{}}); err != nil {
-			return st, err
+	err = k.Retire(ctx, func(now *store.Retirement) (*store.Retirement, error) {
+		if now != nil {
+			return now, nil
 		}
+		return &store.Retirement{Since: r.Clock.Now().UTC(), Done: map[string]store.Mark{}}, nil
+	})
+	if err != nil {
+		return st, err
 	}
-	return k.Look(ctx, ""), nil
+	return r.Outlook.Look(k, ""), nil
 }
 
 // CallOff calls putting away off; what was taken off stays off.
@@ -72,7 +79,7 @@ func (r *Retire) CallOff(ctx context.Context, handle string) error {
 	if err != nil {
 		return err
 	}
-	return k.Retire(ctx, nil)
+	return k.Retire(ctx, func(*store.Retirement) (*store.Retirement, error) { return nil, nil })
 }
 
 // Told keeps a person's word that a thing was done which the bench cannot see.
@@ -81,16 +88,16 @@ func (r *Retire) Told(ctx context.Context, handle, step, by string) error {
 	if err != nil {
 		return err
 	}
-	st := k.Look(ctx, "")
+	st := r.Outlook.Look(k, "")
 	if st.Device.Retirement == nil {
-		return fmt.Errorf("%s is not being put away: %w", handle, keeper.ErrBad)
+		return problem.Errorf(problem.Invalid, "%s is not being put away", handle)
 	}
 	for _, i := range Items(st) {
 		if i.Step.ID != step {
 			continue
 		}
 		if i.Step.Done != nil || i.Step.Action != "" {
-			return fmt.Errorf("step %s: %w: the bench sees for itself whether it is done", step, keeper.ErrBad)
+			return problem.Errorf(problem.Invalid, "step %s: the bench sees for itself whether it is done", step)
 		}
 		return r.mark(ctx, k, st, step, by)
 	}
@@ -122,7 +129,7 @@ const stepWithin = 20 * time.Second
 
 // goOn does the first thing that is not done, if it can be done now.
 func (r *Retire) goOn(ctx context.Context, k *keeper.Keeper) error {
-	st := k.Look(ctx, "")
+	st := r.Outlook.Look(k, "")
 	for _, i := range Items(st) {
 		if !i.Done.At.IsZero() {
 			continue
@@ -140,42 +147,62 @@ func (r *Retire) goOn(ctx context.Context, k *keeper.Keeper) error {
 }
 
 // observed tells whether a thing is seen to be done.
-func (r *Retire) observed(st keeper.Standing, s *sheet.Step) bool {
-	return s.Done != nil && st.At != nil && s.Done.Eval(&sheet.Attributes{Family: st.Device.Family, Maker: st.Device.Maker, Code: st.Device.Code}, st.View.At(st.Now)) == sheet.True
+func (r *Retire) observed(st outlook.Standing, s *sheet.Step) bool {
+	return s.Done != nil && st.Reached() && s.Done.Eval(&sheet.Attributes{Family: st.Device.Family, Maker: st.Device.Maker, Code: st.Device.Code}, st.View.At(st.Now)) == sheet.True
 }
 
 // do does what the bench can do itself; it tells whether that was done.
-func (r *Retire) do(ctx context.Context, k *keeper.Keeper, st keeper.Standing, s *sheet.Step) (bool, error) {
-	if !st.Linked {
+func (r *Retire) do(ctx context.Context, k *keeper.Keeper, st outlook.Standing, s *sheet.Step) (bool, error) {
+	if !st.Linked() || s.Action == "" {
 		return false, nil
+	}
+	release, err := k.Lease("Retire "+st.Device.Handle, keeper.Exclusive)
+	if err != nil {
+		return false, nil // it is done once that work has ended
+	}
+	defer release()
+	session, err := r.Outlook.Session(k)
+	if err != nil {
+		return false, err
 	}
 	switch s.Action {
 	case sheet.RemoveApps:
-		l, err := k.Linked(ctx)
-		if err != nil {
-			return false, err
-		}
-		for _, a := range st.Apps {
-			if err := l.Control.Call(ctx, link.MethodAppRemove, link.AppRef{ID: a.ID}, nil); err != nil {
-				return false, fmt.Errorf("take %s off: %w", a.ID, err)
-			}
-		}
-		var left []link.App
-		if err := l.Control.Call(ctx, link.MethodApps, nil, &left); err != nil {
-			return false, err
-		}
-		return len(left) == 0, nil
+		return r.removeApps(ctx, session)
 	case sheet.Withdraw:
 		return true, k.Withdraw(ctx)
 	}
 	return false, nil
 }
 
-func (r *Retire) mark(ctx context.Context, k *keeper.Keeper, st keeper.Standing, step, by string) error {
-	now := r.Clock.Now().UTC()
-	next := st.Device.Retirement.With(step, store.Mark{At: now, By: by})
-	if len(next.Done) == len(st.Sheet.Retire) {
-		next.Ended = now
+// removeApps takes every app off and sees that none is left.
+func (r *Retire) removeApps(ctx context.Context, s device.Session) (bool, error) {
+	apps, err := s.Apps()
+	if err != nil {
+		return false, err
 	}
-	return k.Retire(ctx, next)
+	list, err := apps.List(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, a := range list {
+		if err := apps.Remove(ctx, a.ID); err != nil {
+			return false, fmt.Errorf("take %s off: %w", a.ID, err)
+		}
+	}
+	left, err := apps.List(ctx)
+	return len(left) == 0, err
+}
+
+func (r *Retire) mark(ctx context.Context, k *keeper.Keeper, st outlook.Standing, step, by string) error {
+	now := r.Clock.Now().UTC()
+	return k.Retire(ctx, func(on *store.Retirement) (*store.Retirement, error) {
+		if on == nil {
+			return nil, nil // it was called off meanwhile
+		}
+		next := on.With(step, store.Mark{At: now, By: by})
+		if len(next.Done) == len(st.Sheet.Retire) {
+			next.Ended = now
+		}
+		return next, nil
+	})
 }

@@ -18,17 +18,10 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
-	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/rpc"
-	"earlybench.invalid/earlybench/internal/host"
-	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/library"
-	"earlybench.invalid/earlybench/internal/prep"
-	"earlybench.invalid/earlybench/internal/retire"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/internal/store"
-	"earlybench.invalid/earlybench/internal/supply"
-	"earlybench.invalid/earlybench/internal/tryout"
 	"earlybench.invalid/earlybench/internal/web"
 )
 
@@ -102,43 +95,20 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(st.InterruptJobs(ctx, moved.Now()), st.TrimHistory(ctx, moved.Now())); err != nil {
+	if err := st.TrimHistory(ctx, moved.Now()); err != nil {
 		return fmt.Errorf("look through the records: %w", err)
 	}
-	files := store.Files{Dir: filepath.Join(cfg.State, "files")}
-	rack, err := keeper.New(ctx, keeper.Config{Store: st, Clock: moved, Sheets: sheets.Current(), Key: key, Bench: name, Log: cfg.Log})
+	in, err := MakeInsides(ctx, cfg, st, sheets, moved, key, name)
 	if err != nil {
 		return err
 	}
-	defer rack.Close()
-	var watching sync.WaitGroup
-	watched, endWatch := context.WithCancel(ctx)
-	defer func() { endWatch(); watching.Wait() }()
-	watching.Go(func() { sheets.Watch(watched, rack.SetSheets) })
-	watching.Go(func() { trim(watched, st, moved, cfg.Log) })
-	hosts := host.New(rack, cfg.Log)
-	defer hosts.Close()
-	jobs := job.New(st, moved, store.NewID)
-	defer jobs.Close()
-	away := &retire.Retire{Rack: rack, Store: st, Clock: moved, Log: cfg.Log}
-	watching.Go(func() { away.Run(watched) })
-	server := web.New(web.Config{Store: st, Files: files, Rack: rack, Hosts: hosts, Jobs: jobs,
-		Supply:  &supply.Supply{Store: st, Files: files, Rack: rack, Hosts: hosts, Jobs: jobs},
-		Prep:    &prep.Prep{Rack: rack, Jobs: jobs},
-		Sheets:  sheets,
-		Retire:  away,
-		Tryouts: &tryout.Tryouts{Store: st, Files: files, Rack: rack, Jobs: jobs, Clock: moved},
-		Clock:   moved, Key: key.PublicKey(), Bench: name, ID: id, Owner: owner(), Console: cfg.Console, Log: cfg.Log}, tcp.Addr().String())
+	defer in.Close()
+	server := in.Face(web.Config{Key: key.PublicKey(), Bench: name, ID: id, Owner: owner(), Console: cfg.Console}, tcp.Addr().String())
 	defer func() { err = errors.Join(err, server.Close()) }()
-	server.Serve(tcp)
+	server.Serve(tcp) // who asks for what is on record waits until that was read
 	server.Serve(unix)
-	known, err := st.Hosts(ctx)
-	if err != nil {
+	if err := in.Start(ctx); err != nil {
 		return err
-	}
-	for _, h := range known {
-		rack.SetShared(h.Name, h.Shared)
-		hosts.Watch(h)
 	}
 	at := Addresses{Service: server.Address(), Socket: socket, SignIn: server.Offer()}
 	if cfg.Development {
@@ -152,18 +122,6 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	started(at)
 	<-ctx.Done()
 	return nil
-}
-
-// trimEvery is how often history that is too old is dropped.
-const trimEvery = 6 * time.Hour
-
-// trim drops old history until ctx ends.
-func trim(ctx context.Context, st *store.Store, c clock.Clock, log *slog.Logger) {
-	for clock.Sleep(ctx, clock.System{}, trimEvery) == nil {
-		if err := st.TrimHistory(ctx, c.Now()); err != nil && ctx.Err() == nil {
-			log.Error("drop old history", "error", err)
-		}
-	}
 }
 
 // owner is the person who runs the bench: whoever reaches its socket, or was
@@ -230,9 +188,9 @@ func serveDevelopment(path string, moved *clock.Moved) (end func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
+	ctx, cancel := context.WithCancel(context.Background())
+	var serving sync.WaitGroup
+	serving.Go(func() {
 		for {
 			c, err := l.Accept()
 			if err != nil {
@@ -251,10 +209,16 @@ func serveDevelopment(path string, moved *clock.Moved) (end func(), err error) {
 				}
 				return moved.Move(d).UTC(), nil
 			})
-			<-conn.Done() // one caller after another
+			serving.Go(func() {
+				defer conn.Close()
+				select {
+				case <-conn.Done():
+				case <-ctx.Done(): // a caller who stays must not keep the service from ending
+				}
+			})
 		}
-	}()
-	return func() { l.Close(); <-done }, nil
+	})
+	return func() { cancel(); l.Close(); serving.Wait() }, nil
 }
 
 // Holder tells which process listens on a loopback port, as far as Linux lets

@@ -77,6 +77,23 @@ func TestABenchKeepsItsIdNameAndKey(t *testing.T) {
 	require.Equal(t, []string{first.ID, first.Name, first.Fingerprint}, []string{again.ID, again.Name, again.Fingerprint})
 }
 
+func TestACallerThatStaysConnectedDoesNotKeepTheServiceFromEnding(t *testing.T) {
+	at, end := run(t, config(t.TempDir()))
+	for _, socket := range []string{at.Development, at.Socket} {
+		c, err := net.Dial("unix", socket)
+		require.NoError(t, err)
+		defer c.Close()
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- end() }()
+	select {
+	case err := <-ended:
+		require.NoError(t, err)
+	case <-time.After(20 * time.Second):
+		require.Fail(t, "it does not end")
+	}
+}
+
 func TestOneStateHasOneBenchAndOnePortOneListener(t *testing.T) {
 	dir := t.TempDir()
 	at, _ := run(t, config(dir))

@@ -11,10 +11,7 @@ import (
 )
 
 // DriverSet is a driver set whose file the bench has.
-type DriverSet struct {
-	Digest   string
-	Manifest sets.Manifest
-}
+type DriverSet = sets.Held
 
 // DriverSets returns the sets, by name and version.
 func (s *Store) DriverSets(ctx context.Context) ([]DriverSet, error) {
@@ -166,7 +163,7 @@ func (s *Store) SaveTryout(ctx context.Context, device string, t Tryout) error {
 		return err
 	}
 	return s.change(ctx, "tryout.added", t.ID, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO tryout (id, device, app, passed, created, record) VALUES (?,?,?,?,?,?)`,
+		_, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO tryout (id, device, app, passed, created, record) VALUES (?,?,?,?,?,?)`,
 			t.ID, device, t.App, t.Passed, stamp(t.Created), string(raw))
 		if err != nil {
 			return fmt.Errorf("keep the tryout: %w", err)
@@ -187,14 +184,18 @@ func (s *Store) SaveSession(ctx context.Context, digest string, created, ends ti
 }
 
 // HasSession tells whether a session is good at now.
-func (s *Store) HasSession(ctx context.Context, digest string, now time.Time) bool {
+func (s *Store) HasSession(ctx context.Context, digest string, now time.Time) (bool, error) {
 	var n int
-	err := s.db.QueryRowContext(ctx, `SELECT count(*) FROM session WHERE secret = ? AND ends > ?`, digest, stamp(now)).Scan(&n)
-	return err == nil && n > 0
+	if err := s.db.QueryRowContext(ctx, `SELECT count(*) FROM session WHERE secret = ? AND ends > ?`, digest, stamp(now)).Scan(&n); err != nil {
+		return false, unavailable("look a session up", err)
+	}
+	return n > 0, nil
 }
 
 // DropSession ends a session.
 func (s *Store) DropSession(ctx context.Context, digest string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM session WHERE secret = ?`, digest)
-	return err
+	return s.change(ctx, "", "", func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE secret = ?`, digest)
+		return err
+	})
 }

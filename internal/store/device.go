@@ -9,7 +9,7 @@ import (
 	"maps"
 	"time"
 
-	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/problem"
 )
 
 // Device is a device on record.
@@ -24,6 +24,7 @@ type Device struct {
 	Model    string
 	HandsURL string
 	Key      string // fingerprint of the pinned device key; "" before the first meeting
+	Place    string // where it was seen last, in the words of its way
 	Created  time.Time
 	// Retirement tells how far putting it away has come; nil for one that stays.
 	Retirement *Retirement
@@ -50,11 +51,11 @@ func (r *Retirement) With(step string, m Mark) *Retirement {
 	return &next
 }
 
-const deviceColumns = `id, handle, usb, serial, family, maker, code, model, hands_url, key, created, retirement`
+const deviceColumns = `id, handle, usb, serial, family, maker, code, model, hands_url, key, place, created, retirement`
 
 func scanDevice(r row) (d Device, err error) {
 	var created, retirement string
-	err = r.Scan(&d.ID, &d.Handle, &d.USB, &d.Serial, &d.Family, &d.Maker, &d.Code, &d.Model, &d.HandsURL, &d.Key, &created, &retirement)
+	err = r.Scan(&d.ID, &d.Handle, &d.USB, &d.Serial, &d.Family, &d.Maker, &d.Code, &d.Model, &d.HandsURL, &d.Key, &d.Place, &created, &retirement)
 	d.Created = moment(created)
 	if retirement != "" && err == nil {
 		err = json.Unmarshal([]byte(retirement), &d.Retirement)
@@ -68,59 +69,120 @@ func (s *Store) Devices(ctx context.Context) ([]Device, error) {
 }
 
 // ErrTaken is a handle that another device has.
-var ErrTaken = errors.New("another device has that handle")
+var ErrTaken = problem.New(problem.Taken, "another device has that handle")
 
-// SaveDevice keeps a device.
-func (s *Store) SaveDevice(ctx context.Context, d Device) error {
-	var retirement []byte
-	if d.Retirement != nil {
-		var err error
-		if retirement, err = json.Marshal(d.Retirement); err != nil {
+// AddDevice puts a device on record.
+func (s *Store) AddDevice(ctx context.Context, d Device) error {
+	return s.change(ctx, "device.changed", d.Handle, func(tx *sql.Tx) error {
+		if err := freeHandle(ctx, tx, d.ID, d.Handle); err != nil {
 			return err
 		}
-	}
-	return s.change(ctx, "device.changed", d.Handle, func(tx *sql.Tx) error {
-		var other string
-		err := tx.QueryRowContext(ctx, `SELECT id FROM device WHERE handle = ? AND id <> ?`, d.Handle, d.ID).Scan(&other)
-		if err == nil {
-			return fmt.Errorf("handle %s: %w", d.Handle, ErrTaken)
-		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO device (`+deviceColumns+`) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)
-			ON CONFLICT (id) DO UPDATE SET retirement = excluded.retirement, handle = excluded.handle, family = excluded.family, maker = excluded.maker, code = excluded.code,
-			model = excluded.model, hands_url = excluded.hands_url, key = excluded.key`,
-			d.ID, d.Handle, d.USB, d.Serial, d.Family, d.Maker, d.Code, d.Model, d.HandsURL, d.Key, stamp(d.Created), string(retirement))
+		_, err := tx.ExecContext(ctx, `INSERT INTO device (`+deviceColumns+`) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,'')`,
+			d.ID, d.Handle, d.USB, d.Serial, d.Family, d.Maker, d.Code, d.Model, d.HandsURL, d.Key, d.Place, stamp(d.Created))
 		return err
 	})
 }
 
-// Touch tells others that a device is to be looked at anew, without a record's
-// having changed.
-func (s *Store) Touch(ctx context.Context, handle string) error {
-	return s.change(ctx, "device.changed", handle, func(*sql.Tx) error { return nil })
-}
-
-// Facts returns the latest facts of a device. Ones whose value no longer reads
-// as its type are left out.
-func (s *Store) Facts(ctx context.Context, id string) ([]fact.Fact, error) {
-	all, err := query(ctx, s.db, func(r row) (f fact.Fact, err error) {
-		var typ, value, at string
-		if err = r.Scan(&f.Key, &f.Source, &typ, &value, &at, &f.By, &f.Scope); err != nil {
-			return f, err
-		}
-		f.At = moment(at)
-		f.Value, _ = fact.ParseValue(fact.Type(typ), []byte(value))
-		return f, nil
-	}, `SELECT key, source, type, value, at, told_by, scope FROM fact WHERE subject = ?`, id)
-	if err != nil {
-		return nil, err
+func freeHandle(ctx context.Context, tx *sql.Tx, id, handle string) error {
+	var other string
+	err := tx.QueryRowContext(ctx, `SELECT id FROM device WHERE handle = ? AND id <> ?`, handle, id).Scan(&other)
+	switch {
+	case err == nil:
+		return fmt.Errorf("handle %s: %w", handle, ErrTaken)
+	case errors.Is(err, sql.ErrNoRows):
+		return nil
 	}
-	return all, nil
+	return err
 }
 
-// TrimHistory drops replaced facts that are older than they are kept.
-func (s *Store) TrimHistory(ctx context.Context, now time.Time) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM history WHERE at < ?`, stamp(now.Add(-historyKeep)))
-	return err
+// DeviceChange is what is to be changed of a device's record; nil leaves a
+// column as it is.
+type DeviceChange struct {
+	Handle   *string
+	HandsURL *string
+	Key      *string
+	Place    *string
+	// First makes Key count only where no key is pinned yet.
+	First bool
+	// Retirement is how far putting it away has come; a nil one behind the pointer
+	// takes it back.
+	Retirement **Retirement
+}
+
+// ErrPinned is a device that has a key already.
+var ErrPinned = problem.New(problem.Taken, "another device key is pinned")
+
+// ChangeDevice changes just the given columns of a device's record.
+func (s *Store) ChangeDevice(ctx context.Context, id, handle string, c DeviceChange) error {
+	before := handle
+	if c.Handle != nil {
+		handle = *c.Handle
+	}
+	return s.change(ctx, "device.changed", handle, func(tx *sql.Tx) error {
+		if before != handle { // those who know it by the one before hear of it, too
+			if _, err := tx.ExecContext(ctx, `INSERT INTO outbox (type, subject, at) VALUES ('device.changed', ?, ?)`, before, stamp(time.Now())); err != nil {
+				return err
+			}
+		}
+		set := func(column string, value any) error {
+			r, err := tx.ExecContext(ctx, `UPDATE device SET `+column+` = ? WHERE id = ?`, value, id)
+			if err != nil {
+				return err
+			}
+			if n, _ := r.RowsAffected(); n == 0 {
+				return fmt.Errorf("device %s: %w", handle, ErrNotFound)
+			}
+			return nil
+		}
+		if c.Handle != nil {
+			if err := freeHandle(ctx, tx, id, handle); err != nil {
+				return err
+			}
+		}
+		if c.Key != nil && c.First {
+			var pinned string
+			if err := tx.QueryRowContext(ctx, `SELECT key FROM device WHERE id = ?`, id).Scan(&pinned); err != nil {
+				return err
+			}
+			if pinned != "" && pinned != *c.Key {
+				return fmt.Errorf("device %s: %w", handle, ErrPinned)
+			}
+		}
+		for column, value := range map[string]*string{"handle": c.Handle, "hands_url": c.HandsURL, "key": c.Key, "place": c.Place} {
+			if value != nil {
+				if err := set(column, *value); err != nil {
+					return err
+				}
+			}
+		}
+		if c.Retirement == nil {
+			return nil
+		}
+		raw := ""
+		if r := *c.Retirement; r != nil {
+			text, err := json.Marshal(r)
+			if err != nil {
+				return err
+			}
+			raw = string(text)
+		}
+		return set("retirement", raw)
+	})
+}
+
+// MergeDevice makes one record of two: what was said and seen of the device from
+// is taken over by to, where that knows nothing of the same key and source.
+func (s *Store) MergeDevice(ctx context.Context, from, to Device) error {
+	return s.change(ctx, "device.changed", to.Handle, func(tx *sql.Tx) error {
+		for _, q := range []string{`UPDATE OR IGNORE fact SET subject = ?2 WHERE subject = ?1`, `DELETE FROM fact WHERE subject = ?1`,
+			`UPDATE history SET subject = ?2 WHERE subject = ?1`, `UPDATE tryout SET device = ?2 WHERE device = ?1`, `DELETE FROM device WHERE id = ?1`} {
+			if _, err := tx.ExecContext(ctx, q, from.ID, to.ID); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO outbox (type, subject, at) VALUES ('device.changed', ?, ?)`, from.Handle, stamp(time.Now()))
+		return err
+	})
 }
 
 // Host is a host on record.

@@ -11,154 +11,54 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 )
 
-// Facts come by the hundred a second, each from a device of its own. They are
-// kept by one writer that takes what has come together into one transaction, with
-// one event for each device: every fact is kept, and what is said of a device is
-// said once.
+// Every fact gets the next number of one sequence when it is written. That number,
+// not the clock, says which of two facts is the later one.
 
-// saving is facts of one device that are to be kept.
-type saving struct {
-	device   Device
-	facts    []fact.Fact
-	standing bool
-	done     chan error
+// Observation is what is to be kept of one subject, in one transaction.
+type Observation struct {
+	Subject string
+	// Event is the type and Name the subject of the event that tells of it.
+	Event, Name string
+	Facts       []fact.Fact
+	// Forget are keys of which what people said is dropped; the history keeps it.
+	Forget []fact.Key
+	// Kept, unless nil, is called with the facts and their numbers once they are on
+	// disk, by the writer: in the order of the sequence, before Observe returns. It
+	// must not block.
+	Kept func([]fact.Fact)
 }
 
-// together is how many savings one transaction takes at most.
-const together = 128
-
-// errClosed is what is said once the store has ended.
-var errClosed = errors.New("the records are closed")
-
-// SaveFacts keeps facts of a device, and what they replace as history. A fact
-// that says what is known already only gets its newer time. It returns once they
-// are kept. With standing they alter how the device stands, which is an event
-// device.changed; else it is fact.changed, for those who look at single facts.
-func (s *Store) SaveFacts(ctx context.Context, d Device, facts []fact.Fact, standing bool) error {
-	v := saving{d, facts, standing, make(chan error, 1)}
-	select {
-	case s.savings <- v:
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-s.closing:
-		return errClosed
+// Observe keeps facts, and what they replace as history. It returns once they are
+// on disk. If ctx ends before that, it is not known whether they are.
+func (s *Store) Observe(ctx context.Context, o Observation) error {
+	w := write{tells: o.Event != "", do: func(ctx context.Context, tx *sql.Tx) error { return s.keepFacts(ctx, tx, o) }}
+	if o.Kept != nil {
+		w.kept = func() { o.Kept(o.Facts) }
 	}
-	select {
-	case err := <-v.done:
-		return err
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-s.written:
-	}
-	select {
-	case err := <-v.done: // it was the writer's last
-		return err
-	default:
-		return errClosed
-	}
+	return s.write(ctx, w)
 }
 
-// writeFacts keeps what comes until the store ends, and then what has come.
-func (s *Store) writeFacts() {
-	defer close(s.written)
-	for {
-		var batch []saving
-		select {
-		case v := <-s.savings:
-			batch = append(batch, v)
-		case <-s.closing:
-			select {
-			case v := <-s.savings: // what has come before the end
-				batch = append(batch, v)
-			default:
-				return
-			}
-		}
-		for more := true; more && len(batch) < together; {
-			select {
-			case v := <-s.savings:
-				batch = append(batch, v)
-			default:
-				more = false
-			}
-		}
-		err := s.keepFacts(batch)
-		for _, v := range batch {
-			if err != nil && len(batch) > 1 { // one of them is to blame: each alone
-				v.done <- s.keepFacts([]saving{v})
-				continue
-			}
-			v.done <- err
+func (s *Store) keepFacts(ctx context.Context, tx *sql.Tx, o Observation) error {
+	f := statements{before: tx.StmtContext(ctx, s.prepared.before), history: tx.StmtContext(ctx, s.prepared.history), keep: tx.StmtContext(ctx, s.prepared.keep)}
+	for i := range o.Facts {
+		s.sequence++
+		o.Facts[i].Seq = s.sequence
+		if err := f.save(ctx, o.Subject, o.Facts[i]); err != nil {
+			return unavailable(fmt.Sprintf("keep %s", o.Facts[i].Key), err)
 		}
 	}
+	for _, k := range o.Forget {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM fact WHERE subject = ? AND key = ? AND source = ?`, o.Subject, k, fact.Person); err != nil {
+			return unavailable(fmt.Sprintf("forget %s", k), err)
+		}
+	}
+	if o.Event == "" {
+		return nil
+	}
+	return s.event(ctx, tx, o.Event, o.Name)
 }
 
-// factStatements are prepared once: they run more often than all others.
-type factStatements struct {
-	before, history, keep, event *sql.Stmt
-}
-
-func prepareFacts(ctx context.Context, db *sql.DB) (f factStatements, err error) {
-	for to, text := range map[**sql.Stmt]string{
-		&f.before:  `SELECT value FROM fact WHERE subject = ? AND key = ? AND source = ?`,
-		&f.history: `INSERT INTO history (subject, key, source, value, at, told_by) VALUES (?,?,?,?,?,?)`,
-		&f.keep: `INSERT INTO fact (subject, key, source, type, value, at, told_by, scope) VALUES (?,?,?,?,?,?,?,?)
-			ON CONFLICT (subject, key, source) DO UPDATE SET type = excluded.type, value = excluded.value, at = excluded.at,
-			told_by = excluded.told_by, scope = excluded.scope`,
-		&f.event: `INSERT INTO outbox (type, subject, at) VALUES (?, ?, ?)`,
-	} {
-		if *to, err = db.PrepareContext(ctx, text); err != nil {
-			return f, fmt.Errorf("prepare to keep facts: %w", err)
-		}
-	}
-	return f, nil
-}
-
-func (s *Store) keepFacts(batch []saving) error {
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-	defer cancel()
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("begin to keep facts: %w", err)
-	}
-	defer tx.Rollback() //nolint:errcheck // nothing to roll back once it is committed
-	f := factStatements{tx.StmtContext(ctx, s.facts.before), tx.StmtContext(ctx, s.facts.history), tx.StmtContext(ctx, s.facts.keep), tx.StmtContext(ctx, s.facts.event)}
-	var order []string
-	standing := map[string]bool{}
-	for _, v := range batch {
-		if before, known := standing[v.device.Handle]; !known || v.standing && !before {
-			standing[v.device.Handle] = v.standing
-			if !known {
-				order = append(order, v.device.Handle)
-			}
-		}
-		for _, one := range v.facts {
-			if err := f.save(ctx, v.device.ID, one); err != nil {
-				return fmt.Errorf("keep %s of %s: %w", one.Key, v.device.Handle, err)
-			}
-		}
-	}
-	for _, handle := range order {
-		kind := "fact.changed"
-		if standing[handle] {
-			kind = "device.changed"
-		}
-		r, err := f.event.ExecContext(ctx, kind, handle, stamp(time.Now()))
-		if err != nil {
-			return fmt.Errorf("tell of %s: %w", handle, err)
-		}
-		if err := trimOutbox(ctx, tx, r); err != nil {
-			return err
-		}
-	}
-	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("keep facts: %w", err)
-	}
-	s.tell()
-	return nil
-}
-
-func (f factStatements) save(ctx context.Context, subject string, one fact.Fact) error {
+func (f statements) save(ctx context.Context, subject string, one fact.Fact) error {
 	raw, err := json.Marshal(one.Value)
 	if err != nil {
 		return err
@@ -173,6 +73,73 @@ func (f factStatements) save(ctx context.Context, subject string, one fact.Fact)
 			return err
 		}
 	}
-	_, err = f.keep.ExecContext(ctx, subject, one.Key, one.Source, one.Value.Type(), string(raw), stamp(one.At), one.By, one.Scope)
+	_, err = f.keep.ExecContext(ctx, subject, one.Key, one.Source, one.Value.Type(), string(raw), stamp(one.At), one.By, one.Scope, one.Seq)
+	return err
+}
+
+// AllFacts calls take with the latest facts of every subject, a subject at a time
+// and each in the order of its sequence. Ones whose value no longer reads as its
+// type have the zero value.
+func (s *Store) AllFacts(ctx context.Context, take func(subject string, facts []fact.Fact)) error {
+	rows, err := s.db.QueryContext(ctx, `SELECT subject, key, source, type, value, at, told_by, scope, seq FROM fact ORDER BY subject, key, source`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var subject string
+	var facts []fact.Fact
+	for rows.Next() {
+		var f fact.Fact
+		var of, typ, value, at string
+		if err := rows.Scan(&of, &f.Key, &f.Source, &typ, &value, &at, &f.By, &f.Scope, &f.Seq); err != nil {
+			return err
+		}
+		f.At = moment(at)
+		f.Value, _ = fact.ParseValue(fact.Type(typ), []byte(value))
+		if of != subject && facts != nil {
+			take(subject, facts)
+			facts = nil
+		}
+		subject = of
+		facts = append(facts, f)
+	}
+	if facts != nil {
+		take(subject, facts)
+	}
+	return rows.Err()
+}
+
+// History returns what was known of a subject at any time, the newest first, at
+// most limit. Values that no longer read as the type of their key are left out.
+func (s *Store) History(ctx context.Context, subject string, types func(fact.Key) (fact.Type, bool), limit int) ([]fact.Fact, error) {
+	type line struct {
+		f     fact.Fact
+		value string
+	}
+	lines, err := query(ctx, s.db, func(r row) (l line, err error) {
+		var at string
+		err = r.Scan(&l.f.Key, &l.f.Source, &l.value, &at, &l.f.By)
+		l.f.At = moment(at)
+		return l, err
+	}, `SELECT key, source, value, at, told_by FROM history WHERE subject = ? ORDER BY id DESC LIMIT ?`, subject, limit)
+	if err != nil {
+		return nil, err
+	}
+	var out []fact.Fact
+	for _, l := range lines {
+		t, ok := types(l.f.Key)
+		if !ok {
+			continue
+		}
+		if l.f.Value, err = fact.ParseValue(t, []byte(l.value)); err == nil {
+			out = append(out, l.f)
+		}
+	}
+	return out, nil
+}
+
+// TrimHistory drops replaced facts that are older than they are kept.
+func (s *Store) TrimHistory(ctx context.Context, now time.Time) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM history WHERE at < ?`, stamp(now.Add(-historyKeep)))
 	return err
 }

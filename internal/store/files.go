@@ -70,6 +70,6 @@ func (f Files) Open(digest string) (*os.File, error) {
 // NewID makes an identifier: 80 bits, in lower-case hexadecimal.
 func NewID() string {
 	var b [10]byte
-	rand.Read(b[:])
+	_, _ = rand.Read(b[:]) // it never fails
 	return hex.EncodeToString(b[:])
 }

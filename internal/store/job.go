@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"time"
 
 	"earlybench.invalid/earlybench/core/job"
 )
@@ -16,9 +15,9 @@ func (s *Store) Save(ctx context.Context, j job.Job) error {
 		return err
 	}
 	return s.change(ctx, "job.changed", j.ID, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO job (id, created, state, device, record) VALUES (?,?,?,?,?)
+		_, err := tx.ExecContext(ctx, `INSERT INTO job (id, created, state, device, parent, record) VALUES (?,?,?,?,?,?)
 			ON CONFLICT (id) DO UPDATE SET state = excluded.state, record = excluded.record`,
-			j.ID, stamp(j.Created), j.State, j.Device, string(raw))
+			j.ID, stamp(j.Created), j.State, j.Device, j.Parent, string(raw))
 		return err
 	})
 }
@@ -41,17 +40,12 @@ func (s *Store) Jobs(ctx context.Context, limit int) ([]job.Job, error) {
 	return query(ctx, s.db, scanJob, `SELECT record FROM job ORDER BY created DESC, id DESC LIMIT ?`, limit)
 }
 
-// InterruptJobs marks the jobs that a service left behind which was killed.
-func (s *Store) InterruptJobs(ctx context.Context, now time.Time) error {
-	left, err := query(ctx, s.db, scanJob, `SELECT record FROM job WHERE state IN (?, ?)`, job.Waiting, job.Running)
-	if err != nil {
-		return err
-	}
-	for _, j := range left {
-		j.Interrupt(now.UTC())
-		if err := s.Save(ctx, j); err != nil {
-			return err
-		}
-	}
-	return nil
+// Children returns the jobs that are part of another, the oldest first.
+func (s *Store) Children(ctx context.Context, parent string) ([]job.Job, error) {
+	return query(ctx, s.db, scanJob, `SELECT record FROM job WHERE parent = ? AND parent <> '' ORDER BY created, id`, parent)
+}
+
+// OpenJobs returns the jobs that a service's end has cut off, the oldest first.
+func (s *Store) OpenJobs(ctx context.Context) ([]job.Job, error) {
+	return query(ctx, s.db, scanJob, `SELECT record FROM job WHERE state IN ('waiting', 'running') ORDER BY created, id`)
 }

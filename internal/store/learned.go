@@ -5,8 +5,6 @@ import (
 	"database/sql"
 	"fmt"
 	"time"
-
-	"earlybench.invalid/earlybench/core/fact"
 )
 
 // Learned is how often a cause turned out to be the one, on devices of a family
@@ -51,48 +49,6 @@ func (s *Store) Unlearn(ctx context.Context, family string, all bool) (forgotten
 	return forgotten, err
 }
 
-// DropFacts takes what a source told of keys off a subject's facts; the history
-// keeps them.
-func (s *Store) DropFacts(ctx context.Context, subject, handle string, source fact.Source, keys []fact.Key) error {
-	return s.change(ctx, "device.changed", handle, func(tx *sql.Tx) error {
-		for _, k := range keys {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM fact WHERE subject = ? AND key = ? AND source = ?`, subject, k, source); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// History returns what was known of a subject at any time, the newest first, at
-// most limit. Values that no longer read as the type of their key are left out.
-func (s *Store) History(ctx context.Context, subject string, types func(fact.Key) (fact.Type, bool), limit int) ([]fact.Fact, error) {
-	type line struct {
-		f     fact.Fact
-		value string
-	}
-	lines, err := query(ctx, s.db, func(r row) (l line, err error) {
-		var at string
-		err = r.Scan(&l.f.Key, &l.f.Source, &l.value, &at, &l.f.By)
-		l.f.At = moment(at)
-		return l, err
-	}, `SELECT key, source, value, at, told_by FROM history WHERE subject = ? ORDER BY id DESC LIMIT ?`, subject, limit)
-	if err != nil {
-		return nil, err
-	}
-	var out []fact.Fact
-	for _, l := range lines {
-		t, ok := types(l.f.Key)
-		if !ok {
-			continue
-		}
-		if l.f.Value, err = fact.ParseValue(t, []byte(l.value)); err == nil {
-			out = append(out, l.f)
-		}
-	}
-	return out, nil
-}
-
 // SheetFile is the last good text of a sheet that lies beside the bench.
 type SheetFile struct {
 	Name  string
@@ -124,9 +80,4 @@ func (s *Store) SaveSheetFiles(ctx context.Context, files []SheetFile) error {
 		}
 		return nil
 	})
-}
-
-// Tell writes an event that no record's change stands behind.
-func (s *Store) Tell(ctx context.Context, kind, subject string) error {
-	return s.change(ctx, kind, subject, func(*sql.Tx) error { return nil })
 }

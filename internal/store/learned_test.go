@@ -39,16 +39,15 @@ func TestCasesAreCountedByFamilyAndHostAndCanBeForgotten(t *testing.T) {
 
 func TestAWordThatIsTakenBackStaysInTheHistory(t *testing.T) {
 	s, _ := open(t)
-	require.NoError(t, s.SaveDevice(t.Context(), heron))
+	require.NoError(t, s.AddDevice(t.Context(), heron))
 	said := fact.Fact{Key: "said.lamp", Value: fact.Of("no"), Source: fact.Person, At: now, By: "ines"}
 	seen := fact.Fact{Key: "said.lamp", Value: fact.Of("yes"), Source: fact.Device, At: now}
 	odd := fact.Fact{Key: "mode.gone", Value: fact.Of(3), Source: fact.Device, At: now.Add(time.Second)}
-	require.NoError(t, s.SaveFacts(t.Context(), heron, []fact.Fact{said, seen, odd}, true))
+	require.NoError(t, s.Observe(t.Context(), observed(heron, []fact.Fact{said, seen, odd}...)))
 	before, err := s.Last(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, s.DropFacts(t.Context(), heron.ID, heron.Handle, fact.Person, []fact.Key{"said.lamp", "said.none"}))
-	left, err := s.Facts(t.Context(), heron.ID)
-	require.NoError(t, err)
+	require.NoError(t, s.Observe(t.Context(), store.Observation{Subject: heron.ID, Event: "fact.changed", Name: heron.Handle, Forget: []fact.Key{"said.lamp", "said.none"}}))
+	left := factsOf(t, s, heron.ID)
 	require.ElementsMatch(t, []fact.Fact{seen, odd}, left, "only that source's word goes")
 	events, err := s.Events(t.Context(), before, 10)
 	require.NoError(t, err)

@@ -12,14 +12,23 @@ import (
 	"io/fs"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
+
+	"earlybench.invalid/earlybench/core/problem"
 )
 
 // ErrNotFound is what is not on record.
-var ErrNotFound = errors.New("it is not on record")
+var ErrNotFound = problem.New(problem.NotFound, "it is not on record")
+
+// unavailable is the error of records that cannot be written or read now: the
+// disk is full, the file is locked or gone. Nothing of the change was kept.
+func unavailable(doing string, err error) error {
+	return problem.Errorf(problem.Unavailable, "%s: %w; nothing of it was kept", doing, err)
+}
 
 // outboxKeep is how many events are kept for those who resume.
 const outboxKeep = 50_000
@@ -37,11 +46,14 @@ type Store struct {
 	mu      sync.Mutex
 	changed chan struct{} // closed and replaced when the outbox grows
 
-	facts   factStatements
-	savings chan saving
-	closing chan struct{}
-	written chan struct{} // closed when the writer of facts has ended
-	once    sync.Once
+	prepared statements
+	sequence uint64             // of the newest fact; only the writer's
+	told     map[[2]string]bool // events of the transaction; only the writer's
+	audits   atomic.Int64       // number of the newest line of the audit
+	writes   chan write
+	closing  chan struct{}
+	written  chan struct{} // closed when the writer of facts has ended
+	once     sync.Once
 }
 
 // Open opens the database in file, making or migrating it as needed.
@@ -64,13 +76,24 @@ func Open(ctx context.Context, file string) (*Store, error) {
 		db.Close()
 		return nil, fmt.Errorf("open the records in %s: %w", file, err)
 	}
-	facts, err := prepareFacts(ctx, db)
+	prepared, err := prepare(ctx, db)
 	if err != nil {
 		db.Close()
 		return nil, err
 	}
-	s := &Store{db: db, changed: make(chan struct{}), facts: facts, savings: make(chan saving, together), closing: make(chan struct{}), written: make(chan struct{})}
-	go s.writeFacts()
+	var sequence uint64
+	if err := db.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM fact`).Scan(&sequence); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("read the number of the newest fact: %w", err)
+	}
+	s := &Store{db: db, sequence: sequence, told: map[[2]string]bool{}, changed: make(chan struct{}), prepared: prepared, writes: make(chan write, together), closing: make(chan struct{}), written: make(chan struct{})}
+	var audits int64
+	if err := db.QueryRowContext(ctx, `SELECT coalesce(max(id), 0) FROM audit`).Scan(&audits); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("read the number of the newest line of the audit: %w", err)
+	}
+	s.audits.Store(audits)
+	go s.writeAll()
 	return s, nil
 }
 
@@ -81,6 +104,19 @@ func (s *Store) Close() error {
 	return s.db.Close()
 }
 
+// Tell writes an event for each of some subjects, behind which no record's change
+// stands.
+func (s *Store) Tell(ctx context.Context, kind string, subjects ...string) error {
+	return s.write(ctx, write{tells: true, do: func(ctx context.Context, tx *sql.Tx) error {
+		for _, subject := range subjects {
+			if err := s.event(ctx, tx, kind, subject); err != nil {
+				return err
+			}
+		}
+		return nil
+	}})
+}
+
 // Event is one line of the outbox: that a record of a kind has changed.
 type Event struct {
 	Sequence int64
@@ -89,32 +125,13 @@ type Event struct {
 	At       time.Time
 }
 
-// change runs f in a transaction and writes the event that f's change is.
-func (s *Store) change(ctx context.Context, kind, subject string, f func(tx *sql.Tx) error) error {
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("begin a change: %w", err)
+// asUnavailable gives a failure of the database its kind; errors that have one
+// keep it.
+func asUnavailable(err error) error {
+	if e, ok := errors.AsType[*sqlite.Error](err); ok {
+		return unavailable("change the records", e)
 	}
-	defer tx.Rollback() //nolint:errcheck // nothing to roll back once it is committed
-	if err := f(tx); err != nil {
-		return err
-	}
-	if kind != "" {
-		r, err := tx.ExecContext(ctx, `INSERT INTO outbox (type, subject, at) VALUES (?, ?, ?)`, kind, subject, stamp(time.Now()))
-		if err != nil {
-			return err
-		}
-		if err := trimOutbox(ctx, tx, r); err != nil {
-			return err
-		}
-	}
-	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("keep a change: %w", err)
-	}
-	if kind != "" {
-		s.tell()
-	}
-	return nil
+	return err
 }
 
 // trimOutbox drops old events now and then.
@@ -146,6 +163,13 @@ func (s *Store) Changed() <-chan struct{} {
 func (s *Store) Last(ctx context.Context) (int64, error) {
 	var n int64
 	err := s.db.QueryRowContext(ctx, `SELECT coalesce(max(sequence), 0) FROM outbox`).Scan(&n)
+	return n, err
+}
+
+// Oldest is the sequence of the oldest event that is kept; 0 where there is none.
+func (s *Store) Oldest(ctx context.Context) (int64, error) {
+	var n int64
+	err := s.db.QueryRowContext(ctx, `SELECT coalesce(min(sequence), 0) FROM outbox`).Scan(&n)
 	return n, err
 }
 

@@ -6,39 +6,65 @@ package supply
 import (
 	"bytes"
 	"context"
-	"errors"
+	"encoding/json"
 	"fmt"
 	"os"
 	"time"
 
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/sets"
 	"earlybench.invalid/earlybench/internal/host"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// bindWithin is how long a host may take until the driver is seen to be bound.
-const bindWithin = 20 * time.Second
+// bindWithin is how long a host may take until the driver is seen to be bound;
+// hostWithin how long a job that goes on waits for the host.
+const (
+	bindWithin = 20 * time.Second
+	hostWithin = 2 * time.Minute
+)
 
 // Supply is the use case. All fields are needed.
 type Supply struct {
-	Store *store.Store
-	Files store.Files
-	Rack  *keeper.Rack
-	Hosts *host.Hosts
-	Jobs  *job.Runner
+	Store   *store.Store
+	Files   store.Files
+	Rack    *rack.Rack
+	Outlook *outlook.Outlook
+	Hosts   *host.Hosts
+	Shelf   *sets.Shelf
+	Jobs    *job.Runner
+	// Changed is called once other sets are on the shelf.
+	Changed func(context.Context)
 }
 
-// ErrRefused is a driver set that cannot be taken in.
-var ErrRefused = errors.New("the driver set is refused")
+// KindInstall is the kind of job that installs a driver set.
+const KindInstall = "driver.install"
+
+// Kinds returns the kinds of jobs of this use case.
+func (s *Supply) Kinds() []job.Kind {
+	return []job.Kind{{Name: KindInstall, Hold: s.hold, Run: s.install}}
+}
+
+// Read puts the sets on record on the shelf.
+func (s *Supply) Read(ctx context.Context) error {
+	held, err := s.Store.DriverSets(ctx)
+	if err != nil {
+		return fmt.Errorf("read the driver sets: %w", err)
+	}
+	s.Shelf.Set(held)
+	return nil
+}
 
 // Add takes a driver set's file in.
 func (s *Supply) Add(ctx context.Context, raw []byte) (store.DriverSet, error) {
 	set, err := sets.Open(bytes.NewReader(raw), int64(len(raw)))
 	if err != nil {
-		return store.DriverSet{}, fmt.Errorf("%w: %w", ErrRefused, err)
+		return store.DriverSet{}, problem.Errorf(problem.Invalid, "the driver set is refused: %w", err)
 	}
 	digest, _, err := s.Files.Put(bytes.NewReader(raw))
 	if err != nil {
@@ -48,73 +74,115 @@ func (s *Supply) Add(ctx context.Context, raw []byte) (store.DriverSet, error) {
 	if err := s.Store.SaveDriverSet(ctx, d); err != nil {
 		return d, fmt.Errorf("keep the driver set: %w", err)
 	}
-	return d, s.Rack.SetsChanged(ctx)
+	if err := s.Read(ctx); err != nil {
+		return d, err
+	}
+	s.Changed(ctx)
+	return d, nil
 }
 
-// Install starts the job that installs the set that fits a device on the host
-// on which it hangs. accept is the digest of the set to which the person has
-// consented; it must be just that one.
-func (s *Supply) Install(ctx context.Context, handle, accept string) (job.Job, error) {
-	k, err := s.Rack.Find(handle)
+// Consent is a person's consent to a driver set for a device.
+type Consent struct {
+	Device   string // handle
+	Accept   string // digest of the set
+	Revision int64  // of the device on which it was decided; 0: on none
+	Actor    string
+}
+
+// args are the arguments of the job.
+type args struct {
+	Device string `json:"device"` // id
+	Host   string `json:"host"`
+	Digest string `json:"digest"`
+}
+
+// Install starts the job that installs the set that fits a device on the host by
+// which it is reached. The digest must be that of just that set.
+func (s *Supply) Install(ctx context.Context, c Consent) (job.Job, error) {
+	k, err := s.Rack.Find(c.Device)
 	if err != nil {
 		return job.Job{}, err
 	}
-	now := k.Look(ctx, "")
+	now := s.Outlook.Look(k, "")
 	switch {
-	case now.At == nil:
+	case !now.Reached():
 		return job.Job{}, now.Blocked()
 	case now.Offered == nil:
-		return job.Job{}, &job.Problem{Kind: job.Blocked, Gate: "driver", Text: fmt.Sprintf("No driver set here fits %s.", handle),
+		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "driver", Text: fmt.Sprintf("No driver set here fits %s.", c.Device),
 			Remedy: "Add one: earlybench sets add FILE."}
-	case accept == "":
-		return job.Job{}, &job.Problem{Kind: job.Person, Gate: "driver",
-			Text:   fmt.Sprintf("Driver set %s %s is to be installed on host %s, which needs your consent.", now.Offered.Manifest.Name, now.Offered.Manifest.Version, now.At.Host.Name),
+	case c.Accept == "":
+		return job.Job{}, &problem.Problem{Kind: problem.Person, Gate: "driver",
+			Text:   fmt.Sprintf("Driver set %s %s is to be installed on host %s, which needs your consent.", now.Offered.Manifest.Name, now.Offered.Manifest.Version, now.Host()),
 			Remedy: "Consent with --accept " + now.Offered.Digest + "."}
-	case accept != now.Offered.Digest:
-		return job.Job{}, &job.Problem{Kind: job.Refused, Gate: "driver", Text: "What was consented to is not the driver set that fits now: its digest is " + now.Offered.Digest + ".",
+	case c.Accept != now.Offered.Digest:
+		return job.Job{}, &problem.Problem{Kind: problem.Refused, Gate: "driver", Text: "What was consented to is not the driver set that fits now: its digest is " + now.Offered.Digest + ".",
 			Remedy: "Look at it again, then consent to that one."}
 	}
-	title := fmt.Sprintf("Install %s on %s", now.Offered.Manifest.Name, now.At.Host.Name)
-	release, err := k.Lease(title)
-	if err != nil {
+	if err := s.Outlook.Check(k, c.Revision); err != nil {
 		return job.Job{}, err
 	}
-	j, err := s.Jobs.Start(ctx, "driver.install", title, handle, []string{"copy", "install", "bind"}, func(ctx context.Context, run *job.Run) (any, error) {
-		defer release()
-		return nil, s.install(ctx, run, k, *now.Offered, now.At.Host.Name)
-	})
-	if err != nil {
-		release()
-	}
-	return j, err
+	return s.Jobs.Start(ctx, job.New{Kind: KindInstall, Title: fmt.Sprintf("Install %s on %s", now.Offered.Manifest.Name, now.Host()), Device: c.Device,
+		Subjects: []string{"device/" + now.Device.ID, "host/" + now.Host()}, Actor: c.Actor,
+		Args: args{Device: now.Device.ID, Host: now.Host(), Digest: c.Accept}, Phases: []string{"copy", "install", "bind"}})
 }
 
-func (s *Supply) install(ctx context.Context, run *job.Run, k *keeper.Keeper, d store.DriverSet, hostName string) error {
-	path := s.Files.Path(d.Digest)
+func (s *Supply) hold(_ context.Context, j job.Job) (func(), error) {
+	var a args
+	if err := json.Unmarshal(j.Args, &a); err != nil {
+		return nil, err
+	}
+	k := s.Rack.ByID(a.Device)
+	if k == nil {
+		return nil, fmt.Errorf("device %s: %w", j.Device, store.ErrNotFound)
+	}
+	return k.Lease(j.Title, keeper.Exclusive)
+}
+
+func (s *Supply) install(ctx context.Context, run *job.Run) (any, error) {
+	var a args
+	if err := run.Args(&a); err != nil {
+		return nil, err
+	}
+	k := s.Rack.ByID(a.Device)
+	path := s.Files.Path(a.Digest)
 	info, err := os.Stat(path)
 	if err != nil {
-		return fmt.Errorf("the driver set's file is gone: %w", err)
+		return nil, fmt.Errorf("the driver set's file is gone: %w", err)
+	}
+	if run.Job().Begun > 1 {
+		run.Note("waiting for " + a.Host)
+		if err := s.Hosts.Await(ctx, a.Host, hostWithin); err != nil {
+			return nil, err
+		}
 	}
 	run.Phase("copy", info.Size())
-	if _, err := s.Hosts.Install(ctx, hostName, d.Digest, path, func(n int64) {
+	if _, err := s.Hosts.Install(ctx, a.Host, a.Digest, path, func(n int64) {
 		if run.Progress(n); n == info.Size() {
 			run.Phase("install", 0)
 		}
 	}); err != nil {
-		return err
+		return nil, err
 	}
 	run.Phase("bind", 0)
+	return nil, s.bound(ctx, k)
+}
+
+// bound waits until the host is seen to have bound the driver.
+func (s *Supply) bound(ctx context.Context, k *keeper.Keeper) error {
 	ctx, cancel := context.WithTimeout(ctx, bindWithin)
 	defer cancel()
 	for {
 		changed := s.Store.Changed()
-		now := k.Look(ctx, "")
+		now := s.Outlook.Glance(k, "")
 		if f, ok := now.View.Get(fact.DriverBound, now.Now); ok && f.Value.IsTrue() {
 			return nil
 		}
 		select {
 		case <-ctx.Done():
-			return &job.Problem{Kind: job.Other, Gate: "driver", Text: "The set is installed, but the host did not bind it to the interface.",
+			if context.Cause(ctx) != context.DeadlineExceeded {
+				return context.Cause(ctx)
+			}
+			return &problem.Problem{Kind: problem.Failed, Gate: "driver", Text: "The set is installed, but the host did not bind it to the interface.",
 				Remedy: "Pull the cable and plug it in again."}
 		case <-changed:
 		}

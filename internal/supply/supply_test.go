@@ -9,19 +9,22 @@ import (
 
 	"earlybench.invalid/earlybench/core/bundle"
 	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/supply"
 )
 
+func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+
 func start(t *testing.T) (*benchtest.Bench, *supply.Supply) {
 	t.Helper()
 	b := benchtest.New(t)
-	return b, &supply.Supply{Store: b.Store, Files: b.Files, Rack: b.Rack, Hosts: b.Hosts, Jobs: b.Jobs}
+	return b, b.Supply
 }
 
-func problem(t *testing.T, err error) *job.Problem {
+func asProblem(t *testing.T, err error) *problem.Problem {
 	t.Helper()
-	var p *job.Problem
+	var p *problem.Problem
 	require.ErrorAs(t, err, &p)
 	return p
 }
@@ -30,26 +33,26 @@ func TestADriverSetIsInstalledWithConsentToJustThatOne(t *testing.T) {
 	b, s := start(t)
 	k := b.Watch(benchtest.Handset(t, true))
 	b.First(k, "driver")
-	_, err := s.Install(t.Context(), "heron-1", "")
-	require.Contains(t, problem(t, err).Text, "No driver set here fits heron-1")
+	_, err := s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: "", Actor: "owner/ada"})
+	require.Contains(t, asProblem(t, err).Text, "No driver set here fits heron-1")
 
 	raw := benchtest.DriverSet(t, "halden-link")
 	d, err := s.Add(t.Context(), raw)
 	require.NoError(t, err)
 	require.Equal(t, bundle.Digest(raw), d.Digest)
-	_, err = s.Install(t.Context(), "heron-1", "")
-	p := problem(t, err)
-	require.Equal(t, job.Person, p.Kind)
+	_, err = s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: "", Actor: "owner/ada"})
+	p := asProblem(t, err)
+	require.Equal(t, problem.Person, p.Kind)
 	require.Contains(t, p.Remedy, d.Digest)
-	_, err = s.Install(t.Context(), "heron-1", "0123")
-	require.Equal(t, job.Refused, problem(t, err).Kind)
+	_, err = s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: "0123", Actor: "owner/ada"})
+	require.Equal(t, problem.Refused, asProblem(t, err).Kind)
 	b.First(k, "driver")
 
-	j, err := s.Install(t.Context(), "heron-1", d.Digest)
+	j, err := s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Actor: "owner/ada"})
 	require.NoError(t, err)
-	_, err = s.Install(t.Context(), "heron-1", d.Digest)
+	_, err = s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Actor: "owner/ada"})
 	if err != nil { // the first may have ended already
-		require.Contains(t, problem(t, err).Text, "is busy: Install halden-link on loft")
+		require.Contains(t, asProblem(t, err).Text, "is busy: Install halden-link on loft")
 	}
 	done := b.Ended(j)
 	require.Equal(t, job.Done, done.State, "%+v", done.Error)
@@ -64,21 +67,21 @@ func TestAnInstallOnAHostThatHasGoneSaysSo(t *testing.T) {
 	d, err := s.Add(t.Context(), benchtest.DriverSet(t, "halden-link"))
 	require.NoError(t, err)
 	require.NoError(t, os.Remove(b.Files.Path(d.Digest)))
-	j, err := s.Install(t.Context(), "heron-1", d.Digest)
+	j, err := s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Actor: "owner/ada"})
 	require.NoError(t, err)
 	require.Contains(t, b.Ended(j).Error.Text, "the driver set's file is gone")
 
 	b.Hosts.Forget("loft")
 	b.First(k, "seen")
-	_, err = s.Install(t.Context(), "heron-1", d.Digest)
-	require.Equal(t, "seen", problem(t, err).Gate)
+	_, err = s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Actor: "owner/ada"})
+	require.Equal(t, "seen", asProblem(t, err).Gate)
 }
 
 func TestWhatIsNoDriverSetIsNotTakenIn(t *testing.T) {
 	b, s := start(t)
 	for _, bad := range [][]byte{nil, []byte("hello"), benchtest.DriverSet(t, "x")[:500], bytes.Repeat([]byte("PK\x03\x04"), 100)} {
 		_, err := s.Add(t.Context(), bad)
-		require.ErrorIs(t, err, supply.ErrRefused)
+		require.Equal(t, problem.Invalid, problem.KindOf(err))
 	}
 	all, err := b.Store.DriverSets(t.Context())
 	require.NoError(t, err)
@@ -94,6 +97,6 @@ func TestTheNewestSetThatFitsIsOffered(t *testing.T) {
 		_, err := s.Add(t.Context(), benchtest.DriverSet(t, name))
 		require.NoError(t, err)
 	}
-	require.NotNil(t, k.Look(t.Context(), "").Offered)
-	require.Contains(t, k.Look(t.Context(), "").Words["set"], "halden-link")
+	require.NotNil(t, b.Look(k).Offered)
+	require.Contains(t, b.Look(k).Words["set"], "halden-link")
 }

@@ -12,7 +12,7 @@ import (
 	"syscall"
 	"time"
 
-	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/problem"
 )
 
 // buildOutput is how much of what a build printed is kept, in bytes.
@@ -23,7 +23,7 @@ func (w *work) build(ctx context.Context) (string, error) {
 	command := w.project.Build.Command
 	path, err := exec.LookPath(command[0])
 	if err != nil {
-		return "", &job.Problem{Kind: job.Other, Text: fmt.Sprintf("The build needs the program %s, which is not on this computer's search path.", command[0]),
+		return "", &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The build needs the program %s, which is not on this computer's search path.", command[0]),
 			Remedy: "Install it, or put its directory on the PATH with which the service is started."}
 	}
 	cmd := exec.CommandContext(ctx, path, command[1:]...)
@@ -49,7 +49,7 @@ func (w *work) build(ctx context.Context) (string, error) {
 			text = "…" + text[len(text)-buildOutput:]
 		}
 		if exit, ok := errors.AsType[*exec.ExitError](err); ok {
-			return "", &job.Problem{Kind: job.Other, Text: fmt.Sprintf("The build of %s failed: %s, exit code %d.\n%s", w.project.ID, command[0], exit.ExitCode(), text),
+			return "", &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The build of %s failed: %s, exit code %d.\n%s", w.project.ID, command[0], exit.ExitCode(), text),
 				Remedy: "Mend what the build says, then run it again."}
 		}
 		return "", fmt.Errorf("build %s: %w", w.project.ID, err)

@@ -5,38 +5,40 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"earlybench.invalid/earlybench/core/appfile"
-	"earlybench.invalid/earlybench/core/job"
-	"earlybench.invalid/earlybench/core/link"
-	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
 // copy offers the app and sends the files that the device lacks, each from the
 // byte on that it lacks.
 func (w *work) copy(ctx context.Context) (string, error) {
-	l, err := w.keeper.Linked(ctx)
+	if err := w.reach(ctx); err != nil {
+		return "", err
+	}
+	apps, err := w.session.Apps()
 	if err != nil {
 		return "", err
 	}
-	w.link = l
-	f, err := w.Files.Open(w.packed.File)
+	files, err := w.session.Files()
 	if err != nil {
 		return "", err
+	}
+	f, err := w.Files.Open(w.packed.File)
+	if err != nil {
+		return "", fmt.Errorf("open the app file %s: %w", w.packed.File, err)
 	}
 	defer f.Close()
 	opened, err := appfile.Reopen(f, w.packed.Size)
 	if err != nil {
 		return "", err
 	}
-	var lacks link.Lacks
-	if err := l.Control.Call(ctx, link.MethodAppOffer, link.Offer{Manifest: opened.Manifest}, &lacks); err != nil {
+	lacks, err := apps.Offer(ctx, opened.Manifest)
+	if err != nil {
 		return "", w.refused(err)
 	}
 	var total int64
@@ -46,7 +48,7 @@ func (w *work) copy(ctx context.Context) (string, error) {
 	w.run.Phase("copy", total)
 	var sent atomic.Int64
 	for _, lack := range lacks.Files {
-		if err := w.send(ctx, opened, lacks.Dir, lack, &sent); err != nil {
+		if err := w.send(ctx, files, opened, lacks.Dir, lack, &sent); err != nil {
 			return "", w.cut(ctx, err, sent.Load(), total)
 		}
 	}
@@ -58,23 +60,38 @@ func (w *work) copy(ctx context.Context) (string, error) {
 	return fmt.Sprintf("%d bytes", total), nil
 }
 
-// refused makes of the device's no to an offer a problem with a remedy.
-func (w *work) refused(err error) error {
-	if e, ok := errors.AsType[*rpc.Error](err); ok {
-		gate, remedy := "", ""
-		switch e.Code {
-		case rpc.CodeRefused:
-			gate, remedy = "mode", "Look with earlybench why "+w.record.Device+"."
-		case rpc.CodeNoRoom:
-			w.record.Ended = store.EndedAtSpace
-			gate, remedy = "tried", "Take something off the device that needs much room."
-		}
-		return &job.Problem{Kind: job.Blocked, Gate: gate, Text: fmt.Sprintf("%s does not take %s: %s.", w.record.Device, w.project.ID, e.Message), Remedy: remedy}
+// reach takes the device's session. A job that goes on after the service's end
+// waits for it.
+func (w *work) reach(ctx context.Context) (err error) {
+	if w.run.Job().Begun == 1 {
+		w.session, err = w.Outlook.Session(w.keeper)
+		return err
 	}
-	return w.lost("offer the app", err)
+	w.run.Note("waiting for " + w.record.Device)
+	ctx, cancel := context.WithTimeout(ctx, backWithin)
+	defer cancel()
+	w.session, err = w.Outlook.Await(ctx, w.keeper)
+	return err
 }
 
-func (w *work) send(ctx context.Context, f *appfile.File, dir string, lack link.Lack, sent *atomic.Int64) error {
+// refused makes of the device's no to an offer a problem with a remedy.
+func (w *work) refused(err error) error {
+	r, ok := errors.AsType[*device.Refusal](err)
+	if !ok {
+		return w.lost("offer the app", err)
+	}
+	gate, remedy := "", ""
+	switch r.Kind {
+	case device.NotAllowed:
+		gate, remedy = "mode", "Look with earlybench why "+w.record.Device+"."
+	case device.NoRoom:
+		w.record.Ended = store.EndedAtSpace
+		gate, remedy = "tried", "Take something off the device that needs much room."
+	}
+	return &problem.Problem{Kind: problem.Blocked, Gate: gate, Text: fmt.Sprintf("%s does not take %s: %s.", w.record.Device, w.project.ID, r.Text), Remedy: remedy}
+}
+
+func (w *work) send(ctx context.Context, files device.Files, f *appfile.File, dir string, lack device.Lack, sent *atomic.Int64) error {
 	var path string
 	for _, file := range f.App.Files {
 		if file.SHA256 == lack.SHA256 {
@@ -92,65 +109,64 @@ func (w *work) send(ctx context.Context, f *appfile.File, dir string, lack link.
 	if _, err := io.CopyN(io.Discard, r, lack.Have); err != nil {
 		return err
 	}
-	files, err := w.link.Files()
-	if err != nil {
-		return err
-	}
-	defer files.Close()
-	defer context.AfterFunc(ctx, func() { files.Close() })()
-	out, err := files.OpenFile(dir+"/"+lack.SHA256, os.O_WRONLY|os.O_CREATE)
-	if err != nil {
-		return err
-	}
-	if _, err := out.Seek(lack.Have, io.SeekStart); err != nil {
-		return errors.Join(err, out.Close())
-	}
-	return errors.Join(upload(out, r, lack.Have, lack.Size, func(n int64) { w.run.Progress(sent.Add(n)) }), out.Close())
+	return files.Put(ctx, dir, lack.SHA256, r, lack.Have, lack.Size, func(n int64) { w.run.Progress(sent.Add(n)) })
 }
 
-const (
-	pieceBytes = 32 << 10 // one SFTP packet
-	inFlight   = 64       // pieces under way
-)
-
-// upload writes what r gives from byte at on, many pieces at a time, and counts
-// those that have arrived.
-func upload(out io.WriterAt, r io.Reader, at, size int64, arrived func(int64)) error {
-	var g errgroup.Group
-	g.SetLimit(inFlight)
-	var failed atomic.Bool
-	for at := at; at < size && !failed.Load(); at += pieceBytes {
-		piece := make([]byte, min(pieceBytes, size-at))
-		if _, err := io.ReadFull(r, piece); err != nil {
-			return errors.Join(err, g.Wait())
-		}
-		g.Go(func() error {
-			n, err := out.WriteAt(piece, at)
-			if err != nil {
-				failed.Store(true)
-				return err
-			}
-			arrived(int64(n))
-			return nil
-		})
-	}
-	return g.Wait()
-}
-
-// goneWithin is how long after a failed copy the link may take to be seen gone.
+// goneWithin is how long after a failure the session may take to be seen ended.
 const goneWithin = 2 * time.Second
 
 // cut says at which byte a copy ended, and what to do.
 func (w *work) cut(ctx context.Context, err error, sent, total int64) error {
 	if ctx.Err() != nil {
-		return ctx.Err()
+		return context.Cause(ctx)
 	}
 	select {
-	case <-w.link.Done():
-		return &job.Problem{Kind: job.Gone,
+	case <-w.session.Done():
+		return &problem.Problem{Kind: problem.Gone,
 			Text:   fmt.Sprintf("%s went away during the copy, at byte %d of %d: the cable was pulled, or the device restarted.", w.record.Device, sent, total),
-			Remedy: "Plug it in again and start this again: what has arrived is not sent twice."}
+			Remedy: "Connect it again and start this again: what has arrived is not sent twice."}
 	case <-time.After(goneWithin):
 		return fmt.Errorf("copy, at byte %d of %d: %w", sent, total, err)
 	}
+}
+
+// lost makes of an error while the device was being talked to one that says
+// whether the device went away.
+func (w *work) lost(doing string, err error) error {
+	if errors.Is(err, errors.ErrUnsupported) {
+		return err
+	}
+	gone := errors.Is(err, device.ErrEnded)
+	select {
+	case <-w.session.Done():
+		gone = true
+	default:
+	}
+	if gone {
+		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("The link to %s ended during: %s.", w.record.Device, doing),
+			Remedy: "Connect it again and start this again."}
+	}
+	return fmt.Errorf("%s: %w", doing, err)
+}
+
+// install switches the device to the app and sees that it is in its list.
+func (w *work) install(ctx context.Context) (string, error) {
+	w.record.Digest = w.packed.Digest
+	apps, err := w.session.Apps()
+	if err != nil {
+		return "", err
+	}
+	if err := apps.Install(ctx, w.packed.Digest); err != nil {
+		return "", w.lost("install", err)
+	}
+	list, err := apps.List(ctx)
+	if err != nil {
+		return "", w.lost("look at the app list", err)
+	}
+	for _, a := range list {
+		if a.ID == w.project.ID && a.Digest == w.packed.Digest {
+			return "in the app list as " + a.Name, nil
+		}
+	}
+	return "", fmt.Errorf("%s is not in the device's app list", w.project.ID)
 }

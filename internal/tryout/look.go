@@ -7,10 +7,9 @@ import (
 	"fmt"
 	"image/png"
 	"regexp"
-	"strings"
 	"time"
 
-	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/rfb"
 )
 
@@ -20,47 +19,38 @@ const logWithin = 10 * time.Second
 
 // start starts the app, which tells where its log begins.
 func (w *work) start(ctx context.Context) (string, error) {
-	var started link.Started
-	if err := w.link.Control.Call(ctx, link.MethodAppStart, link.AppRef{ID: w.project.ID}, &started); err != nil {
+	apps, err := w.session.Apps()
+	if err != nil {
+		return "", err
+	}
+	started, err := apps.Start(ctx, w.project.ID)
+	if err != nil {
 		return "", w.lost("start the app", err)
 	}
 	w.before, w.result.After = started.After, started.After
 	return "started", nil
 }
 
-// lines follows the log after a line, until take returns false or ctx ends.
-func (w *work) lines(ctx context.Context, after uint64, take func(link.Line) bool) error {
-	fresh := make(chan link.Line, 256)
-	end, err := w.link.FollowLog(link.LogFrom{After: after}, func(l link.Line) {
-		select {
-		case fresh <- l:
-		default: // more than can be looked at
-		}
-	})
-	if err != nil {
-		return err
-	}
-	defer end()
-	for {
-		select {
-		case l := <-fresh:
-			if !take(l) {
-				return nil
-			}
-		case <-w.link.Done():
-			return errors.New("the link ended")
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
-}
+// watchFor is how long an app of which no log line is looked for is watched, since
+// one that crashes at once does not work.
+const watchFor = time.Second
 
-// watchLog waits for the line that shows that the app works; an app that
-// crashes or ends before has failed.
+// nothingLookedFor is what is said of such an app.
+const nothingLookedFor = "started, nothing was looked for: say in try.log of the project which log line shows that it works"
+
+// watchLog waits for the line that shows that the app works; an app that ends
+// before has failed.
 func (w *work) watchLog(ctx context.Context) (string, error) {
-	want, err := regexp.Compile(w.project.Try.Log)
+	log, err := w.session.Log()
+	if errors.Is(err, errors.ErrUnsupported) && w.project.Try.Log == "" {
+		return nothingLookedFor, nil
+	}
 	if err != nil {
 		return "", err
+	}
+	want, err := regexp.Compile(w.project.Try.Log)
+	if err != nil {
+		return "", fmt.Errorf("try: log: %w", err)
 	}
 	within := logWithin
 	if w.project.Try.Within != "" {
@@ -68,32 +58,37 @@ func (w *work) watchLog(ctx context.Context) (string, error) {
 			return "", fmt.Errorf("try: within: %w", err)
 		}
 	}
+	if w.project.Try.Log == "" {
+		within = watchFor
+	}
 	waiting, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
-	var found, crashed string
-	err = w.lines(waiting, w.before, func(l link.Line) bool {
+	var found, last string
+	var ended *device.Ended
+	err = log.Follow(waiting, device.LogFrom{App: w.project.ID, After: w.before}, func(l device.Line) bool {
 		if l.App != w.project.ID {
 			return true
 		}
-		text := printable(l.Text)
-		w.record.Log = append(w.record.Log, l.At.Format("15:04:05.000")+" "+text)
-		w.run.Note(text)
-		switch {
-		case strings.HasPrefix(l.Text, "starting "):
-		case l.Level == "error" && strings.HasPrefix(l.Text, "crashed"), l.Text == "ended":
-			crashed = text
-		case want.MatchString(l.Text):
-			found = text
+		if ended = l.Ended; ended != nil {
+			return false
 		}
-		return found == "" && crashed == ""
+		last = l.Text
+		w.record.Log = append(w.record.Log, l.At.Format("15:04:05.000")+" "+l.Text)
+		w.run.Note(l.Text)
+		if w.project.Try.Log != "" && want.MatchString(l.Text) {
+			found = l.Text
+		}
+		return found == ""
 	})
 	switch {
 	case found != "":
 		return found, nil
-	case crashed != "":
-		return "", fmt.Errorf("%s does not keep running on %s: %s", w.project.ID, w.record.Device, crashed)
+	case ended != nil:
+		return "", fmt.Errorf("%s does not keep running on %s: it %s (code %d), after: %s", w.project.ID, w.record.Device, ended.Reason, ended.Code, last)
 	case ctx.Err() != nil:
-		return "", ctx.Err()
+		return "", context.Cause(ctx)
+	case errors.Is(err, context.DeadlineExceeded) && w.project.Try.Log == "":
+		return nothingLookedFor, nil
 	case errors.Is(err, context.DeadlineExceeded):
 		return "", fmt.Errorf("no log line matched %q within %s", w.project.Try.Log, within)
 	}
@@ -103,22 +98,33 @@ func (w *work) watchLog(ctx context.Context) (string, error) {
 // settle is how long an app gets to draw after its first good line.
 const settle = 300 * time.Millisecond
 
-// takePicture takes a picture of the device's screen, by RFB.
+// pictureWithin bounds taking a picture.
+const pictureWithin = 15 * time.Second
+
+// takePicture takes a picture of the device's screen, by RFB. A way without a
+// screen is no failure of the app.
 func (w *work) takePicture(ctx context.Context) (string, error) {
+	screen, err := w.session.Screen()
+	if errors.Is(err, errors.ErrUnsupported) {
+		return err.Error(), nil
+	}
+	if err != nil {
+		return "", err
+	}
 	select {
 	case <-time.After(settle):
 	case <-ctx.Done():
-		return "", ctx.Err()
+		return "", context.Cause(ctx)
 	}
-	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, pictureWithin)
 	defer cancel()
-	screen, err := w.link.Screen()
+	stream, err := screen.Open(ctx)
 	if err != nil {
 		return "", w.lost("open the screen", err)
 	}
-	defer screen.Close()
-	defer context.AfterFunc(ctx, func() { screen.Close() })()
-	img, err := rfb.Picture(screen)
+	defer stream.Close()
+	defer context.AfterFunc(ctx, func() { stream.Close() })()
+	img, err := rfb.Picture(stream)
 	if err != nil {
 		return "", w.lost("take a picture", err)
 	}
@@ -128,14 +134,4 @@ func (w *work) takePicture(ctx context.Context) (string, error) {
 	}
 	w.record.Picture, _, err = w.Files.Put(&b)
 	return fmt.Sprintf("%d x %d", img.Bounds().Dx(), img.Bounds().Dy()), err
-}
-
-// printable takes control characters out of what a device sent.
-func printable(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' && r != '\t' || r == 0x7f || r >= 0x80 && r < 0xa0 {
-			return -1
-		}
-		return r
-	}, s)
 }

@@ -1,6 +1,7 @@
-// Package tryout brings an app from its project onto a device and looks whether
-// it works there: build, pack, copy, install, start; and for a tryout what the
-// log says, what the screen shows, and how long each took.
+// Package tryout brings an app from its project onto devices and looks whether it
+// works there: build, pack, copy, install, start; and for a tryout what the log
+// says, what the screen shows, and how long each took. A job that the service's end
+// cut off goes on from what was packed, and what the device has is not sent again.
 package tryout
 
 import (
@@ -9,33 +10,57 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"os"
-	"path/filepath"
 	"time"
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
-	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/kits"
+	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
 // Tryouts is the use case. All fields are needed.
 type Tryouts struct {
-	Store *store.Store
-	Files store.Files
-	Rack  *keeper.Rack
-	Jobs  *job.Runner
-	Clock clock.Clock
+	Store   *store.Store
+	Files   store.Files
+	Book    *facts.Book
+	Rack    *rack.Rack
+	Outlook *outlook.Outlook
+	Kits    *kits.Kits
+	Jobs    *job.Runner
+	Clock   clock.Clock
 }
+
+// Kinds of jobs.
+const (
+	KindRun  = "app.run"
+	KindTry  = "app.try"
+	KindMany = "app.many" // one app on several devices
+)
 
 // phases of a run; a tryout has more.
 var (
 	runPhases = []string{"build", "pack", "copy", "install", "start"}
 	tryPhases = append(runPhases[:len(runPhases):len(runPhases)], "log", "picture")
 )
+
+// perHost is how many devices of one host are worked on at once.
+const perHost = 4
+
+// Kinds returns the kinds of jobs of this use case.
+func (t *Tryouts) Kinds() []job.Kind {
+	one := job.Kind{Hold: t.hold, Limit: t.limit, Run: t.run}
+	run, try := one, one
+	run.Name, try.Name = KindRun, KindTry
+	return []job.Kind{run, try, {Name: KindMany, Run: t.runMany}}
+}
 
 // Result is what a run ends with; a tryout keeps more.
 type Result struct {
@@ -46,132 +71,93 @@ type Result struct {
 	Passed  bool   `json:"passed,omitempty"`
 	Sent    int64  `json:"sent_bytes"`
 	After   uint64 `json:"log_after"` // the log of this start comes behind this line
+	// Devices is how it ended on each of several devices.
+	Devices []DeviceResult `json:"devices,omitempty"`
 }
 
-// AddProject puts an app's directory on record, from which the bench may build.
-func (t *Tryouts) AddProject(ctx context.Context, dir string) (*appfile.Project, error) {
-	if !filepath.IsAbs(dir) {
-		return nil, fmt.Errorf("%q: give the directory's whole path", dir)
-	}
-	p, err := appfile.ReadProject(filepath.Clean(dir))
-	if err != nil {
-		return nil, err
-	}
-	if err := t.Store.SaveProject(ctx, store.Project{App: p.ID, Dir: p.Dir}); err != nil {
-		return nil, fmt.Errorf("keep the project: %w", err)
-	}
-	return p, nil
-}
-
-// ErrRefused is an app file that cannot be taken in.
-var ErrRefused = errors.New("the app file is refused")
-
-// TakeIn checks an app file that somebody else has packed, and keeps it.
-func (t *Tryouts) TakeIn(ctx context.Context, path string) (store.AppFile, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return store.AppFile{}, fmt.Errorf("%w: %w", ErrRefused, err)
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return store.AppFile{}, err
-	}
-	opened, err := appfile.Open(f, info.Size())
-	if err != nil {
-		return store.AppFile{}, fmt.Errorf("%w: %w", ErrRefused, err)
-	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return store.AppFile{}, err
-	}
-	sum, size, err := t.Files.Put(f)
-	if err != nil {
-		return store.AppFile{}, err
-	}
-	a := store.AppFile{Digest: opened.Digest, App: opened.App.ID, Version: opened.App.Version, File: sum, Size: size, Created: t.Clock.Now()}
-	return a, t.Store.SaveAppFile(ctx, a)
-}
-
-// Ask is what is to be run: an app of a project, which is built, or an app file
-// by its digest.
+// Ask is what is to be run: an app of a project, which is built, or an app file by
+// its digest.
 type Ask struct {
-	App    string
-	File   string
-	Device string
-	Try    bool
+	App     string
+	File    string
+	Devices []string // handles
+	Try     bool
+	Actor   string
 }
 
-// Start starts the job that runs an app on a device, or tries it.
+// args are the arguments of a job for one device.
+type args struct {
+	App    string `json:"app,omitempty"`
+	File   string `json:"file,omitempty"`
+	Device string `json:"device"` // id
+	Try    bool   `json:"try,omitempty"`
+}
+
+// checkpoint is from where a job goes on.
+type checkpoint struct {
+	Packed store.AppFile `json:"packed"`
+}
+
+// Start starts the job that runs an app on devices, or tries it. For one device it
+// is refused at once where that is not ready for it; for several, the table at the
+// end says so of each.
 func (t *Tryouts) Start(ctx context.Context, ask Ask) (job.Job, error) {
-	w := &work{Tryouts: t, try: ask.Try}
-	phases := runPhases
+	if len(ask.Devices) != 1 {
+		return t.startMany(ctx, ask)
+	}
+	k, err := t.Rack.Find(ask.Devices[0])
+	if err != nil {
+		return job.Job{}, err
+	}
+	w := &work{Tryouts: t}
+	if err := w.find(ctx, ask.App, ask.File); err != nil {
+		return job.Job{}, err
+	}
+	if _, err := t.Outlook.Session(k); err != nil {
+		return job.Job{}, err
+	}
+	return t.Jobs.Start(ctx, t.jobFor(k, w.project.ID, ask, ""))
+}
+
+// jobFor is the job that runs an app on one device.
+func (t *Tryouts) jobFor(k *keeper.Keeper, app string, ask Ask, parent string) job.New {
+	d := k.Device()
+	kind, verb, phases := KindRun, "Run", runPhases
 	if ask.Try {
-		phases = tryPhases
+		kind, verb, phases = KindTry, "Try", tryPhases
 	}
 	if ask.File != "" {
 		phases = phases[2:]
 	}
-	if err := w.find(ctx, ask); err != nil {
-		return job.Job{}, err
-	}
-	k, err := t.Rack.Find(ask.Device)
-	if err != nil {
-		return job.Job{}, err
-	}
-	if _, err := k.Linked(ctx); err != nil {
-		return job.Job{}, err
-	}
-	w.keeper = k
-	w.record = store.Tryout{ID: store.NewID(), Device: ask.Device, App: w.project.ID, Version: w.project.Version}
-	kind, verb := "app.run", "Run"
-	if ask.Try {
-		kind, verb = "app.try", "Try"
-	}
-	title := fmt.Sprintf("%s %s on %s", verb, w.project.ID, ask.Device)
-	release, err := k.Lease(title)
-	if err != nil {
-		return job.Job{}, err
-	}
-	j, err := t.Jobs.Start(ctx, kind, title, ask.Device, phases, func(ctx context.Context, run *job.Run) (any, error) {
-		defer release()
-		w.run = run
-		return w.do(ctx)
-	})
-	if err != nil {
-		release()
-	}
-	return j, err
+	return job.New{Kind: kind, Title: fmt.Sprintf("%s %s on %s", verb, app, d.Handle), Device: d.Handle, Subjects: []string{"device/" + d.ID}, Parent: parent,
+		Actor: ask.Actor, Args: args{App: ask.App, File: ask.File, Device: d.ID, Try: ask.Try}, Phases: phases}
 }
 
-// find finds what is to be run: the project on record, or the app file, with
-// what the project of the same app says of tryouts, where there is one.
-func (w *work) find(ctx context.Context, ask Ask) error {
-	id := ask.App
-	if ask.File != "" {
-		a, err := w.Store.AppFile(ctx, ask.File)
-		if err != nil {
-			return fmt.Errorf("app file %.80q: %w", ask.File, err)
+func argsOf(j job.Job) (a args, err error) {
+	return a, json.Unmarshal(j.Args, &a)
+}
+
+// hold takes the device for the job alone.
+func (t *Tryouts) hold(_ context.Context, j job.Job) (func(), error) {
+	a, err := argsOf(j)
+	if err != nil {
+		return nil, err
+	}
+	k := t.Rack.ByID(a.Device)
+	if k == nil {
+		return nil, fmt.Errorf("device %s: %w", j.Device, store.ErrNotFound)
+	}
+	return k.Lease(j.Title, keeper.Exclusive)
+}
+
+// limit lets only so many devices of one host be worked on at once.
+func (t *Tryouts) limit(j job.Job) (string, int) {
+	if a, err := argsOf(j); err == nil {
+		if k := t.Rack.ByID(a.Device); k != nil && k.Host() != "" {
+			return "host/" + k.Host(), perHost
 		}
-		w.packed, w.packedAlready = a, true
-		w.result.Digest = a.Digest
-		id = a.App
 	}
-	known, err := w.Store.Project(ctx, id)
-	if err == nil {
-		w.project, err = appfile.ReadProject(known.Dir)
-	}
-	switch {
-	case w.packedAlready && err != nil:
-		w.project = &appfile.Project{ID: id, Try: appfile.Try{Log: "."}}
-	case err != nil && known.Dir != "":
-		return err
-	case err != nil:
-		return fmt.Errorf("app %q: %w; name its directory once: earlybench project add DIR", id, err)
-	}
-	if w.packedAlready {
-		w.project.Version = w.packed.Version
-	}
-	return nil
+	return "", 0
 }
 
 // work is one run of an app on a device.
@@ -181,30 +167,55 @@ type work struct {
 	keeper  *keeper.Keeper
 	run     *job.Run
 	try     bool
-	link    *keeper.Link
+	session device.Session
 	packed  store.AppFile
-	// packedAlready: it came as an app file, so that nothing is built or packed.
+	// packedAlready: it came as an app file, or was packed before the service ended,
+	// so that nothing is built or packed.
 	packedAlready bool
 	record        store.Tryout
 	result        Result
 	before        uint64 // the log's last line before the start
 }
 
-func (w *work) do(ctx context.Context) (any, error) {
-	steps := []struct {
-		name string
-		do   func(context.Context) (string, error)
-	}{{"build", w.build}, {"pack", w.pack}, {"copy", w.copy}, {"install", w.install}, {"start", w.start}}
+// backWithin is how long a job that goes on waits for its device.
+const backWithin = 2 * time.Minute
+
+func (t *Tryouts) run(ctx context.Context, run *job.Run) (any, error) {
+	j := run.Job()
+	a, err := argsOf(j)
+	if err != nil {
+		return nil, err
+	}
+	w := &work{Tryouts: t, run: run, try: a.Try, keeper: t.Rack.ByID(a.Device)}
+	if err := w.find(ctx, a.App, a.File); err != nil {
+		return nil, err
+	}
+	var kept checkpoint
+	if run.Kept(&kept) {
+		w.packed, w.packedAlready, w.result.Digest = kept.Packed, true, kept.Packed.Digest
+	}
+	w.record = store.Tryout{ID: j.ID, Device: w.keeper.Device().Handle, App: w.project.ID, Version: w.project.Version}
+	return w.do(ctx)
+}
+
+type step struct {
+	name string
+	do   func(context.Context) (string, error)
+}
+
+func (w *work) steps() []step {
+	steps := []step{{"build", w.build}, {"pack", w.pack}, {"copy", w.copy}, {"install", w.install}, {"start", w.start}}
 	if w.packedAlready {
 		steps = steps[2:]
 	}
 	if w.try {
-		steps = append(steps, []struct {
-			name string
-			do   func(context.Context) (string, error)
-		}{{"log", w.watchLog}, {"picture", w.takePicture}}...)
+		steps = append(steps, step{"log", w.watchLog}, step{"picture", w.takePicture})
 	}
-	for _, s := range steps {
+	return steps
+}
+
+func (w *work) do(ctx context.Context) (any, error) {
+	for _, s := range w.steps() {
 		w.run.Phase(s.name, 0)
 		began := time.Now()
 		text, err := s.do(ctx)
@@ -213,14 +224,15 @@ func (w *work) do(ctx context.Context) (any, error) {
 			point.Text = err.Error()
 		}
 		w.record.Points = append(w.record.Points, point)
-		if err != nil {
-			w.record.Failed = s.name + ": " + err.Error()
-			w.record.Ended = cmp.Or(w.record.Ended, endedAt(s.name, err))
-			if kerr := w.keep(ctx); kerr != nil {
-				err = errors.Join(err, kerr)
-			}
-			return nil, err
+		if err == nil {
+			continue
 		}
+		if ctx.Err() != nil && !errors.Is(context.Cause(ctx), job.ErrStopped) {
+			return nil, context.Cause(ctx) // it goes on with the next service
+		}
+		w.record.Failed = s.name + ": " + err.Error()
+		w.record.Ended = cmp.Or(w.record.Ended, endedAt(s.name, err))
+		return w.resultSoFar(), errors.Join(err, w.keep(ctx))
 	}
 	w.record.Passed, w.result.Passed = w.try, w.try
 	err := w.keep(ctx)
@@ -228,10 +240,19 @@ func (w *work) do(ctx context.Context) (any, error) {
 	return w.result, err
 }
 
+// resultSoFar is what a run that failed has to show; nil where that is nothing.
+func (w *work) resultSoFar() any {
+	if w.result.Tryout == "" {
+		return nil
+	}
+	w.result.App, w.result.Version = w.project.ID, w.project.Version
+	return w.result
+}
+
 // endedAt tells what a phase's failure shows of the device or the app; "" where
 // it shows nothing of either.
 func endedAt(phase string, err error) string {
-	if p, ok := errors.AsType[*job.Problem](err); ok && p.Kind == job.Gone {
+	if problem.KindOf(err) == problem.Gone {
 		return store.EndedLost
 	}
 	switch phase {
@@ -244,68 +265,23 @@ func endedAt(phase string, err error) string {
 }
 
 // keep keeps a tryout, once the app was really sent to a device, or its end shows
-// something of the device.
+// something of the device; what it showed is observed.
 func (w *work) keep(ctx context.Context) error {
 	if !w.try || w.record.Digest == "" && w.record.Ended == "" {
 		return nil
 	}
+	ctx = context.WithoutCancel(ctx)
 	w.record.Digest = w.packed.Digest
 	w.record.Created = w.Clock.Now().UTC()
-	if err := w.Store.SaveTryout(context.WithoutCancel(ctx), w.keeper.Device().ID, w.record); err != nil {
+	d := w.keeper.Device()
+	if err := w.Store.SaveTryout(ctx, d.ID, w.record); err != nil {
 		return err
 	}
 	w.result.Tryout = w.record.ID
-	return w.Store.Touch(context.WithoutCancel(ctx), w.keeper.Device().Handle)
-}
-
-// pack makes the app file of what was built.
-func (w *work) pack(ctx context.Context) (string, error) {
-	root, err := os.OpenRoot(filepath.Join(w.project.Dir, w.project.Root))
-	if err != nil {
-		return "", fmt.Errorf("open the project's files: %w", err)
+	seen := func(k fact.Key, v fact.Value) fact.Fact {
+		return fact.Fact{Key: k, Value: v, Source: fact.Device, At: w.record.Created}
 	}
-	defer root.Close()
-	var digest string
-	sum, size, err := w.Files.Make(func(out io.Writer) error {
-		var err error
-		digest, err = appfile.Pack(out, w.project.Manifest(), root.FS(), w.project.Files)
-		return err
-	})
-	if err != nil {
-		return "", fmt.Errorf("pack %s: %w", w.project.ID, err)
-	}
-	w.packed = store.AppFile{Digest: digest, App: w.project.ID, Version: w.project.Version, File: sum, Size: size, Created: w.Clock.Now()}
-	w.result.Digest = digest
-	return fmt.Sprintf("%d bytes", size), w.Store.SaveAppFile(ctx, w.packed)
-}
-
-func (w *work) install(ctx context.Context) (string, error) {
-	w.record.Digest = w.packed.Digest
-	if err := w.link.Control.Call(ctx, link.MethodAppSwitch, link.AppRef{Digest: w.packed.Digest}, nil); err != nil {
-		return "", w.lost("install", err)
-	}
-	var apps []link.App
-	if err := w.link.Control.Call(ctx, link.MethodApps, nil, &apps); err != nil {
-		return "", w.lost("look at the app list", err)
-	}
-	for _, a := range apps {
-		if a.ID == w.project.ID && a.Digest == w.packed.Digest {
-			return "in the app list as " + a.Name, nil
-		}
-	}
-	return "", fmt.Errorf("%s is not in the device's app list", w.project.ID)
-}
-
-// lost makes of an error while the device was being talked to one that says
-// whether the device went away.
-func (w *work) lost(doing string, err error) error {
-	select {
-	case <-w.link.Done():
-		return &job.Problem{Kind: job.Gone, Text: fmt.Sprintf("The link to %s ended during: %s.", w.record.Device, doing),
-			Remedy: "Plug it in again and start this again."}
-	default:
-		return fmt.Errorf("%s: %w", doing, err)
-	}
+	return w.Book.Observe(ctx, facts.OnDevice(d.ID, w.record.App), seen(fact.AppTried, fact.Of(w.record.Passed)), seen(fact.AppFailed, fact.Of(w.record.Ended)))
 }
 
 // ResultOf reads the result of a run back from a job's record.

@@ -8,8 +8,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/job"
-	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
@@ -26,6 +27,8 @@ type desk struct {
 	tries  *tryout.Tryouts
 }
 
+func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+
 func linked(t *testing.T) *desk {
 	t.Helper()
 	b := benchtest.New(t)
@@ -33,12 +36,12 @@ func linked(t *testing.T) *desk {
 	d.keeper = b.Watch(d.rig)
 	b.First(d.keeper, "admitted")
 	go benchtest.Touch(t, d.rig, "Until withdrawn")
-	state, err := d.keeper.Ask(t.Context())
+	state, err := b.Ask(t.Context(), d.keeper)
 	require.NoError(t, err)
-	require.Equal(t, link.Admitted, state)
+	require.Equal(t, device.Admitted, state)
 	b.First(d.keeper, "")
-	b.Eventually("it is linked", func() bool { _, err := d.keeper.Linked(t.Context()); return err == nil })
-	d.tries = &tryout.Tryouts{Store: b.Store, Files: b.Files, Rack: b.Rack, Jobs: b.Jobs, Clock: b.Clock}
+	b.Linked(d.keeper)
+	d.tries = b.Tryouts
 	return d
 }
 
@@ -69,7 +72,7 @@ try: {log: ready, within: 5s}
 
 func (d *desk) run(try bool) job.Job {
 	d.t.Helper()
-	j, err := d.tries.Start(d.t.Context(), tryout.Ask{App: "fellgate/callout", Device: "heron-1", Try: try})
+	j, err := d.tries.Start(d.t.Context(), tryout.Ask{App: "fellgate/callout", Devices: []string{"heron-1"}, Try: try})
 	require.NoError(d.t, err)
 	return d.Ended(j)
 }
@@ -89,16 +92,16 @@ func TestEveryPhaseThatFailsSaysWhatAndWhy(t *testing.T) {
 		name   string
 		change map[string]string
 		phase  string
-		kind   string
+		kind   problem.Kind
 		says   string
 	}{
-		{"the build fails", map[string]string{"echo built; cp source app.wasm": "echo mistake in line 7; exit 3"}, "build", job.Other, "exit code 3.\nmistake in line 7"},
-		{"the build's program is missing", map[string]string{"sh, -c,": "no-such-compiler, -c,"}, "build", job.Other, "no-such-compiler, which is not on this computer's search path"},
-		{"the build makes no file", map[string]string{"cp source app.wasm": "true"}, "pack", job.Other, "app.wasm"},
-		{"the files lie outside", map[string]string{"files: [app.wasm]": "files: [../source]"}, "pack", job.Other, "../source"},
-		{"it is for another family", map[string]string{"families: [tarn]": "families: [ostler]"}, "copy", job.Blocked, "made for ostler, this is tarn"},
-		{"it needs a later release", map[string]string{"families: [tarn]": "families: [tarn]\nminimum: \"13\""}, "copy", job.Blocked, "needs release 13, this is 12"},
-		{"it is no app", nil, "log", job.Other, "does not keep running on heron-1: crashed"},
+		{"the build fails", map[string]string{"echo built; cp source app.wasm": "echo mistake in line 7; exit 3"}, "build", problem.Failed, "exit code 3.\nmistake in line 7"},
+		{"the build's program is missing", map[string]string{"sh, -c,": "no-such-compiler, -c,"}, "build", problem.Failed, "no-such-compiler, which is not on this computer's search path"},
+		{"the build makes no file", map[string]string{"cp source app.wasm": "true"}, "pack", problem.Failed, "app.wasm"},
+		{"the files lie outside", map[string]string{"files: [app.wasm]": "files: [../source]"}, "pack", problem.Failed, "../source"},
+		{"it is for another family", map[string]string{"families: [tarn]": "families: [ostler]"}, "copy", problem.Blocked, "made for ostler, this is tarn"},
+		{"it needs a later release", map[string]string{"families: [tarn]": "families: [tarn]\nminimum: \"13\""}, "copy", problem.Blocked, "needs release 13, this is 12"},
+		{"it is no app", nil, "log", problem.Failed, "does not keep running on heron-1: it crashed"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d.t = t
@@ -124,9 +127,9 @@ func TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent(t *testing.T) {
 	require.Equal(t, "copy", failed(j))
 	require.Contains(t, j.Error.Text, "bytes, 512000000 are free")
 	require.Zero(t, j.Phases[2].Done)
-	require.Equal(t, "never-tried", d.keeper.Look(t.Context(), "fellgate/callout").Why.Causes[0].ID, "a run is no tryout")
+	require.Equal(t, "never-tried", d.Outlook.Look(d.keeper, "fellgate/callout").Why.Causes[0].ID, "a run is no tryout")
 	require.Equal(t, "copy", failed(d.run(true)))
-	why := d.keeper.Look(t.Context(), "fellgate/callout").Why
+	why := d.Outlook.Look(d.keeper, "fellgate/callout").Why
 	require.Equal(t, "tried", why.Gate)
 	require.Equal(t, "storage-full", why.Causes[0].ID)
 	require.Greater(t, why.Causes[0].Probability, 0.99)
@@ -138,12 +141,12 @@ func TestAFullHandsetIsNamedAndWithRoomItIsNotTheCauseAnyMore(t *testing.T) {
 	d.project(nil)
 	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodFault, standin.Steer{Body: "heron-2", Text: "storage-full"}))
 	require.Equal(t, "copy", failed(d.run(true)))
-	why := d.keeper.Look(t.Context(), "fellgate/callout").Why
+	why := d.Outlook.Look(d.keeper, "fellgate/callout").Why
 	require.Equal(t, "storage-full", why.Causes[0].ID)
 	require.NotEmpty(t, why.Evidence)
 	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodFault, standin.Steer{Body: "heron-2", Text: "storage-full", Off: true}))
 	require.NotEqual(t, "copy", failed(d.run(true)), "the remedy lets it through")
-	require.NotEqual(t, "storage-full", d.keeper.Look(t.Context(), "fellgate/callout").Why.Causes[0].ID)
+	require.NotEqual(t, "storage-full", d.Outlook.Look(d.keeper, "fellgate/callout").Why.Causes[0].ID)
 }
 
 func TestACableThatIsPulledInATryoutIsTheCause(t *testing.T) {
@@ -152,10 +155,10 @@ func TestACableThatIsPulledInATryoutIsTheCause(t *testing.T) {
 	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodPull, standin.Steer{Body: "heron-2", After: 3 << 20}))
 	j := d.run(true)
 	require.Equal(t, "copy", failed(j))
-	require.Equal(t, job.Gone, j.Error.Kind)
+	require.Equal(t, problem.Gone, j.Error.Kind)
 	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodPlug, standin.Steer{Body: "heron-2"}))
-	d.Eventually("it is linked again", func() bool { _, err := d.keeper.Linked(t.Context()); return err == nil })
-	why := d.keeper.Look(t.Context(), "fellgate/callout").Why
+	d.Linked(d.keeper)
+	why := d.Outlook.Look(d.keeper, "fellgate/callout").Why
 	require.Equal(t, "cable-pulled", why.Causes[0].ID)
 	require.Greater(t, why.Causes[0].Probability, 0.99)
 	os.Remove(filepath.Join(dir, "app.wasm"))
@@ -166,12 +169,12 @@ func TestADeviceThatMayNotInstallAnyMoreSaysSo(t *testing.T) {
 	d.project(nil)
 	benchtest.Touch(t, d.rig, "Settings", "Back room", "Computers may", "debug", "Let them")
 	d.First(d.keeper, "mode")
-	d.Eventually("it is linked", func() bool { _, err := d.keeper.Linked(t.Context()); return err == nil })
+	d.Linked(d.keeper)
 	j := d.run(false)
-	require.Equal(t, job.Blocked, j.Error.Kind)
+	require.Equal(t, problem.Blocked, j.Error.Kind)
 	require.Equal(t, "mode", j.Error.Gate)
 	require.Contains(t, j.Error.Text, "computers may not install on this device")
-	require.Contains(t, d.keeper.Look(t.Context(), "").Why.Text, "lets computers debug, but not install")
+	require.Contains(t, d.Outlook.Look(d.keeper, "").Why.Text, "lets computers debug, but not install")
 }
 
 func TestWhatCannotBeRunIsSaidBeforeAJobBegins(t *testing.T) {
@@ -180,17 +183,17 @@ func TestWhatCannotBeRunIsSaidBeforeAJobBegins(t *testing.T) {
 		_, err := d.tries.Start(t.Context(), a)
 		return err
 	}
-	require.ErrorIs(t, start(tryout.Ask{App: "fellgate/none", Device: "heron-1"}), store.ErrNotFound)
-	require.ErrorIs(t, start(tryout.Ask{File: strings.Repeat("0", 64), Device: "heron-1"}), store.ErrNotFound)
+	require.ErrorIs(t, start(tryout.Ask{App: "fellgate/none", Devices: []string{"heron-1"}}), store.ErrNotFound)
+	require.ErrorIs(t, start(tryout.Ask{File: strings.Repeat("0", 64), Devices: []string{"heron-1"}}), store.ErrNotFound)
 	dir := d.project(nil)
-	require.ErrorIs(t, start(tryout.Ask{App: "fellgate/callout", Device: "heron-9"}), store.ErrNotFound)
+	require.ErrorIs(t, start(tryout.Ask{App: "fellgate/callout", Devices: []string{"heron-9"}}), store.ErrNotFound)
 	require.NoError(t, os.Remove(filepath.Join(dir, ".earlybench.yaml")))
-	require.ErrorContains(t, start(tryout.Ask{App: "fellgate/callout", Device: "heron-1"}), "holds no .earlybench.yaml")
+	require.ErrorContains(t, start(tryout.Ask{App: "fellgate/callout", Devices: []string{"heron-1"}}), "holds no .earlybench.yaml")
 	_, err := d.tries.AddProject(t.Context(), "relative/path")
 	require.ErrorContains(t, err, "whole path")
 	_, err = d.tries.TakeIn(t.Context(), filepath.Join(dir, "source"))
-	require.ErrorIs(t, err, tryout.ErrRefused)
-	require.Empty(t, d.keeper.Look(t.Context(), "").Working)
+	require.Equal(t, problem.Invalid, problem.KindOf(err))
+	require.Empty(t, d.Outlook.Look(d.keeper, "").Working)
 	jobs, err := d.Store.Jobs(t.Context(), 10)
 	require.NoError(t, err)
 	require.Empty(t, jobs)
@@ -199,7 +202,7 @@ func TestWhatCannotBeRunIsSaidBeforeAJobBegins(t *testing.T) {
 func TestAStoppedBuildIsEndedWithAllItsProcesses(t *testing.T) {
 	d := linked(t)
 	dir := d.project(map[string]string{"echo built; cp source app.wasm": "sleep 300 & echo $! > pid; wait"})
-	j, err := d.tries.Start(t.Context(), tryout.Ask{App: "fellgate/callout", Device: "heron-1"})
+	j, err := d.tries.Start(t.Context(), tryout.Ask{App: "fellgate/callout", Devices: []string{"heron-1"}})
 	require.NoError(t, err)
 	var pid string
 	d.Eventually("the build runs", func() bool {

@@ -13,18 +13,25 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
+
+	"earlybench.invalid/earlybench/internal/access"
 )
 
 // adapter lets huma register its operations on Fiber 3.
-type adapter struct{ app *fiber.App }
+type adapter struct{ server *Server }
 
-// Handle registers an operation; {name} in a path is Fiber's :name.
+// Handle registers an operation, which only those get to who have its right; {name}
+// in a path is Fiber's :name.
 func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 	path := strings.NewReplacer("{", ":", "}", "").Replace(op.Path)
-	a.app.Add([]string{op.Method}, path, func(c fiber.Ctx) error {
+	right, declared := op.Metadata[rightKey].(access.Right)
+	if !declared && op.OperationID != "" {
+		panic("operation " + op.OperationID + " declares no right")
+	}
+	a.server.app.Add([]string{op.Method}, path, a.server.allowed(right, op.OperationID, func(c fiber.Ctx) error {
 		handler(&exchange{op: op, c: c})
 		return nil
-	})
+	}))
 }
 
 // ServeHTTP is for tests of huma's that are not made here.
@@ -40,7 +47,7 @@ type exchange struct {
 }
 
 func (e *exchange) Operation() *huma.Operation { return e.op }
-func (e *exchange) Context() context.Context   { return e.c.Context() }
+func (e *exchange) Context() context.Context   { return access.With(e.c.Context(), actorOf(e.c)) }
 func (e *exchange) TLS() *tls.ConnectionState  { return e.c.RequestCtx().TLSConnectionState() }
 func (e *exchange) Version() huma.ProtoVersion { return huma.ProtoVersion{Proto: e.c.Protocol()} }
 func (e *exchange) Method() string             { return e.c.Method() }

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"net"
 	"strings"
 	"time"
@@ -13,6 +14,9 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"earlybench.invalid/earlybench/client"
+	eb "earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/store"
 )
 
 const (
@@ -24,17 +28,22 @@ const (
 // page of stand-ins in a frame.
 const policy = "default-src 'self'; img-src 'self' data:; frame-src http://localhost:*; frame-ancestors 'none'; base-uri 'none'; form-action 'none'; object-src 'none'"
 
-// guard decides who may ask at all. On the Unix socket that is whoever can reach
-// it. On TCP the Host must be ours, so that a name that was made to point here
-// gets nothing; writes must come from our own pages; and all of the interface
-// but signing in wants a session.
+// guard finds out who asks. On the Unix socket that is the bench's owner, or whose
+// access key the request carries. On TCP the Host must be ours, so that a name that
+// was made to point here gets nothing; there it is an access key, or a browser that
+// is signed in, whose writes must come from our own pages. What each may do is
+// decided where operations are registered, by the right that they declare.
 func (s *Server) guard(c fiber.Ctx) error {
 	c.Set("Content-Security-Policy", policy)
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "no-referrer")
 	c.Set("Cross-Origin-Opener-Policy", "same-origin")
 	c.Set("Cross-Origin-Resource-Policy", "same-origin")
-	if overSocket(c) {
+	switch key, has := bearer(c); {
+	case overSocket(c) && has:
+		return s.byKey(c, key)
+	case overSocket(c):
+		act(c, access.Owner(s.Owner))
 		return c.Next()
 	}
 	if p, ok := s.ofPhone(c); ok {
@@ -43,25 +52,116 @@ func (s *Server) guard(c fiber.Ctx) error {
 	if "http://"+c.Host() != s.origin {
 		return answer(c, &client.Problem{Status: fiber.StatusMisdirectedRequest, Detail: "This bench answers only under its own address.", Remedy: "Open " + s.origin + "."})
 	}
+	if key, has := bearer(c); has { // no browser adds that by itself, so its origin tells nothing
+		return s.byKey(c, key)
+	}
 	read := c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead
 	if !read && !s.ownPage(c) {
 		return answer(c, &client.Problem{Status: fiber.StatusForbidden, Detail: "Only the bench's own pages may change something here."})
 	}
-	if strings.HasPrefix(c.Path(), "/api/") && c.Path() != "/api/v1/sign-in" && c.Path() != "/api/openapi.json" && !s.signedIn(c) {
-		return answer(c, &client.Problem{Status: fiber.StatusUnauthorized, Kind: "refused", Detail: "This browser is not signed in.",
-			Remedy: "Ask for a sign-in address on the computer of the bench: earlybench console."})
+	in, err := s.signedIn(c)
+	if err != nil {
+		return asFiber(c, err)
 	}
-	if ownerOnly[c.Method()+" "+c.Path()] || c.Method() == fiber.MethodDelete && strings.HasPrefix(c.Path(), "/api/v1/sheets/") ||
-		!read && strings.HasPrefix(c.Path(), "/api/v1/hosts/") {
-		return answer(c, &client.Problem{Status: fiber.StatusForbidden, Kind: "refused", Detail: "That is done on the computer of the bench, not in a browser.",
-			Remedy: "Use the command earlybench there."})
+	if in {
+		act(c, access.Browser(s.Owner))
 	}
 	return c.Next()
 }
 
-// ownerOnly is what a browser may not do: it would let a page that got hold of a
-// session have commands run, or let others in.
-var ownerOnly = map[string]bool{"POST /api/v1/phone": true, "DELETE /api/v1/phone": true, "POST /api/v1/projects": true, "POST /api/v1/apps": true, "POST /api/v1/sign-in-addresses": true, "POST /api/v1/hosts": true, "POST /api/v1/sheets": true}
+// bearer is the access key that a request carries (RFC 6750, section 2.1).
+func bearer(c fiber.Ctx) (key string, has bool) {
+	return strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
+}
+
+// byKey lets the holder of an access key do what that may.
+func (s *Server) byKey(c fiber.Ctx, key string) error {
+	a, err := s.Access.Check(c.Context(), key)
+	if err != nil {
+		if eb.KindOf(err) == eb.Refused {
+			return answer(c, &client.Problem{Status: fiber.StatusUnauthorized, Kind: string(eb.Refused), Detail: sentence(err.Error()), Remedy: "Ask the bench's owner for one: earlybench access add NAME."})
+		}
+		return asFiber(c, err)
+	}
+	act(c, a)
+	return c.Next()
+}
+
+type actorLocal struct{}
+
+// act says on whose behalf the rest of a request is done.
+func act(c fiber.Ctx, a access.Actor) { c.Locals(actorLocal{}, a) }
+
+func actorOf(c fiber.Ctx) access.Actor {
+	a, _ := c.Locals(actorLocal{}).(access.Actor)
+	return a
+}
+
+// rightKey is under which an operation declares its right.
+const rightKey = "right"
+
+// called is how actors are spoken of.
+var called = map[string]string{access.OwnerKind: "the owner", access.BrowserKind: "a browser", access.PhoneKind: "a phone's page", access.KeyKind: "this access key"}
+
+// refused says which right is missing.
+func refused(a access.Actor, right access.Right) error {
+	remedy := "Use the command earlybench on the computer of the bench."
+	if a.Kind == access.KeyKind {
+		remedy = "Its owner makes keys with other rights: earlybench access add NAME --may RIGHT. A person's consent is given in a browser or with the command there."
+	}
+	return &eb.Problem{Kind: eb.Refused, Text: fmt.Sprintf("This needs the right %s, which %s does not have.", right, called[a.Kind]), Remedy: remedy}
+}
+
+// allowed lets those through who have a right, and takes down every write.
+func (s *Server) allowed(right access.Right, operation string, next fiber.Handler) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		a := actorOf(c)
+		switch {
+		case right == nobody:
+			return next(c)
+		case a.Kind == "":
+			return answer(c, &client.Problem{Status: fiber.StatusUnauthorized, Kind: string(eb.Refused), Detail: "This browser is not signed in.",
+				Remedy: "Ask for a sign-in address on the computer of the bench: earlybench console."})
+		case !a.May(right):
+			return asFiber(c, refused(a, right))
+		case operation != "bench" && !s.awaitReady():
+			return answer(c, &client.Problem{Status: fiber.StatusServiceUnavailable, Kind: string(eb.Unavailable), Detail: "The bench is still reading its records.", Remedy: "Ask again in a moment."})
+		case c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead:
+			return next(c)
+		}
+		failed := func(err error) {
+			s.Log.Error("write the audit", "actor", a.String(), "operation", operation, "error", err)
+		}
+		id := s.Store.BeginAudit(store.AuditLine{At: s.Clock.Now(), Actor: a.String(), Operation: operation, Subject: strings.TrimPrefix(strings.Clone(c.Path()), "/api/v1")}, failed)
+		err := next(c)
+		s.Store.EndAudit(id, c.Response().StatusCode(), failed)
+		return err
+	}
+}
+
+// readyWithin is how long a request waits for the records to be read.
+const readyWithin = 20 * time.Second
+
+// awaitReady waits until all on record was read; false: that takes too long.
+func (s *Server) awaitReady() bool {
+	select {
+	case <-s.Ready:
+		return true
+	default:
+	}
+	select {
+	case <-s.Ready:
+		return true
+	case <-s.ctx.Done():
+	case <-time.After(readyWithin):
+	}
+	return false
+}
+
+// raw registers an address that is no operation of the described interface.
+func (s *Server) raw(path string, right access.Right, handler fiber.Handler) {
+	s.app.Get(path, s.allowed(right, path, handler))
+}
 
 func overSocket(c fiber.Ctx) bool {
 	_, ok := c.RequestCtx().LocalAddr().(*net.UnixAddr)
@@ -82,9 +182,12 @@ func (s *Server) cookie() string {
 	return "earlybench-" + port
 }
 
-func (s *Server) signedIn(c fiber.Ctx) bool {
+func (s *Server) signedIn(c fiber.Ctx) (bool, error) {
 	secret := c.Cookies(s.cookie())
-	return secret != "" && s.Store.HasSession(c.Context(), digest(secret), s.Clock.Now())
+	if secret == "" {
+		return false, nil
+	}
+	return s.Store.HasSession(c.Context(), digest(secret), s.Clock.Now())
 }
 
 func digest(secret string) string {

@@ -24,7 +24,8 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"earlybench.invalid/earlybench/client"
-	"earlybench.invalid/earlybench/internal/keeper"
+	eb "earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/access"
 )
 
 // phone is one device's page for a phone that is held beside it: over TLS, at an
@@ -52,10 +53,10 @@ const (
 )
 
 func (s *Server) phoneRoutes() {
-	huma.Register(s.api, operation("POST", "/phone", "open-phone", "Serve one device's page for a phone; over the socket only"), s.openPhone)
-	huma.Register(s.api, operation("DELETE", "/phone", "close-phone", "End the page for a phone"),
+	huma.Register(s.api, operation(access.Own, "POST", "/phone", "open-phone", "Serve one device's page for a phone; over the socket only"), s.openPhone)
+	huma.Register(s.api, operation(access.Own, "DELETE", "/phone", "close-phone", "End the page for a phone"),
 		func(context.Context, *none) (*struct{}, error) { s.endPhone(nil); return nil, nil })
-	huma.Register(s.api, operation("GET", "/phone", "phone", "The page for a phone that is served"),
+	huma.Register(s.api, operation(access.Own, "GET", "/phone", "phone", "The page for a phone that is served"),
 		func(context.Context, *none) (*out[client.Phone], error) {
 			p := s.phoneNow()
 			if p == nil {
@@ -80,11 +81,11 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 	}
 	ip := net.ParseIP(host)
 	if ip == nil || ip.IsUnspecified() {
-		return nil, problem(fmt.Errorf("address %.60q: %w: give one address of this computer, such as 192.0.2.7 or 192.0.2.7:7443", in.Body.Address, keeper.ErrBad))
+		return nil, problem(eb.Errorf(eb.Invalid, "address %.60q is none of this computer: write one, such as 192.0.2.7 or 192.0.2.7:7443", in.Body.Address))
 	}
 	l, err := net.Listen("tcp", net.JoinHostPort(host, port))
 	if err != nil {
-		return nil, problem(fmt.Errorf("listen at %s: %w: %w", in.Body.Address, err, keeper.ErrBad))
+		return nil, problem(eb.Errorf(eb.Invalid, "listen at %s: %w", in.Body.Address, err))
 	}
 	cert, fingerprint, err := ownCertificate(ip, s.Clock.Now())
 	if err != nil {
@@ -195,6 +196,7 @@ func (s *Server) guardPhone(c fiber.Ctx, p *phone) error {
 		return answer(c, &client.Problem{Status: http.StatusForbidden, Kind: "refused", Detail: "This page is for " + p.handle + " only.",
 			Remedy: "Use the console on the computer of the bench."})
 	}
+	act(c, access.Phone(s.Owner))
 	return c.Next()
 }
 

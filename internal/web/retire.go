@@ -7,19 +7,20 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/ready"
-	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/retire"
 )
 
 func (s *Server) retireRoutes() {
 	a := s.api
-	huma.Register(a, operation("GET", "/devices/{handle}/retirement", "retirement", "What is to be done to put a device away, and what is"), s.retirement)
-	huma.Register(a, operation("POST", "/devices/{handle}/retirement", "retire", "Begin to put a device away"), s.retire)
-	huma.Register(a, operation("DELETE", "/devices/{handle}/retirement", "call-off-retirement", "Call putting a device away off"), s.callOff)
-	huma.Register(a, silent("/devices/{handle}/retirement/told", "tell-retirement", "Say that a thing was done that the bench cannot see"), s.tellRetirement)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/retirement", "retirement", "What is to be done to put a device away, and what is"), s.retirement)
+	huma.Register(a, operation(access.Use, "POST", "/devices/{handle}/retirement", "retire", "Begin to put a device away"), s.retire)
+	huma.Register(a, operation(access.Use, "DELETE", "/devices/{handle}/retirement", "call-off-retirement", "Call putting a device away off"), s.callOff)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/retirement/told", "tell-retirement", "Say that a thing was done that the bench cannot see"), s.tellRetirement)
 }
 
-func retirementOf(st keeper.Standing) client.Retirement {
+func retirementOf(st outlook.Standing) client.Retirement {
 	out := client.Retirement{Items: []client.RetireItem{}}
 	if r := st.Device.Retirement; r != nil {
 		out.Since, out.Ended = r.Since, r.Ended
@@ -58,5 +59,5 @@ func (s *Server) tellRetirement(ctx context.Context, in *struct {
 		Step string `json:"step"`
 	}
 }) (*struct{}, error) {
-	return nil, problem(s.Retire.Told(ctx, in.Handle, in.Body.Step, s.Owner))
+	return nil, problem(s.Retire.Told(ctx, in.Handle, in.Body.Step, access.From(ctx).Name))
 }

@@ -2,19 +2,20 @@ package web
 
 import (
 	"context"
-	"strings"
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/round"
 	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/outlook"
 )
 
-func (s *Server) round(ctx context.Context, _ *none) (*out[client.Round], error) {
+func (s *Server) round(context.Context, *none) (*out[client.Round], error) {
 	byHandle := map[string]client.Device{}
 	var devices []round.Device
-	for _, d := range s.rack(ctx, "") {
+	for _, st := range s.rackNow("") {
+		d := deviceOf(st)
 		byHandle[d.Handle] = d
-		devices = append(devices, needOf(d))
+		devices = append(devices, needOf(d, st.Unnamed()))
 	}
 	r := round.Make(devices)
 	answer := client.Round{Groups: []client.RoundGroup{}, Ready: []string{}}
@@ -34,17 +35,17 @@ func (s *Server) round(ctx context.Context, _ *none) (*out[client.Round], error)
 	return &out[client.Round]{answer}, nil
 }
 
-// needOf is what a device needs next. What has no step is seen to at the
-// computer; a title names its own device, which a group's must not.
-func needOf(d client.Device) round.Device {
+// needOf is what a device needs next. What has no step is seen to at the computer.
+// unnamed is how the device stands in words that others can share.
+func needOf(d client.Device, unnamed outlook.Standing) round.Device {
 	need := round.Device{Handle: d.Handle, Family: d.Family, Gate: d.First, Host: d.Host, Port: d.Port}
-	common := func(s string) string { return strings.ReplaceAll(s, d.Handle, "it") }
 	switch {
 	case d.Summary == "ready" || d.Summary == "lapsing":
 	case d.Next != nil:
-		need.Step, need.Title, need.Who, need.Mins = d.Next.ID, common(d.Next.Title), sheet.Who(d.Next.Who), d.Next.Minutes
+		need.Step, need.Who, need.Mins = d.Next.ID, sheet.Who(d.Next.Who), d.Next.Minutes
+		need.Title = unnamed.Fill(unnamed.Readiness.Next.Title)
 	default:
-		need.Title, need.Who = common(d.Says), sheet.Computer
+		need.Title, need.Who = unnamed.Why.Text, sheet.Computer
 	}
 	return need
 }

@@ -4,28 +4,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"earlybench.invalid/earlybench/client"
-	"earlybench.invalid/earlybench/core/sheet"
 )
-
-func TestADevicesNeedIsSaidWithoutItsNameSoThatOthersCanShareIt(t *testing.T) {
-	for _, c := range []struct {
-		name  string
-		d     client.Device
-		title string
-		who   sheet.Who
-	}{
-		{"a step with its name", client.Device{Handle: "heron-2", Summary: "blocked", Next: &client.Step{ID: "plug", Title: "Plug heron-2 in", Who: "hands"}}, "Plug it in", sheet.Hands},
-		{"no step, but a fault", client.Device{Handle: "heron-2", Summary: "blocked", Says: "heron-2 is held."}, "it is held.", sheet.Computer},
-		{"nothing", client.Device{Handle: "heron-2", Summary: "ready", Says: "left over"}, "", ""},
-		{"what ends soon is no step yet", client.Device{Handle: "heron-2", Summary: "lapsing"}, "", ""},
-	} {
-		need := needOf(c.d)
-		require.Equal(t, c.title, need.Title, c.name)
-		require.Equal(t, c.who, need.Who, c.name)
-	}
-}
 
 func TestAPhonesPageMayDoLittle(t *testing.T) {
 	p := &phone{handle: "heron-2"}

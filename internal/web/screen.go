@@ -1,7 +1,10 @@
 package web
 
 import (
+	"context"
 	"io"
+	"sync"
+	"time"
 
 	"github.com/fasthttp/websocket"
 	"github.com/gofiber/fiber/v3"
@@ -11,26 +14,41 @@ import (
 // screenBytes is how much of the screen's stream goes into one message.
 const screenBytes = 64 << 10
 
+const (
+	openWithin = 10 * time.Second // a device gets to open its screen
+	takeWithin = 30 * time.Second // a viewer gets to take one message
+)
+
 // screen carries a device's screen (RFB, RFC 6143) over a WebSocket (RFC 6455),
 // in binary messages, for as long as its link stands.
 func (s *Server) screen(c fiber.Ctx) error {
 	if !websocket.FastHTTPIsWebSocketUpgrade(c.RequestCtx()) {
 		return fiber.NewError(fiber.StatusUpgradeRequired, "this address speaks WebSocket only")
 	}
-	l, err := s.linked(c)
+	session, err := s.session(c)
 	if err != nil {
 		return asFiber(c, err)
 	}
-	stream, err := l.Screen()
+	screen, err := session.Screen()
+	if err != nil {
+		return asFiber(c, err)
+	}
+	ctx, cancel := context.WithTimeout(s.ctx, openWithin)
+	defer cancel()
+	stream, err := screen.Open(ctx)
 	if err != nil {
 		return asFiber(c, err)
 	}
 	up := websocket.FastHTTPUpgrader{ReadBufferSize: 4 << 10, WriteBufferSize: screenBytes, Subprotocols: []string{"binary"},
 		CheckOrigin: func(*fasthttp.RequestCtx) bool { return s.ownPage(c) }}
 	err = up.Upgrade(c.RequestCtx(), func(conn *websocket.Conn) {
+		var viewing sync.WaitGroup
+		defer viewing.Wait()
 		defer conn.Close()
 		defer stream.Close()
-		go s.viewed(conn, stream)
+		ended := context.AfterFunc(s.ctx, func() { conn.Close(); stream.Close() })
+		defer ended()
+		viewing.Go(func() { viewed(conn, stream) })
 		carry(conn, stream)
 	})
 	if err != nil {
@@ -40,11 +58,11 @@ func (s *Server) screen(c fiber.Ctx) error {
 	return nil
 }
 
-// viewed passes on what a viewer sends, until it or the service ends.
-func (s *Server) viewed(conn *websocket.Conn, stream io.WriteCloser) {
+// viewed passes on what a viewer sends, until it ends.
+func viewed(conn *websocket.Conn, stream io.WriteCloser) {
 	defer stream.Close()
 	conn.SetReadLimit(screenBytes)
-	for s.ctx.Err() == nil {
+	for {
 		_, message, err := conn.ReadMessage()
 		if err != nil {
 			return
@@ -60,8 +78,11 @@ func carry(conn *websocket.Conn, stream io.Reader) {
 	buf := make([]byte, screenBytes)
 	for {
 		n, err := stream.Read(buf)
-		if n > 0 && conn.WriteMessage(websocket.BinaryMessage, buf[:n]) != nil {
-			return
+		if n > 0 {
+			conn.SetWriteDeadline(time.Now().Add(takeWithin)) //nolint:errcheck // a failed write tells
+			if conn.WriteMessage(websocket.BinaryMessage, buf[:n]) != nil {
+				return
+			}
 		}
 		if err != nil {
 			return

@@ -1,7 +1,6 @@
 package web
 
 import (
-	"fmt"
 	"net"
 	"slices"
 	"time"
@@ -12,9 +11,10 @@ import (
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
+	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/core/sheet"
-	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
 )
@@ -26,7 +26,7 @@ func (s *Server) benchOf(last int64) client.Bench {
 	return client.Bench{ID: s.ID, Name: s.Bench, Version: Version, Fingerprint: ssh.FingerprintSHA256(s.Key), Now: s.Clock.Now().UTC(), Sequence: last}
 }
 
-func deviceOf(st keeper.Standing) client.Device {
+func deviceOf(st outlook.Standing) client.Device {
 	d := client.Device{Handle: st.Device.Handle, Serial: st.Device.Serial, Family: st.Device.Family, Maker: st.Device.Maker,
 		Model: st.Device.Model, Code: st.Device.Code, Summary: string(st.Readiness.Summary), Gates: map[string]string{},
 		Path: st.Readiness.Path.Name, Computer: map[string]string{}, Waits: map[string][]string{}, Endings: []client.Ending{},
@@ -50,8 +50,9 @@ func deviceOf(st keeper.Standing) client.Device {
 	if f, ok := st.View.Get(fact.OSRelease, st.Now); ok {
 		d.Release = f.Value.String()
 	}
-	if st.At != nil {
-		d.Link, d.Host, d.Port = "cable", st.At.Host.Name, st.At.Port
+	if st.Reached() {
+		w := st.Ways[0]
+		d.Link, d.Host, d.Port = string(w.Kind), w.Place.Host, w.Place.Port
 	}
 	if n := st.Readiness.Next; n != nil {
 		step := stepOf(*n, st)
@@ -60,7 +61,7 @@ func deviceOf(st keeper.Standing) client.Device {
 	return d
 }
 
-func stepOf(s ready.Step, st keeper.Standing) client.Step {
+func stepOf(s ready.Step, st outlook.Standing) client.Step {
 	fill := st.Fill
 	c := client.Step{ID: s.ID, Gate: s.Gate, Who: string(s.Who), Title: fill(s.Title), Text: fill(s.Text), Note: fill(s.Note),
 		Where: []string{}, Sight: fill(s.Sight), Risk: fill(s.Risk), Action: s.Action, Minutes: s.Minutes, Done: s.Done, Told: s.Told,
@@ -79,8 +80,8 @@ func stepOf(s ready.Step, st keeper.Standing) client.Step {
 	return c
 }
 
-func planOf(st keeper.Standing) client.Prep {
-	p := client.Prep{Device: deviceOf(st), Steps: []client.Step{}, Apps: []client.App{}}
+func planOf(st outlook.Standing) client.Prep {
+	p := client.Prep{Device: deviceOf(st), Steps: []client.Step{}, Apps: []client.App{}, Lacks: map[string]string{}}
 	for _, s := range st.Readiness.Steps {
 		p.Steps = append(p.Steps, stepOf(s, st))
 	}
@@ -123,17 +124,30 @@ func appFileOf(a store.AppFile) client.AppFile {
 }
 
 func jobOf(j job.Job) client.Job {
-	c := client.Job{ID: j.ID, Kind: j.Kind, Title: j.Title, Device: j.Device, State: string(j.State), Phases: []client.Phase{}, Created: j.Created, Ended: when(j.Ended)}
+	c := client.Job{ID: j.ID, Kind: j.Kind, Title: j.Title, Device: j.Device, Parent: j.Parent, Actor: j.Actor, State: string(j.State), Phases: []client.Phase{}, Created: j.Created, Ended: when(j.Ended)}
 	for _, p := range j.Phases {
 		c.Phases = append(c.Phases, client.Phase{Name: p.Name, State: string(p.State), Done: p.Done, Total: p.Total, Note: p.Note, Began: when(p.Began), Ended: when(p.Ended)})
 	}
 	if e := j.Error; e != nil {
-		c.Error = &client.Trouble{Kind: e.Kind, Text: e.Text, Gate: e.Gate, Remedy: e.Remedy}
+		c.Error = &client.Trouble{Kind: string(e.Kind), Text: e.Text, Gate: e.Gate, Remedy: e.Remedy}
 	}
 	if r, ok := tryout.ResultOf(j.Result); ok {
-		c.Result = &client.RunResult{App: r.App, Version: r.Version, Digest: r.Digest, Tryout: r.Tryout, Passed: r.Passed, Sent: r.Sent, After: r.After}
+		c.Result = &client.RunResult{App: r.App, Version: r.Version, Digest: r.Digest, Tryout: r.Tryout, Passed: r.Passed, Sent: r.Sent, After: r.After, Devices: devicesOf(r)}
 	}
 	return c
+}
+
+// devicesOf is the table of a job on several devices.
+func devicesOf(r tryout.Result) []client.DeviceResult {
+	out := []client.DeviceResult{}
+	for _, d := range r.Devices {
+		row := client.DeviceResult{Device: d.Device, Job: d.Job, State: string(d.State), Tryout: d.Tryout}
+		if e := d.Error; e != nil {
+			row.Error = &client.Trouble{Kind: string(e.Kind), Text: e.Text, Gate: e.Gate, Remedy: e.Remedy}
+		}
+		out = append(out, row)
+	}
+	return out
 }
 
 func when(t time.Time) *time.Time {
@@ -155,7 +169,7 @@ func tryoutOf(t store.Tryout) client.Tryout {
 // hostPort tells whether s is an address with a port.
 func hostPort(name, s string) error {
 	if _, _, err := net.SplitHostPort(s); err != nil {
-		return fmt.Errorf("%s %.80q: %w: write HOST:PORT, such as 127.0.0.1:7421", name, s, keeper.ErrBad)
+		return eb.Errorf(eb.Invalid, "%s %.80q is no address: write HOST:PORT, such as 127.0.0.1:7421", name, s)
 	}
 	return nil
 }

@@ -10,16 +10,17 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/access"
 )
 
 func (s *Server) sheetRoutes() {
 	a := s.api
-	huma.Register(a, operation("GET", "/sheets", "sheets", "The prep sheets in force"), s.sheets)
-	huma.Register(a, operation("POST", "/sheets", "add-sheet", "Check a sheet and put it beside the bench; over the socket only"), s.addSheet)
-	drop := silent("/sheets/{name}", "drop-sheet", "Take a sheet beside the bench away; over the socket only")
+	huma.Register(a, operation(access.Look, "GET", "/sheets", "sheets", "The prep sheets in force"), s.sheets)
+	huma.Register(a, operation(access.Maintain, "POST", "/sheets", "add-sheet", "Check a sheet and put it beside the bench; over the socket only"), s.addSheet)
+	drop := silent(access.Maintain, "/sheets/{name}", "drop-sheet", "Take a sheet beside the bench away; over the socket only")
 	drop.Method = http.MethodDelete
 	huma.Register(a, drop, s.dropSheet)
-	huma.Register(a, operation("GET", "/devices/{handle}/sheet", "device-sheet", "The sheet as it results for a device, and where each part comes from"), s.deviceSheet)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/sheet", "device-sheet", "The sheet as it results for a device, and where each part comes from"), s.deviceSheet)
 }
 
 func (s *Server) sheets(context.Context, *none) (*out[client.Sheets], error) {

@@ -2,16 +2,19 @@ package web
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"fmt"
 	"strconv"
+	"strings"
+	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 
 	"earlybench.invalid/earlybench/client"
-	"earlybench.invalid/earlybench/core/link"
-	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -38,6 +41,7 @@ func write(w *bufio.Writer, id string, v any) error {
 	if err != nil {
 		return err
 	}
+	raw = plain.JSON(raw)
 	if id != "" {
 		fmt.Fprintf(w, "id: %s\n", id)
 	}
@@ -56,17 +60,17 @@ const gather = 5 * time.Millisecond
 // events sends the outbox from a sequence on. Events of one subject that have
 // come together are merged into the last of them.
 func (s *Server) events(c fiber.Ctx) error {
-	after, err := s.Store.Last(c.Context())
+	after, reset, err := s.resumeFrom(c)
 	if err != nil {
-		return err
-	}
-	for _, from := range []string{c.Query("after"), c.Get("Last-Event-ID")} {
-		if n, err := strconv.ParseInt(from, 10, 64); err == nil && n >= 0 {
-			after = n
-		}
+		return asFiber(c, err)
 	}
 	onPhone, _ := s.ofPhone(c)
 	return s.stream(c, func(w *bufio.Writer) error {
+		if reset {
+			if err := s.event(w, store.Event{Sequence: after, Type: "reset", At: s.Clock.Now()}); err != nil {
+				return err
+			}
+		}
 		for {
 			if onPhone != nil && !s.stillOn(onPhone) {
 				return nil
@@ -81,9 +85,7 @@ func (s *Server) events(c fiber.Ctx) error {
 				if later(batch[i+1:], e) || onPhone != nil && e.Subject != onPhone.handle {
 					continue
 				}
-				id := strconv.FormatInt(e.Sequence, 10)
-				if err := write(w, id, client.Event{SpecVersion: "1.0", ID: s.ID + "/" + id, Source: "earlybench:" + s.ID,
-					Type: e.Type, Subject: e.Subject, Time: e.At}); err != nil {
+				if err := s.event(w, e); err != nil {
 					return err
 				}
 			}
@@ -107,6 +109,33 @@ func (s *Server) events(c fiber.Ctx) error {
 	})
 }
 
+// resumeFrom is the sequence behind which a reader wants the events. One from which
+// the events cannot be resumed, since they are no longer kept or never were, is
+// answered with an event reset: the reader must read anew what it shows.
+func (s *Server) resumeFrom(c fiber.Ctx) (after int64, reset bool, err error) {
+	last, err := s.Store.Last(c.Context())
+	if err != nil {
+		return 0, false, err
+	}
+	after = last
+	for _, from := range []string{c.Query("after"), c.Get("Last-Event-ID")} {
+		if n, err := strconv.ParseInt(from, 10, 64); err == nil && n >= 0 {
+			after = n
+		}
+	}
+	oldest, err := s.Store.Oldest(c.Context())
+	if after > last || after+1 < oldest {
+		return last, true, err
+	}
+	return after, false, err
+}
+
+// event writes one event, as CloudEvents 1.0 in JSON.
+func (s *Server) event(w *bufio.Writer, e store.Event) error {
+	id := strconv.FormatInt(e.Sequence, 10)
+	return write(w, id, client.Event{SpecVersion: "1.0", ID: s.ID + "/" + id, Source: "earlybench:" + s.ID, Type: e.Type, Subject: e.Subject, Time: e.At})
+}
+
 func later(rest []store.Event, e store.Event) bool {
 	for _, r := range rest {
 		if r.Type == e.Type && r.Subject == e.Subject {
@@ -116,54 +145,91 @@ func later(rest []store.Event, e store.Event) bool {
 	return false
 }
 
-// linked is the link of the device that a request names.
-func (s *Server) linked(c fiber.Ctx) (*keeper.Link, error) {
+// session is the session of the device that a request names.
+func (s *Server) session(c fiber.Ctx) (device.Session, error) {
 	k, err := s.Rack.Find(c.Params("handle"))
 	if err != nil {
 		return nil, err
 	}
-	return k.Linked(c.Context())
+	return s.Outlook.Session(k)
 }
 
 // log sends a device's log while it is linked, from a line on.
 func (s *Server) log(c fiber.Ctx) error {
-	l, err := s.linked(c)
+	session, err := s.session(c)
+	if err != nil {
+		return asFiber(c, err)
+	}
+	log, err := session.Log()
 	if err != nil {
 		return asFiber(c, err)
 	}
 	after, _ := strconv.ParseUint(c.Query("after"), 10, 64)
-	app := c.Query("app")
+	from := device.LogFrom{App: strings.Clone(c.Query("app")), After: after}
 	return s.stream(c, func(w *bufio.Writer) error {
-		lines := make(chan link.Line, 1024)
-		end, err := l.FollowLog(link.LogFrom{App: app, After: after}, func(line link.Line) {
-			select {
-			case lines <- line:
-			default: // more than is read here
-			}
+		ctx, cancel := context.WithCancel(s.ctx)
+		f := follower{lines: make(chan device.Line, maxAhead)}
+		var following sync.WaitGroup
+		defer following.Wait()
+		defer cancel()
+		following.Go(func() {
+			defer close(f.lines)
+			log.Follow(ctx, from, f.take) //nolint:errcheck // its end is the stream's
 		})
+		return f.write(w)
+	})
+}
+
+// maxAhead is how many lines a reader may be behind; what comes beyond that is left
+// out, and said.
+const maxAhead = 1024
+
+// follower passes lines of a log on to one reader. The device is not held back by a
+// slow one.
+type follower struct {
+	lines  chan device.Line
+	missed int
+}
+
+func (f *follower) take(l device.Line) bool {
+	if f.missed > 0 {
+		select {
+		case f.lines <- device.Line{Seq: l.Seq, At: l.At, Level: "error", Text: fmt.Sprintf("(%d lines are missing here: they came faster than they were read)", f.missed)}:
+			f.missed = 0
+		default:
+		}
+	}
+	select {
+	case f.lines <- l:
+	default:
+		f.missed++
+	}
+	return true
+}
+
+func (f *follower) write(w *bufio.Writer) error {
+	for {
+		var err error
+		select {
+		case l, more := <-f.lines:
+			if !more {
+				return nil
+			}
+			line := client.Line{Seq: l.Seq, At: l.At, App: l.App, Level: l.Level, Text: l.Text}
+			if l.Ended != nil {
+				line.Ended = &client.Ended{Code: l.Ended.Code, Reason: l.Ended.Reason}
+			}
+			err = write(w, "", line)
+			if err == nil && len(f.lines) == 0 {
+				err = w.Flush()
+			}
+		case <-time.After(heartbeat):
+			err = beat(w)
+		}
 		if err != nil {
 			return err
 		}
-		defer end()
-		for {
-			select {
-			case <-s.ctx.Done():
-				return s.ctx.Err()
-			case <-l.Done():
-				return nil
-			case line := <-lines:
-				err = write(w, "", client.Line{Seq: line.Seq, At: line.At, App: line.App, Level: line.Level, Text: line.Text})
-				if err == nil && len(lines) == 0 {
-					err = w.Flush()
-				}
-			case <-time.After(heartbeat):
-				err = beat(w)
-			}
-			if err != nil {
-				return err
-			}
-		}
-	})
+	}
 }
 
 func asFiber(c fiber.Ctx, err error) error {

@@ -5,7 +5,6 @@ package web
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -21,10 +20,13 @@ import (
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/job"
+	eb "earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/host"
-	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/library"
+	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/prep"
+	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/retire"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
@@ -38,7 +40,9 @@ const Version = "0.1.0"
 type Config struct {
 	Store   *store.Store
 	Files   store.Files
-	Rack    *keeper.Rack
+	Rack    *rack.Rack
+	Outlook *outlook.Outlook
+	Access  *access.Keys
 	Hosts   *host.Hosts
 	Jobs    *job.Runner
 	Supply  *supply.Supply
@@ -53,6 +57,7 @@ type Config struct {
 	Owner   string // the person whose words are taken down
 	Console fs.FS  // the built console
 	Log     *slog.Logger
+	Ready   <-chan struct{} // closed once all on record was read; until then only the bench itself answers
 }
 
 // Server is the running interface. It is made by New, given listeners by Serve,
@@ -68,9 +73,10 @@ type Server struct {
 	cancel context.CancelFunc
 	served sync.WaitGroup
 
-	mu      sync.Mutex
-	phone   *phone               // the page for a phone that is served; nil for none
-	offered map[string]time.Time // digests of one-time sign-in secrets, and their ends
+	mu        sync.Mutex
+	listeners []net.Listener
+	phone     *phone               // the page for a phone that is served; nil for none
+	offered   map[string]time.Time // digests of one-time sign-in secrets, and their ends
 }
 
 // maxBody bounds what is sent to the interface, in bytes.
@@ -85,10 +91,10 @@ func New(cfg Config, address string) *Server {
 	s.app = fiber.New(fiber.Config{AppName: "Early Bench", BodyLimit: maxBody, ErrorHandler: fiberError, CaseSensitive: true, StrictRouting: true})
 	s.app.Use(s.guard)
 	s.routes()
-	s.app.Get("/api/v1/events", s.events)
-	s.app.Get("/api/v1/devices/:handle/log", s.log)
-	s.app.Get("/api/v1/devices/:handle/screen", s.screen)
-	s.app.Get("/api/*", func(fiber.Ctx) error { return fiber.NewError(fiber.StatusNotFound, "there is nothing at this address") })
+	s.raw("/api/v1/events", access.Look, s.events)
+	s.raw("/api/v1/devices/:handle/log", access.Look, s.log)
+	s.raw("/api/v1/devices/:handle/screen", access.Use, s.screen)
+	s.raw("/api/*", access.Look, func(fiber.Ctx) error { return fiber.NewError(fiber.StatusNotFound, "there is nothing at this address") })
 	s.app.Get("/*", s.console)
 	s.http = &fasthttp.Server{Handler: s.app.Handler(), NoDefaultServerHeader: true, MaxRequestBodySize: maxBody,
 		ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, Logger: quiet{}}
@@ -103,8 +109,11 @@ func (quiet) Printf(string, ...any) {}
 // Serve answers on a listener until Close. On a Unix socket, whoever can reach
 // it is the bench's owner.
 func (s *Server) Serve(l net.Listener) {
+	s.mu.Lock()
+	s.listeners = append(s.listeners, l)
+	s.mu.Unlock()
 	s.served.Go(func() {
-		if err := s.http.Serve(l); err != nil {
+		if err := s.http.Serve(l); err != nil && s.ctx.Err() == nil {
 			s.Log.Error("serve", "address", l.Addr().String(), "error", err)
 		}
 	})
@@ -116,6 +125,11 @@ const endWithin = 300 * time.Millisecond
 // Close ends streams, lets requests end, and waits.
 func (s *Server) Close() error {
 	s.cancel()
+	s.mu.Lock()
+	for _, l := range s.listeners { // one that is not served yet would be served for ever
+		l.Close()
+	}
+	s.mu.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), endWithin)
 	defer cancel()
 	err := s.http.ShutdownWithContext(ctx)
@@ -123,6 +137,9 @@ func (s *Server) Close() error {
 		return nil // whoever still talks is cut off with the process
 	}
 	s.served.Wait()
+	if errors.Is(err, net.ErrClosed) { // the listeners, by us
+		err = nil
+	}
 	return err
 }
 
@@ -162,26 +179,20 @@ func init() {
 	}
 }
 
-// problem makes of an error the answer that fits it.
+// statuses are the HTTP status codes of the kinds of problems.
+var statuses = map[eb.Kind]int{eb.Blocked: 409, eb.Person: 409, eb.Taken: 409, eb.Unsupported: 409, eb.Refused: 403, eb.NotFound: 404, eb.Changed: 412,
+	eb.Invalid: 422, eb.Gone: 503, eb.Unavailable: 503, eb.Failed: 500}
+
+// problem makes of an error the answer that fits it; all that matters is its kind.
 func problem(err error) error {
 	if err == nil {
 		return nil
 	}
-	p := &client.Problem{Status: 500, Detail: sentence(err.Error())}
-	if j, ok := errors.AsType[*job.Problem](err); ok {
-		p.Detail, p.Kind, p.Gate, p.Remedy = j.Text, j.Kind, j.Gate, j.Remedy
-		p.Status = map[string]int{job.Blocked: 409, job.Person: 409, job.Refused: 403, job.Gone: 503}[j.Kind]
+	if shown, ok := err.(*client.Problem); ok {
+		return shown
 	}
-	switch {
-	case p.Status == 0:
-		p.Status = 500
-	case errors.Is(err, store.ErrNotFound):
-		p.Status = 404
-	case errors.Is(err, store.ErrTaken):
-		p.Status = 409
-	case errors.Is(err, keeper.ErrBad), errors.Is(err, supply.ErrRefused), errors.Is(err, tryout.ErrRefused), errors.Is(err, library.ErrShipped):
-		p.Status = 422
-	}
+	of := eb.Of(err)
+	p := &client.Problem{Status: statuses[of.Kind], Detail: sentence(of.Text), Kind: string(of.Kind), Gate: of.Gate, Remedy: of.Remedy}
 	p.Title = fasthttp.StatusMessage(p.Status)
 	return p
 }
@@ -231,7 +242,21 @@ func (s *Server) Address() string { return s.origin }
 
 func required(name, value string) error {
 	if strings.TrimSpace(value) == "" {
-		return fmt.Errorf("%s is empty: %w", name, keeper.ErrBad)
+		return eb.Errorf(eb.Invalid, "%s is empty", name)
 	}
 	return nil
+}
+
+// Route is an address at which the interface answers.
+type Route struct{ Method, Path string }
+
+// Routes are all of them, for tests and docs; HEAD, which goes as GET, is left out.
+func (s *Server) Routes() []Route {
+	var out []Route
+	for _, r := range s.app.GetRoutes(true) {
+		if r.Method != fiber.MethodHead {
+			out = append(out, Route{r.Method, r.Path})
+		}
+	}
+	return out
 }

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -11,7 +12,8 @@ import (
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/cause"
 	"earlybench.invalid/earlybench/core/fact"
-	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/outlook"
 )
 
 // This file answers why, takes down what people say, and tells what was learned.
@@ -19,19 +21,19 @@ import (
 
 func (s *Server) whyRoutes() {
 	a := s.api
-	huma.Register(a, operation("GET", "/devices/{handle}/facts", "facts", "All that is known of a device"), s.facts)
-	huma.Register(a, operation("GET", "/devices/{handle}/history", "history", "What was known of a device before, the newest first"), s.history)
-	huma.Register(a, silent("/devices/{handle}/facts", "tell-fact", "Say what people may know of a device"), s.tellFact)
-	huma.Register(a, silent("/devices/{handle}/told", "tell", "Say that a step was done"), s.tell)
-	huma.Register(a, operation("GET", "/devices/{handle}/why", "why", "Why a device is not ready; of the handle unseen: why one does not show up"), s.why)
-	huma.Register(a, operation("GET", "/devices/{handle}/report", "report", "All that helps a colleague, without secrets"), s.report)
-	huma.Register(a, silent("/devices/{handle}/answers", "answer", "Answer a check"), s.answer)
-	takeBack := silent("/devices/{handle}/answers/{id}", "take-back", "Take an answer back")
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/facts", "facts", "All that is known of a device"), s.facts)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/history", "history", "What was known of a device before, the newest first"), s.history)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/facts", "tell-fact", "Say what people may know of a device"), s.tellFact)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/told", "tell", "Say that a step was done"), s.tell)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/why", "why", "Why a device is not ready; of the handle unseen: why one does not show up"), s.why)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/report", "report", "All that helps a colleague, without secrets"), s.report)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/answers", "answer", "Answer a check"), s.answer)
+	takeBack := silent(access.Use, "/devices/{handle}/answers/{id}", "take-back", "Take an answer back")
 	takeBack.Method = http.MethodDelete
 	huma.Register(a, takeBack, s.takeBack)
-	huma.Register(a, silent("/devices/{handle}/remedies", "remedied", "Say that what helps against a cause was done"), s.remedied)
-	huma.Register(a, operation("GET", "/learned", "learned", "What causes turned out to be the ones"), s.learned)
-	huma.Register(a, operation("DELETE", "/learned", "unlearn", "Forget what was learned"), s.unlearn)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/remedies", "remedied", "Say that what helps against a cause was done"), s.remedied)
+	huma.Register(a, operation(access.Look, "GET", "/learned", "learned", "What causes turned out to be the ones"), s.learned)
+	huma.Register(a, operation(access.Maintain, "DELETE", "/learned", "unlearn", "Forget what was learned"), s.unlearn)
 }
 
 func (s *Server) facts(ctx context.Context, in *OfDevice) (*out[client.List[client.Fact]], error) {
@@ -51,7 +53,11 @@ func (s *Server) history(ctx context.Context, in *OfDevice) (*out[client.List[cl
 	if err != nil {
 		return nil, problem(err)
 	}
-	before, err := k.History(ctx, 200)
+	registry := k.Facts().View().Registry()
+	before, err := s.Store.History(ctx, k.Device().ID, func(key fact.Key) (fact.Type, bool) {
+		spec, ok := registry.Lookup(key)
+		return spec.Type, ok
+	}, 200)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -78,55 +84,65 @@ func (s *Server) report(ctx context.Context, in *OfDevice) (*out[client.Report],
 	return &out[client.Report]{client.Report{Text: cause.Report(title, st.Question, st.Why)}}, nil
 }
 
-// says finds the device that something is said of.
-func (s *Server) says(handle string, take func(*keeper.Keeper) error) (*struct{}, error) {
+// says finds the device that something is said of, by whom, and on which of its
+// revisions that was decided.
+func (s *Server) says(ctx context.Context, handle string, on OnRevision, take func(outlook.Said) error) (*struct{}, error) {
 	k, err := s.Rack.Find(handle)
 	if err != nil {
 		return nil, problem(err)
 	}
-	return nil, problem(take(k))
+	decided, err := on.decided()
+	if err != nil {
+		return nil, problem(err)
+	}
+	return nil, problem(take(outlook.Said{Of: k, By: access.From(ctx).Name, Revision: decided}))
 }
 
-func (s *Server) tell(_ context.Context, in *struct {
+func (s *Server) tell(ctx context.Context, in *struct {
 	OfDevice
+	OnRevision
 	Body struct {
 		Step string `json:"step" maxLength:"60"`
 	}
 }) (*struct{}, error) {
-	return s.says(in.Handle, func(k *keeper.Keeper) error { return k.Tell(in.Body.Step, s.Owner) })
+	return s.says(ctx, in.Handle, in.OnRevision, func(said outlook.Said) error { return s.Outlook.Tell(ctx, said, in.Body.Step) })
 }
 
-func (s *Server) tellFact(_ context.Context, in *struct {
+func (s *Server) tellFact(ctx context.Context, in *struct {
 	OfDevice
+	OnRevision
 	Body struct {
 		Key   string `json:"key" maxLength:"60"`
 		Value string `json:"value" maxLength:"200" doc:"as people write it: yes, no, a number, a text"`
 	}
 }) (*struct{}, error) {
-	return s.says(in.Handle, func(k *keeper.Keeper) error { return k.TellFact(in.Body.Key, in.Body.Value, s.Owner) })
+	return s.says(ctx, in.Handle, in.OnRevision, func(said outlook.Said) error { return s.Outlook.TellFact(ctx, said, in.Body.Key, in.Body.Value) })
 }
 
-func (s *Server) answer(_ context.Context, in *struct {
+func (s *Server) answer(ctx context.Context, in *struct {
 	OfDevice
+	OnRevision
 	Body client.Answer
 }) (*struct{}, error) {
-	return s.says(in.Handle, func(k *keeper.Keeper) error { return k.Answer(in.Body.Check, in.Body.Answer, s.Owner) })
+	return s.says(ctx, in.Handle, in.OnRevision, func(said outlook.Said) error { return s.Outlook.Answer(ctx, said, in.Body.Check, in.Body.Answer) })
 }
 
 func (s *Server) takeBack(ctx context.Context, in *struct {
 	OfDevice
+	OnRevision
 	OfID
 }) (*struct{}, error) {
-	return s.says(in.Handle, func(k *keeper.Keeper) error { return k.TakeBack(ctx, in.ID) })
+	return s.says(ctx, in.Handle, in.OnRevision, func(said outlook.Said) error { return s.Outlook.TakeBack(ctx, said, in.ID) })
 }
 
-func (s *Server) remedied(_ context.Context, in *struct {
+func (s *Server) remedied(ctx context.Context, in *struct {
 	OfDevice
+	OnRevision
 	Body struct {
 		Cause string `json:"cause" maxLength:"60"`
 	}
 }) (*struct{}, error) {
-	return s.says(in.Handle, func(k *keeper.Keeper) error { return k.Remedied(in.Body.Cause, s.Owner) })
+	return s.says(ctx, in.Handle, in.OnRevision, func(said outlook.Said) error { return s.Outlook.Remedied(ctx, said, in.Body.Cause) })
 }
 
 func (s *Server) learned(ctx context.Context, _ *none) (*out[client.List[client.Learned]], error) {
@@ -150,14 +166,14 @@ func (s *Server) unlearn(ctx context.Context, in *struct {
 	Family string `query:"family" doc:"of this family only"`
 	All    bool   `query:"all"`
 }) (*out[forgotten], error) {
-	n, err := s.Rack.Unlearn(ctx, in.Family, in.All)
+	n, err := s.Outlook.Unlearn(ctx, in.Family, in.All)
 	if err != nil {
 		return nil, problem(err)
 	}
 	return &out[forgotten]{forgotten{n}}, nil
 }
 
-func factsOf(st keeper.Standing, facts []fact.Fact) []client.Fact {
+func factsOf(st outlook.Standing, facts []fact.Fact) []client.Fact {
 	out := []client.Fact{}
 	for _, f := range facts {
 		out = append(out, factOf(st, f))
@@ -165,15 +181,15 @@ func factsOf(st keeper.Standing, facts []fact.Fact) []client.Fact {
 	return out
 }
 
-func factOf(st keeper.Standing, f fact.Fact) client.Fact {
-	text := f.Value.String()
+func factOf(st outlook.Standing, f fact.Fact) client.Fact {
+	text := cmp.Or(f.Value.String(), "none")
 	if spec, ok := st.View.Registry().Lookup(f.Key); ok {
 		text = spec.Text + ": " + text
 	}
 	return client.Fact{Key: string(f.Key), Value: f.Value.Any(), Text: text, Source: string(f.Source), At: f.At.UTC(), By: f.By, Good: st.View.Good(f, st.Now)}
 }
 
-func whyOf(st keeper.Standing) client.Why {
+func whyOf(st outlook.Standing) client.Why {
 	w := client.Why{Device: st.Device.Handle, Gate: st.Why.Gate, State: string(st.Why.State), Text: st.Why.Text, Remedy: st.Why.Remedy,
 		Evidence: factsOf(st, st.Why.Evidence), Denied: []client.Denied{}, Causes: []client.Cause{}, Answers: []client.Given{}}
 	if st.Why.Gate == "" {
@@ -194,7 +210,7 @@ func whyOf(st keeper.Standing) client.Why {
 	return w
 }
 
-func moveOf(st keeper.Standing, m *cause.Move) *client.Move {
+func moveOf(st outlook.Standing, m *cause.Move) *client.Move {
 	if m == nil {
 		return nil
 	}

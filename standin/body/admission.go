@@ -2,32 +2,34 @@ package body
 
 import (
 	"context"
+	"sync"
 	"time"
 
-	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/plain"
 )
 
 // question is the admission question on the screen.
 type question struct {
-	visitor link.Visitor
-	secret  bool                 // answered with yes: now the device's secret is wanted
-	report  chan link.AdmitState // of what comes before the answer
-	answer  chan string          // visit, 30 days, until withdrawn, no; buffered
+	visitor device.Visitor
+	secret  bool                   // answered with yes: now the device's secret is wanted
+	report  chan device.AdmitState // of what comes before the answer
+	answer  chan string            // visit, 30 days, until withdrawn, no; buffered
 }
 
 // Admission tells how it stands with a key.
-func (b *Body) Admission(key string) link.Admission {
+func (b *Body) Admission(key string) device.Admittance {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.admission(key)
 }
 
-func (b *Body) admission(key string) link.Admission {
+func (b *Body) admission(key string) device.Admittance {
 	a, ok := b.st.Admissions[key]
 	if !ok || !a.Until.IsZero() && b.cfg.Clock.Now().After(a.Until) {
-		return link.Admission{State: link.AdmitNone, Locked: b.seemsLocked()}
+		return device.Admittance{State: device.AdmitNone, Locked: b.seemsLocked()}
 	}
-	return link.Admission{State: link.Admitted, For: a.For, Until: a.Until}
+	return device.Admittance{State: device.Admitted, For: a.For, Until: a.Until}
 }
 
 // seemsLocked is what the device tells a computer of its lock: while its link is
@@ -35,7 +37,7 @@ func (b *Body) admission(key string) link.Admission {
 func (b *Body) seemsLocked() bool { return b.locked || b.stale }
 
 // Ask puts the question on the screen.
-func (b *Body) Ask(ctx context.Context, v link.Visitor, report func(link.Admission)) {
+func (b *Body) Ask(ctx context.Context, v device.Visitor, report func(device.Admittance)) {
 	b.mu.Lock()
 	if _, ok := b.st.Admissions[v.Key]; ok {
 		b.mu.Unlock()
@@ -44,10 +46,10 @@ func (b *Body) Ask(ctx context.Context, v link.Visitor, report func(link.Admissi
 	}
 	if b.question != nil {
 		b.mu.Unlock()
-		report(link.Admission{State: link.AdmitBusy})
+		report(device.Admittance{State: device.AdmitBusy})
 		return
 	}
-	q := &question{visitor: v, report: make(chan link.AdmitState, 1), answer: make(chan string, 1)}
+	q := &question{visitor: v, report: make(chan device.AdmitState, 1), answer: make(chan string, 1)}
 	if !b.stale { // a stale link never brings the question to the screen
 		b.question = q
 	}
@@ -58,18 +60,27 @@ func (b *Body) Ask(ctx context.Context, v link.Visitor, report func(link.Admissi
 	locked := b.seemsLocked()
 	b.redraw()
 	b.mu.Unlock()
-	report(link.Admission{State: link.AdmitAsking, Locked: locked})
+	report(device.Admittance{State: device.AdmitAsking, Locked: locked})
 	report(b.await(ctx, q, report))
 }
 
-func (b *Body) await(ctx context.Context, q *question, report func(link.Admission)) link.Admission {
+func (b *Body) await(ctx context.Context, q *question, report func(device.Admittance)) device.Admittance {
 	within := b.cfg.Answer
 	if within == 0 {
 		within, _ = time.ParseDuration(b.cfg.Spec.Answer)
 	}
-	late := b.cfg.Clock.After(within)
+	ctx, cancel := context.WithCancel(ctx)
+	late := make(chan struct{})
+	var alarm sync.WaitGroup
+	alarm.Go(func() {
+		if b.cfg.Clock.Until(ctx, b.cfg.Clock.Now().Add(within)) == nil {
+			close(late)
+		}
+	})
+	defer alarm.Wait()
+	defer cancel()
 	var answer string
-	state := link.Admission{State: link.AdmitExpired} // unless somebody answers
+	state := device.Admittance{State: device.AdmitExpired} // unless somebody answers
 	for waiting := true; waiting; {
 		select {
 		case <-ctx.Done():
@@ -77,9 +88,14 @@ func (b *Body) await(ctx context.Context, q *question, report func(link.Admissio
 		case <-late:
 			waiting = false
 		case s := <-q.report:
-			report(link.Admission{State: s, Wants: b.cfg.Spec.Admit.Secret})
+			report(device.Admittance{State: s, Wants: b.cfg.Spec.Admit.Secret})
 		case answer = <-q.answer:
 			waiting = false
+			select { // what was reported before the answer comes before it
+			case s := <-q.report:
+				report(device.Admittance{State: s, Wants: b.cfg.Spec.Admit.Secret})
+			default:
+			}
 		}
 	}
 	b.mu.Lock()
@@ -94,13 +110,13 @@ func (b *Body) await(ctx context.Context, q *question, report func(link.Admissio
 	switch answer {
 	case "":
 	case "no":
-		state.State = link.AdmitRefused
+		state.State = device.AdmitRefused
 	default:
-		state = link.Admission{State: link.Admitted, For: answer}
+		state = device.Admittance{State: device.Admitted, For: answer}
 		if answer == "30 days" {
 			state.Until = b.cfg.Clock.Now().AddDate(0, 0, 30).UTC().Truncate(time.Second)
 		}
-		b.st.Admissions[q.visitor.Key] = admission{Name: clean(q.visitor.Name, 40), For: answer, Since: b.cfg.Clock.Now(), Until: state.Until}
+		b.st.Admissions[q.visitor.Key] = admission{Name: plain.Cut(plain.Line(q.visitor.Name), 40), For: answer, Since: b.cfg.Clock.Now(), Until: state.Until}
 	}
 	b.touchState()
 	return state
@@ -119,7 +135,7 @@ func (b *Body) answer(a string) {
 	}
 	q.secret = true
 	select {
-	case q.report <- link.AdmitPassword:
+	case q.report <- device.AdmitPassword:
 	default:
 	}
 	p := b.wantSecret(b.cfg.Spec.Admit.Asks, func() { b.give(q, a) })
@@ -137,15 +153,4 @@ func (b *Body) give(q *question, a string) {
 	if b.question == q {
 		b.question = nil
 	}
-}
-
-// clean takes what a stranger sent down to a short line of printable signs.
-func clean(s string, most int) string {
-	out := make([]rune, 0, most)
-	for _, r := range s {
-		if r >= ' ' && r != 0x7f && len(out) < most {
-			out = append(out, r)
-		}
-	}
-	return string(out)
 }

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/rfb"
 	"earlybench.invalid/earlybench/core/usb"
@@ -63,7 +64,7 @@ type Body struct {
 	rev      uint64        // of what is drawn
 	drawn    *image.RGBA
 	drawnRev uint64
-	log      []link.Line
+	log      []device.Line
 	seq      uint64
 	running  map[string]*process
 	whole    map[string]bool // files whose digest was checked as they came

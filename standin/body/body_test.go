@@ -14,9 +14,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/core/clock"
-	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/standin/bodies"
+	"go.uber.org/goleak"
 )
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // handset makes a brand-new Heron 4 and the clock that it goes by.
 func handset(t *testing.T, dir string) (*Body, *clock.Moved) {
@@ -87,9 +90,9 @@ func TestABodyIsAsItWasWhenItIsSwitchedOnAgain(t *testing.T) {
 func TestAQuestionNamesWhoAsksWithoutItsControlSigns(t *testing.T) {
 	b, _ := handset(t, t.TempDir())
 	ctx, cancel := context.WithCancel(t.Context())
-	ended := make(chan link.AdmitState, 4)
-	go b.Ask(ctx, link.Visitor{Key: "SHA256:x", Name: "moor\x1b[31m-desk" + strings.Repeat("!", 500), Shared: true}, func(a link.Admission) { ended <- a.State })
-	require.Equal(t, link.AdmitAsking, <-ended)
+	ended := make(chan device.AdmitState, 4)
+	go b.Ask(ctx, device.Visitor{Key: "SHA256:x", Name: "moor\x1b[31m-desk" + strings.Repeat("!", 500), Shared: true}, func(a device.Admittance) { ended <- a.State })
+	require.Equal(t, device.AdmitAsking, <-ended)
 	elements, _ := b.Elements()
 	var texts []string
 	for _, e := range elements {
@@ -102,7 +105,7 @@ func TestAQuestionNamesWhoAsksWithoutItsControlSigns(t *testing.T) {
 	require.NotContains(t, title, "\x1b")
 	require.Less(t, len(title), 80)
 	cancel()
-	require.Equal(t, link.AdmitExpired, <-ended)
+	require.Equal(t, device.AdmitExpired, <-ended)
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	require.Nil(t, b.asking())

@@ -7,6 +7,8 @@ import (
 
 	"github.com/tetratelabs/wazero"
 	"github.com/tetratelabs/wazero/api"
+
+	"earlybench.invalid/earlybench/core/plain"
 )
 
 // An app draws on an area of this size, in points, whatever it is shown on.
@@ -61,7 +63,7 @@ func (c *canvas) export(ctx context.Context, r wazero.Runtime, changed func()) e
 	}).Export("rect")
 	m.NewFunctionBuilder().WithFunc(func(_ context.Context, mod api.Module, x, y, size int32, at, length, rgb uint32) {
 		if raw, ok := mod.Memory().Read(at, min(length, 400)); ok {
-			c.add(mark{kind: 't', x: x, y: y, s: min(max(size, 6), 96), text: clean(string(raw), 200), rgb: rgb})
+			c.add(mark{kind: 't', x: x, y: y, s: min(max(size, 6), 96), text: plain.Cut(plain.Line(string(raw)), 200), rgb: rgb})
 		}
 	}).Export("text")
 	m.NewFunctionBuilder().WithFunc(func() {

@@ -15,8 +15,10 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/rpc"
 )
 
@@ -41,14 +43,14 @@ func (b *Body) Control(ctx context.Context, method string, params json.RawMessag
 		if err != nil {
 			return nil, err
 		}
-		b.show(clean(f.Handle, 40))
+		b.show(plain.Cut(plain.Line(f.Handle), 40))
 		return nil, nil
 	case link.MethodFactsFollow:
 		return nil, b.followFacts(ctx, notify)
 	case link.MethodApps:
 		return b.apps(), nil
 	case link.MethodLogFollow:
-		from, err := rpc.Decode[link.LogFrom](params)
+		from, err := rpc.Decode[device.LogFrom](params)
 		if err != nil {
 			return nil, err
 		}
@@ -65,7 +67,7 @@ func (b *Body) Control(ctx context.Context, method string, params json.RawMessag
 		return nil, b.install(ref.Digest)
 	case link.MethodAppStart:
 		after, err := b.start(ref.ID)
-		return link.Started{After: after}, err
+		return device.Started{After: after}, err
 	case link.MethodAppStop:
 		return nil, b.stop(ref.ID)
 	case link.MethodAppRemove:
@@ -99,15 +101,14 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 	told := map[fact.Key]string{}
 	for {
 		b.mu.Lock()
-		apps, _ := json.Marshal(b.appList())
 		current := append(b.settingFacts(),
 			telling{fact.OSRelease, b.release()},
 			telling{fact.Language, b.cfg.Spec.Language},
 			telling{fact.Battery, b.charge()},
 			telling{fact.Free, b.free()},
 			telling{fact.Locked, b.locked},
-			telling{link.FactClock, b.clockOff()},
-			telling{"apps", string(apps)})
+			telling{device.FactClock, b.clockOff()},
+			telling{device.FactApps, b.appList()})
 		clock := b.now()
 		changed := b.changed
 		b.mu.Unlock()
@@ -117,10 +118,10 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 				continue
 			}
 			told[f.key] = string(raw)
-			if f.key == link.FactClock { // told anew when it was set, not as it goes on
+			if f.key == device.FactClock { // told anew when it was set, not as it goes on
 				raw, _ = json.Marshal(clock)
 			}
-			if err := notify(link.MethodFact, link.Fact{Key: string(f.key), Value: raw}); err != nil {
+			if err := notify(link.MethodFact, device.Fact{Key: string(f.key), Value: raw}); err != nil {
 				return err
 			}
 		}
@@ -169,18 +170,18 @@ func (b *Body) free() int64 {
 	return max(total, 0)
 }
 
-func (b *Body) apps() []link.App {
+func (b *Body) apps() []device.App {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.appList()
 }
 
-func (b *Body) appList() []link.App {
-	out := []link.App{}
+func (b *Body) appList() []device.App {
+	out := []device.App{}
 	for _, a := range b.st.Apps {
-		out = append(out, link.App{ID: a.ID, Name: a.Name, Version: a.Version, Digest: a.Digest, Running: b.running[a.ID] != nil})
+		out = append(out, device.App{ID: a.ID, Name: a.Name, Version: a.Version, Digest: a.Digest, Running: b.running[a.ID] != nil})
 	}
-	slices.SortFunc(out, func(a, b link.App) int { return strings.Compare(a.ID, b.ID) })
+	slices.SortFunc(out, func(a, b device.App) int { return strings.Compare(a.ID, b.ID) })
 	return out
 }
 
@@ -205,7 +206,7 @@ func (b *Body) offer(params json.RawMessage) (any, error) {
 	case fact.Release(b.release()).Compare(m.Minimum) < 0:
 		return nil, fmt.Errorf("%s needs release %s, this is %s", m.ID, m.Minimum, b.release())
 	}
-	l := link.Lacks{Digest: digest(o.Manifest), Dir: incoming, Files: []link.Lack{}}
+	l := device.Lacks{Digest: digest(o.Manifest), Dir: incoming, Files: []device.Lack{}}
 	var need int64
 	asked := map[string]bool{}
 	for _, f := range m.Files {
@@ -218,7 +219,7 @@ func (b *Body) offer(params json.RawMessage) (any, error) {
 			os.Remove(b.filePath(f.SHA256)) //nolint:errcheck // a leftover that is written over
 			have = 0
 		}
-		l.Files = append(l.Files, link.Lack{SHA256: f.SHA256, Size: f.Size, Have: have})
+		l.Files = append(l.Files, device.Lack{SHA256: f.SHA256, Size: f.Size, Have: have})
 		need += f.Size - have
 	}
 	if free := b.free(); need > free {

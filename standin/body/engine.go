@@ -12,7 +12,9 @@ import (
 	"github.com/tetratelabs/wazero/imports/wasi_snapshot_preview1"
 	"github.com/tetratelabs/wazero/sys"
 
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/plain"
 )
 
 // engine runs apps: WASI modules (preview 1) that print their log and draw by
@@ -89,14 +91,19 @@ func (b *Body) start(id string) (after uint64, err error) {
 		if b.screen.front == id {
 			b.screen.front = ""
 		}
-		switch {
+		switch exit := (*sys.ExitError)(nil); {
 		case ctx.Err() != nil:
-			b.line(id, "info", "stopped")
-		case err != nil:
-			b.line(id, "error", "crashed: "+clean(err.Error(), 300))
-			b.say(a.Name + " has crashed")
+			b.lineEnded(id, "info", "stopped", device.Ended{Code: -1, Reason: device.Stopped})
+		case err == nil:
+			b.lineEnded(id, "info", "ended", device.Ended{Reason: device.Exited})
 		default:
-			b.line(id, "info", "ended")
+			ended := device.Ended{Code: -1, Reason: device.Crashed}
+			if errors.As(err, &exit) {
+				ended.Code = int(exit.ExitCode())
+				err = fmt.Errorf("it ended with exit code %d", ended.Code)
+			}
+			b.lineEnded(id, "error", "crashed: "+plain.Cut(plain.Line(err.Error()), 300), ended)
+			b.say(a.Name + " has crashed")
 		}
 		b.redraw()
 	}()
@@ -125,11 +132,8 @@ func (b *Body) runApp(ctx context.Context, id string, code []byte, p *process) e
 		WithArgs(id).WithStdout(out).WithStderr(errs).WithNanosleep(sleepIn(ctx)).WithSysWalltime().WithSysNanotime().
 		WithEnv("DEVICE", b.cfg.Name))
 	var exit *sys.ExitError
-	if errors.As(err, &exit) {
-		if exit.ExitCode() == 0 {
-			return nil
-		}
-		return fmt.Errorf("it ended with exit code %d", exit.ExitCode())
+	if errors.As(err, &exit) && exit.ExitCode() == 0 {
+		return nil
 	}
 	return err
 }
@@ -169,12 +173,18 @@ const maxLines = 2000
 // line adds a line to the log. The lock is held.
 func (b *Body) line(app, level, text string) {
 	b.seq++
-	b.log = append(b.log, link.Line{Seq: b.seq, At: b.cfg.Clock.Now().UTC(), App: app, Level: level, Text: text})
+	b.log = append(b.log, device.Line{Seq: b.seq, At: b.cfg.Clock.Now().UTC(), App: app, Level: level, Text: text})
 	if len(b.log) > maxLines {
 		b.log = append(b.log[:0], b.log[len(b.log)-maxLines:]...)
 	}
 	close(b.changed)
 	b.changed = make(chan struct{})
+}
+
+// lineEnded adds the line with which an app ends. The lock is held.
+func (b *Body) lineEnded(app, level, text string, ended device.Ended) {
+	b.line(app, level, text)
+	b.log[len(b.log)-1].Ended = &ended
 }
 
 func (b *Body) appLine(app, level, text string) {
@@ -183,11 +193,11 @@ func (b *Body) appLine(app, level, text string) {
 	b.line(app, level, text)
 }
 
-func (b *Body) followLog(ctx context.Context, from link.LogFrom, notify func(string, any) error) error {
+func (b *Body) followLog(ctx context.Context, from device.LogFrom, notify func(string, any) error) error {
 	after := from.After
 	for {
 		b.mu.Lock()
-		var fresh []link.Line
+		var fresh []device.Line
 		for _, l := range b.log {
 			if l.Seq > after && (from.App == "" || l.App == from.App) {
 				fresh = append(fresh, l)
@@ -197,7 +207,15 @@ func (b *Body) followLog(ctx context.Context, from link.LogFrom, notify func(str
 		changed := b.changed
 		b.mu.Unlock()
 		for _, l := range fresh {
+			ended := l.Ended
+			l.Ended = nil
 			if err := notify(link.MethodLog, l); err != nil {
+				return err
+			}
+			if ended == nil {
+				continue
+			}
+			if err := notify(link.MethodAppEnded, link.AppEnded{Seq: l.Seq, At: l.At, App: l.App, Code: ended.Code, Reason: ended.Reason}); err != nil {
 				return err
 			}
 		}

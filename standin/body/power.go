@@ -160,7 +160,7 @@ func (b *Body) wayTo(page string) []string {
 func freshSign() string {
 	const consonants, vowels = "BDFGHKLMNPRSTVWZ", "AEIOU"
 	raw := make([]byte, 4)
-	rand.Read(raw)
+	_, _ = rand.Read(raw) // it never fails
 	pick := func(from string, b byte) string { return string(from[int(b)%len(from)]) }
 	return pick(consonants, raw[0]) + pick(vowels, raw[1]) + pick(consonants, raw[2]) + pick(consonants, raw[3])
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/plain"
 )
 
 // Element is something on the screen that a finger can find.
@@ -309,7 +310,7 @@ func (b *Body) asking() *dialog {
 	if q == nil || q.secret {
 		return b.screen.dialog
 	}
-	name := clean(q.visitor.Name, 40)
+	name := plain.Cut(plain.Line(q.visitor.Name), 40)
 	fill := strings.NewReplacer("{bench}", name, "{fingerprint}", q.visitor.Key)
 	a := b.cfg.Spec.Admit
 	d := &dialog{title: fill.Replace(a.Title), text: fill.Replace(a.Text)}

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/core/clock"
-	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/standin/bodies"
 )
 
@@ -196,14 +196,14 @@ func TestAnUpdateMovesThePage(t *testing.T) {
 }
 
 // ask has a computer ask, and tells every state of the question.
-func ask(t *testing.T, b *Body, shared bool) <-chan link.Admission {
+func ask(t *testing.T, b *Body, shared bool) <-chan device.Admittance {
 	t.Helper()
-	said := make(chan link.Admission, 8)
+	said := make(chan device.Admittance, 8)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		b.Ask(ctx, link.Visitor{Key: "SHA256:key", Name: "moor-desk", Shared: shared}, func(a link.Admission) { said <- a })
+		b.Ask(ctx, device.Visitor{Key: "SHA256:key", Name: "moor-desk", Shared: shared}, func(a device.Admittance) { said <- a })
 	}()
 	t.Cleanup(func() { cancel(); <-done })
 	return said
@@ -213,27 +213,27 @@ func TestAQuestionIsAnsweredInFull(t *testing.T) {
 	for _, q := range []struct {
 		name, maker, model string
 		things             []string
-		state              link.AdmitState
+		state              device.AdmitState
 		until              string
 	}{
-		{"for a visit", "halden", "H4", []string{"This visit"}, link.Admitted, "visit"},
-		{"for 30 days", "halden", "H4", []string{"For 30 days"}, link.Admitted, "30 days"},
-		{"until withdrawn", "ivory-reach", "OF", []string{"In until sent away"}, link.Admitted, "until withdrawn"},
-		{"refused", "ivory-reach", "OF", []string{"Stay out"}, link.AdmitRefused, ""},
-		{"with the password", "kestle", "K7", []string{"thirty days", "type: 4711", "press: enter"}, link.Admitted, "30 days"},
-		{"with a wrong password, then the right one", "kestle", "K7", []string{"for good", "type: 1", "press: enter", "type: 4711", "press: enter"}, link.Admitted, "until withdrawn"},
-		{"with a wrong password three times", "kestle", "K7", []string{"for good", "type: 1", "press: enter", "type: 2", "press: enter", "type: 3", "press: enter"}, link.AdmitRefused, ""},
-		{"with the PIN", "ostler", "WT", []string{"Yes, this once", "type: 1066", "Done"}, link.Admitted, "visit"},
-		{"given up at the PIN", "ostler", "WT", []string{"Yes, this once", "Back"}, link.AdmitRefused, ""},
+		{"for a visit", "halden", "H4", []string{"This visit"}, device.Admitted, "visit"},
+		{"for 30 days", "halden", "H4", []string{"For 30 days"}, device.Admitted, "30 days"},
+		{"until withdrawn", "ivory-reach", "OF", []string{"In until sent away"}, device.Admitted, "until withdrawn"},
+		{"refused", "ivory-reach", "OF", []string{"Stay out"}, device.AdmitRefused, ""},
+		{"with the password", "kestle", "K7", []string{"thirty days", "type: 4711", "press: enter"}, device.Admitted, "30 days"},
+		{"with a wrong password, then the right one", "kestle", "K7", []string{"for good", "type: 1", "press: enter", "type: 4711", "press: enter"}, device.Admitted, "until withdrawn"},
+		{"with a wrong password three times", "kestle", "K7", []string{"for good", "type: 1", "press: enter", "type: 2", "press: enter", "type: 3", "press: enter"}, device.AdmitRefused, ""},
+		{"with the PIN", "ostler", "WT", []string{"Yes, this once", "type: 1066", "Done"}, device.Admitted, "visit"},
+		{"given up at the PIN", "ostler", "WT", []string{"Yes, this once", "Back"}, device.AdmitRefused, ""},
 	} {
 		t.Run(q.name, func(t *testing.T) {
 			b, c := made(t, q.maker, q.model)
 			said := ask(t, b, false)
-			require.Equal(t, link.AdmitAsking, (<-said).State)
+			require.Equal(t, device.AdmitAsking, (<-said).State)
 			does(t, b, c, q.things...)
 			last := <-said
 			if b.cfg.Spec.Admit.Secret != "" {
-				require.Equal(t, link.AdmitPassword, last.State)
+				require.Equal(t, device.AdmitPassword, last.State)
 				require.Equal(t, b.cfg.Spec.Admit.Secret, last.Wants)
 				last = <-said
 			}
@@ -242,10 +242,10 @@ func TestAQuestionIsAnsweredInFull(t *testing.T) {
 			if q.until == "30 days" {
 				require.WithinDuration(t, c.Now().AddDate(0, 0, 30), last.Until, 2*time.Second)
 				c.Move(31 * 24 * time.Hour)
-				require.Equal(t, link.AdmitNone, b.Admission("SHA256:key").State, "it has ended by itself")
+				require.Equal(t, device.AdmitNone, b.Admission("SHA256:key").State, "it has ended by itself")
 			}
 			b.Unplugged()
-			require.Equal(t, q.until == "until withdrawn", b.Admission("SHA256:key").State == link.Admitted)
+			require.Equal(t, q.until == "until withdrawn", b.Admission("SHA256:key").State == device.Admitted)
 		})
 	}
 }
@@ -258,7 +258,7 @@ func TestALockedHandsetShowsTheQuestionOnceItIsUnlocked(t *testing.T) {
 	require.True(t, first.Locked)
 	require.Error(t, b.Touch("This visit"))
 	does(t, b, c, "Unlock", "type: 2580", "Done", "This visit")
-	require.Equal(t, link.Admitted, (<-said).State)
+	require.Equal(t, device.Admitted, (<-said).State)
 }
 
 func TestAStaleLinkSaysLockedUntilTheCableIsPulled(t *testing.T) {
@@ -317,10 +317,10 @@ func TestClosingHidesThePageAndSendsComputersAway(t *testing.T) {
 	said := ask(t, b, false)
 	<-said
 	does(t, b, c, "In until sent away")
-	require.Equal(t, link.Admitted, (<-said).State)
+	require.Equal(t, device.Admitted, (<-said).State)
 	does(t, b, c, slices.Concat([]string{"Settings", "Warranty"}, times(9, "Card number"), []string{"slide: 14789", "Back", "Back room", "Close the Back room", "Close it"})...)
 	require.NotContains(t, b.says(), "Back room")
-	require.Equal(t, link.AdmitNone, b.Admission("SHA256:key").State)
+	require.Equal(t, device.AdmitNone, b.Admission("SHA256:key").State)
 }
 
 func TestAFaultNobodyKnowsIsNamedWithThoseThatThereAre(t *testing.T) {

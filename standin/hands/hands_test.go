@@ -18,7 +18,10 @@ import (
 
 	"earlybench.invalid/earlybench/standin/body"
 	"earlybench.invalid/earlybench/standin/hands"
+	"go.uber.org/goleak"
 )
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // glass is a body of which only the taps are kept.
 type glass struct {

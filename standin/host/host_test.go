@@ -19,7 +19,10 @@ import (
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/standin/host"
 	"earlybench.invalid/earlybench/standin/hub"
+	"go.uber.org/goleak"
 )
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // slate is a body with a bench link that says nothing.
 type slate struct{ changed chan struct{} }

@@ -21,8 +21,11 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/errgroup"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/internal/store"
 )
 
 const (
@@ -45,9 +48,13 @@ func run() error {
 	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), time.Now().Format(time.DateOnly))
 	fmt.Println("| what | goal | median | least | most |")
 	fmt.Println("|---|---|---|---|---|")
-	all := []func() error{start, rest, copies, sheetsLoaded, readiness, oneFact, bigRack}
-	if len(os.Args) > 1 && os.Args[1] == "rack" {
-		return bigRack()
+	all := []func() error{start, startFull, rest, copies, sheetsLoaded, readiness, readinessOfMany, oneFact, bigRack, biggerRack}
+	if len(os.Args) > 1 {
+		only, ok := map[string]func() error{"rack": bigRack, "bigger": biggerRack, "start": startFull, "many": readinessOfMany, "copy": copies}[os.Args[1]]
+		if !ok {
+			return fmt.Errorf("there is no measure %q: rack, bigger, start, many, copy", os.Args[1])
+		}
+		return only()
 	}
 	for _, m := range all {
 		if err := m(); err != nil {
@@ -119,6 +126,90 @@ func start() error {
 	}
 	row("start of `serve` to its first answer", "500 ms", "ms", "%.0f", took)
 	return nil
+}
+
+// fullDevices are on record when the start of a full bench is measured, with
+// fullFacts known of each.
+const (
+	fullDevices = 10_000
+	fullFacts   = 12
+)
+
+func startFull() error {
+	dir, remove, err := temp()
+	if err != nil {
+		return err
+	}
+	defer remove()
+	if err := fill(dir); err != nil {
+		return err
+	}
+	var took, racked, memory []float64
+	for i := range runs + 1 {
+		b, d, err := serve(dir)
+		if err != nil {
+			return err
+		}
+		began := time.Now()
+		all, err := b.api.Devices(context.Background(), "")
+		if err != nil {
+			return err
+		}
+		whole := d + time.Since(began)
+		if len(all) != fullDevices {
+			return fmt.Errorf("%d devices are on the rack, %d were put on record", len(all), fullDevices)
+		}
+		kb, err := resident(b.cmd.Process.Pid)
+		b.stop()
+		if err != nil {
+			return err
+		}
+		if i > 0 {
+			took, racked, memory = append(took, float64(d.Milliseconds())), append(racked, float64(whole.Milliseconds())), append(memory, float64(kb)/1000)
+		}
+	}
+	row("start with 10,000 devices on record to the first answer", "300 ms", "ms", "%.0f", took)
+	row("the same to the whole rack, answered", "", "ms", "%.0f", racked)
+	row("memory then", "", "MB", "%.0f", memory)
+	return nil
+}
+
+// fill puts devices and facts on record.
+func fill(dir string) error {
+	ctx := context.Background()
+	st, err := store.Open(ctx, filepath.Join(dir, "bench.db"))
+	if err != nil {
+		return err
+	}
+	var g errgroup.Group
+	g.SetLimit(64)
+	now := time.Now()
+	keys := []fact.Key{fact.OSRelease, fact.Language, fact.Met, fact.AirNetwork, fact.Locked, fact.Asleep, fact.AccountState, fact.Standing, fact.RegisterState, fact.DriverOffered, fact.GrantState, fact.AcceptState}
+	for i := range fullDevices {
+		g.Go(func() error {
+			d := store.Device{ID: store.NewID(), Handle: fmt.Sprintf("heron-%d", i+1), USB: "f3e0:0104", Serial: fmt.Sprint("S", i), Family: "tarn", Maker: "Halden", Code: "H4", Model: "Heron 4", Created: now}
+			if err := st.AddDevice(ctx, d); err != nil {
+				return err
+			}
+			var facts []fact.Fact
+			for _, k := range keys[:fullFacts] {
+				v, source := fact.Of("x"), fact.Device
+				switch k {
+				case fact.OSRelease:
+					v = fact.Of(fact.Release("12"))
+				case fact.Met, fact.Locked, fact.Asleep:
+					v = fact.Of(true)
+				case fact.AirNetwork, fact.DriverOffered:
+					source = fact.Host
+				case fact.AccountState, fact.Standing, fact.RegisterState:
+					source = fact.Authority
+				}
+				facts = append(facts, fact.Fact{Key: k, Value: v, Source: source, At: now})
+			}
+			return st.Observe(ctx, store.Observation{Subject: d.ID, Event: "fact.changed", Name: d.Handle, Facts: facts})
+		})
+	}
+	return errors.Join(g.Wait(), st.Close())
 }
 
 func rest() error {
@@ -195,7 +286,7 @@ func largeProject(dir string) (string, error) {
 		return "", err
 	}
 	data := make([]byte, copyBytes)
-	rand.Read(data)
+	_, _ = rand.Read(data)
 	if err := os.WriteFile(filepath.Join(p, "moor.map"), data, 0o600); err != nil {
 		return "", err
 	}
@@ -288,7 +379,7 @@ func rawSSH() (float64, error) {
 	}
 	go ssh.DiscardRequests(reqs)
 	buf := make([]byte, 1<<20)
-	rand.Read(buf)
+	_, _ = rand.Read(buf)
 	began := time.Now()
 	for range copyBytes / len(buf) {
 		if _, err := ch.Write(buf); err != nil {

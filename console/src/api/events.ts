@@ -9,6 +9,8 @@ const stale: Record<string, string[]> = {
   "learned.changed": ["why"],
   "job.changed": ["jobs"],
   "tryout.added": ["tryouts"],
+  "trial.changed": ["devices", "prep", "why"],
+  "app.changed": ["devices", "prep", "why"],
   "project.changed": ["projects"],
   "set.changed": ["prep"],
   "setting.changed": ["bench"],
@@ -98,7 +100,9 @@ export function useEvents(after: number | undefined): boolean {
     const changes = new Changes();
     source.onmessage = (e) => {
       const { type, subject } = JSON.parse(e.data) as { type: string; subject: string };
-      changes.add(type, subject);
+      if (type === "reset")
+        void queryClient.invalidateQueries(); // what happened before is not told any more
+      else changes.add(type, subject);
     };
     let opened = false;
     source.onopen = () => {

@@ -1,6 +1,7 @@
 import { QueryClient, useMutation, useQuery } from "@tanstack/react-query";
 import createClient from "openapi-fetch";
 import type { paths } from "./schema";
+import type { Prep } from "./types";
 
 /** What the interface says when something did not work (RFC 9457). */
 export class Problem extends Error {
@@ -113,10 +114,37 @@ export const useTryouts = (device: string) =>
 export const useSignIn = () =>
   useMutation({ mutationFn: (secret: string) => data(api.POST("/api/v1/sign-in", { body: { secret } })) });
 
+/** The plan that is shown of a device, if any. */
+const shownPrep = (handle: string) =>
+  queryClient
+    .getQueriesData<Prep>({ queryKey: ["prep", handle], type: "active" })
+    .find(([, prep]) => prep !== undefined);
+
+const onRevision = (prep?: Prep) => (prep ? { "If-Match": `"${prep.device.revision}"` } : {});
+
+/**
+ * decided sends an action with the revision of the device on which it was decided. Where the device has changed
+ * meanwhile and still waits for the same step, it is sent once more; else the person looks again first.
+ */
+async function decided<T>(handle: string, send: (header: { "If-Match"?: string }) => Promise<Answer<T>>): Promise<T> {
+  const [queryKey, before] = shownPrep(handle) ?? [];
+  try {
+    return await data(send(onRevision(before)));
+  } catch (e) {
+    if (!(e instanceof Problem) || e.status !== 412 || !queryKey) throw e;
+    await queryClient.refetchQueries({ queryKey, exact: true });
+    const now = queryClient.getQueryData<Prep>(queryKey);
+    if (now?.device.next?.id !== before?.device.next?.id) throw e;
+    return data(send(onRevision(now)));
+  }
+}
+
 export const useTell = (handle: string) =>
   useMutation({
     mutationFn: (step: string) =>
-      data(api.POST("/api/v1/devices/{handle}/told", { params: { path: { handle } }, body: { step } })),
+      decided(handle, (header) =>
+        api.POST("/api/v1/devices/{handle}/told", { params: { path: { handle }, header }, body: { step } }),
+      ),
   });
 
 export const useAnswer = (handle: string) =>
@@ -160,13 +188,18 @@ export const useTellRetirement = (handle: string) =>
 
 export const useAsk = (handle: string) =>
   useMutation({
-    mutationFn: () => data(api.POST("/api/v1/devices/{handle}/admission", { params: { path: { handle } } })),
+    mutationFn: () =>
+      decided(handle, (header) =>
+        api.POST("/api/v1/devices/{handle}/admission", { params: { path: { handle }, header } }),
+      ),
   });
 
 export const useInstallDriver = (handle: string) =>
   useMutation({
     mutationFn: (accept: string) =>
-      data(api.POST("/api/v1/devices/{handle}/driver", { params: { path: { handle } }, body: { accept } })),
+      decided(handle, (header) =>
+        api.POST("/api/v1/devices/{handle}/driver", { params: { path: { handle }, header }, body: { accept } }),
+      ),
   });
 
 export const useRun = (device: string) =>

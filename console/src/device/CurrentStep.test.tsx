@@ -17,6 +17,7 @@ const prep = (next: Step | null, more: Partial<Prep> = {}): Prep => ({
   steps: [],
   offer: null,
   apps: [],
+  lacks: {},
   ...more,
 });
 
@@ -124,6 +125,8 @@ const job = (more: Partial<Job>): Job => ({
   kind: "app.run",
   title: "Run fellgate/callout on heron-2",
   device: "heron-2",
+  parent: "",
+  actor: "owner/ada",
   state: "running",
   phases: [{ name: "copy", state: "running", done: 1500000, total: 3000000, note: "", began: null, ended: null }],
   error: null,

@@ -1,5 +1,7 @@
 import { useParams } from "react-router";
-import { usePrep, useProjects, useWhy } from "../api/queries";
+import { usePrep, useWhy } from "../api/queries";
+import { AppChoice } from "../app/AppChoice";
+import { useChosenApp } from "../app/chosenApp";
 import { ProblemText } from "../parts/ProblemText";
 import { AppsPanel } from "./AppsPanel";
 import { CurrentStep } from "./CurrentStep";
@@ -15,8 +17,7 @@ import { FactsPanel } from "./FactsPanel";
 /** One device: the plan and the current step, the device in the hand beside it, why below. */
 export function DevicePage() {
   const { handle = "" } = useParams();
-  const projects = useProjects();
-  const app = projects.data?.items[0]?.app ?? "";
+  const app = useChosenApp();
   const prep = usePrep(handle, app);
   const why = useWhy(handle, app);
   if (prep.error)
@@ -37,6 +38,7 @@ export function DevicePage() {
             {device.maker} {device.model}, {device.family} {device.release}
           </p>
           <p className="mono text-secondary">{device.serial}</p>
+          <AppChoice />
           <p className="ml-auto text-caption text-secondary">
             {device.link ? `by ${device.link}, ${device.port} of ${device.host}` : "not on any bus"}
           </p>
@@ -50,10 +52,10 @@ export function DevicePage() {
           <WhyPanel why={why.data} />
           <AppsPanel device={device} apps={prep.data.apps} />
         </div>
-        <ScreenPanel handle={device.handle} linked={linked} />
+        <ScreenPanel handle={device.handle} linked={linked} lacks={prep.data.lacks["screen"]} />
         <RetirePanel device={device} />
         <FactsPanel handle={device.handle} />
-        <LogPanel handle={device.handle} linked={linked} />
+        <LogPanel handle={device.handle} linked={linked} lacks={prep.data.lacks["log"]} />
       </main>
       {device.hands_url && <HandsBoard url={device.hands_url} handle={device.handle} />}
     </div>

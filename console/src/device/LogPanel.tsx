@@ -3,8 +3,8 @@ import { useLog } from "../api/events";
 import { clockText } from "../parts/time";
 
 /** What the device and its apps say, as it comes. */
-export function LogPanel({ handle, linked }: { handle: string; linked: boolean }) {
-  const lines = useLog(handle, linked);
+export function LogPanel({ handle, linked, lacks }: { handle: string; linked: boolean; lacks?: string }) {
+  const lines = useLog(handle, linked && !lacks);
   const end = useRef<HTMLDivElement>(null);
   useEffect(() => {
     if (end.current) end.current.scrollTop = end.current.scrollHeight;
@@ -15,7 +15,8 @@ export function LogPanel({ handle, linked }: { handle: string; linked: boolean }
       {!linked && lines.length === 0 && (
         <p className="mt-2 text-secondary">The log comes over the link, once that is up.</p>
       )}
-      {linked && lines.length === 0 && (
+      {linked && lacks && <p className="mt-2 text-secondary">{lacks}</p>}
+      {linked && !lacks && lines.length === 0 && (
         <p className="mt-2 text-secondary">Nothing was said yet. Run an app, and what it prints comes here.</p>
       )}
       {lines.length > 0 && (

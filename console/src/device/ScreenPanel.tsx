@@ -3,13 +3,13 @@ import { lazy, Suspense, useState } from "react";
 const ScreenViewer = lazy(() => import("./ScreenViewer"));
 
 /** The device's screen over the link, seen and touched; it opens when one asks for it. */
-export function ScreenPanel({ handle, linked }: { handle: string; linked: boolean }) {
+export function ScreenPanel({ handle, linked, lacks }: { handle: string; linked: boolean; lacks?: string }) {
   const [open, setOpen] = useState(false);
   return (
     <section aria-label="Screen" className="mt-6">
       <h2 className="flex items-baseline gap-4 text-section font-semibold">
         Screen
-        {linked && (
+        {linked && !lacks && (
           <button
             type="button"
             className="text-row font-medium text-primary hover:underline"
@@ -21,7 +21,8 @@ export function ScreenPanel({ handle, linked }: { handle: string; linked: boolea
         )}
       </h2>
       {!linked && <p className="mt-2 text-row text-secondary">It comes over the link, once that is up.</p>}
-      {linked && open && (
+      {linked && lacks && <p className="mt-2 text-row text-secondary">{lacks}</p>}
+      {linked && !lacks && open && (
         <Suspense fallback={<p role="status">It is being fetched…</p>}>
           <ScreenViewer key={handle} handle={handle} />
         </Suspense>

@@ -1,0 +1,22 @@
+import { useProjects } from "../api/queries";
+import { choose, useChosenApp } from "./chosenApp";
+
+/** The choice between apps, where the bench knows several: nothing is chosen for the person. */
+export function AppChoice() {
+  const projects = useProjects().data?.items ?? [];
+  const app = useChosenApp();
+  if (projects.length < 2) return null;
+  return (
+    <label className="flex items-center gap-2 text-row text-secondary">
+      For the app
+      <select className="select select-sm w-auto" value={app} onChange={(e) => choose(e.target.value)}>
+        <option value="">none yet</option>
+        {projects.map((p) => (
+          <option key={p.app} value={p.app}>
+            {p.name || p.app}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+}

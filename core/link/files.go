@@ -1,0 +1,103 @@
+package link
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/errgroup"
+
+	"earlybench.invalid/earlybench/core/device"
+)
+
+const (
+	pieceBytes = 32 << 10 // one SFTP packet
+	inFlight   = 64       // pieces under way
+)
+
+// Files is where the files of apps are put, by SFTP.
+func (s *Session) Files() (device.Files, error) { return files{s}, nil }
+
+type files struct{ *Session }
+
+// Put writes many pieces at a time, and counts those that have arrived.
+func (f files) Put(ctx context.Context, dir, name string, r io.Reader, at, size int64, arrived func(int64)) error {
+	client, err := f.sftp(ctx)
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	// A silent device answers nothing: the end of ctx closes what is waited on.
+	defer context.AfterFunc(ctx, func() { client.Close() })()
+	out, err := client.OpenFile(dir+"/"+name, os.O_WRONLY|os.O_CREATE)
+	if err != nil {
+		return f.ended(ctx, fmt.Errorf("open the file on the device: %w", err))
+	}
+	err = errors.Join(upload(ctx, out, r, at, size, arrived), out.Close())
+	return f.ended(ctx, err)
+}
+
+// ended tells first that ctx or the link has ended, where that is why.
+func (f files) ended(ctx context.Context, err error) error {
+	if err != nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	if err != nil {
+		return f.lost(err)
+	}
+	return nil
+}
+
+func upload(ctx context.Context, out io.WriterAt, r io.Reader, at, size int64, arrived func(int64)) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(inFlight)
+	for at := at; at < size && ctx.Err() == nil; at += pieceBytes {
+		piece := make([]byte, min(pieceBytes, size-at))
+		if _, err := io.ReadFull(r, piece); err != nil {
+			return errors.Join(fmt.Errorf("read what is to be sent: %w", err), g.Wait())
+		}
+		g.Go(func() error {
+			n, err := out.WriteAt(piece, at)
+			if err == nil {
+				arrived(int64(n))
+			}
+			return err
+		})
+	}
+	return g.Wait()
+}
+
+// sftp opens a channel for files.
+func (f files) sftp(ctx context.Context) (*sftp.Client, error) {
+	ch, err := f.open(ctx, "session")
+	if err != nil {
+		return nil, err
+	}
+	// The request and SFTP's own first exchange know no context.
+	stop := context.AfterFunc(ctx, func() { ch.Close() })
+	client, err := beginSFTP(ch)
+	if !stop() && err == nil {
+		client.Close()
+		err = context.Cause(ctx)
+	}
+	if err != nil {
+		ch.Close()
+		return nil, f.ended(ctx, fmt.Errorf("open the channel for files: %w", err))
+	}
+	return client, nil
+}
+
+func beginSFTP(ch ssh.Channel) (*sftp.Client, error) {
+	ok, err := ch.SendRequest("subsystem", true, ssh.Marshal(struct{ Name string }{"sftp"}))
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, errors.New("the device refused")
+	}
+	return sftp.NewClientPipe(ch, ch, sftp.UseConcurrentWrites(true), sftp.MaxConcurrentRequestsPerFile(64))
+}

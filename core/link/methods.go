@@ -1,0 +1,32 @@
+package link
+
+// Channel types and control methods; RFC 4250, section 4.6.1, asks names of our
+// own to carry a domain.
+const (
+	channelAdmit   = "admit@earlybench.invalid"
+	channelControl = "control@earlybench.invalid"
+	channelScreen  = "screen@earlybench.invalid"
+
+	MethodAdmitState  = "admit.state"
+	MethodAdmitAsk    = "admit.ask"
+	MethodAdmitChange = "admit.changed" // notification, to the bench
+	MethodAdmitCancel = "admit.cancel"
+
+	// MethodAdmitWithdraw has an admitted bench's admission withdrawn, by itself.
+	MethodAdmitWithdraw = "admit.withdraw"
+	// MethodFind has the device show what it is called on this bench.
+	MethodFind = "find"
+
+	MethodDescribe    = "describe"
+	MethodFactsFollow = "facts.follow"
+	MethodFact        = "fact" // notification, to the bench
+	MethodApps        = "apps"
+	MethodAppOffer    = "app.offer"
+	MethodAppSwitch   = "app.switch"
+	MethodAppStart    = "app.start"
+	MethodAppStop     = "app.stop"
+	MethodAppRemove   = "app.remove"
+	MethodLogFollow   = "log.follow"
+	MethodLog         = "log"       // notification, to the bench
+	MethodAppEnded    = "app.ended" // notification, to the bench, behind the app's last line
+)

@@ -1,0 +1,191 @@
+package link
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/rpc"
+)
+
+// This file holds what an admitted bench does over the control channel.
+
+// Apps is the apps on the device.
+func (s *Session) Apps() (device.Apps, error) { return apps{s}, nil }
+
+type apps struct{ *Session }
+
+func (a apps) List(ctx context.Context) ([]device.App, error) {
+	var list []device.App
+	err := a.call(ctx, MethodApps, nil, &list)
+	return list, err
+}
+
+// refusals are the kinds of the codes with which a device refuses an app.
+var refusals = map[int]device.RefusalKind{rpc.CodeRefused: device.NotAllowed, rpc.CodeNoRoom: device.NoRoom}
+
+func (a apps) Offer(ctx context.Context, manifest []byte) (device.Lacks, error) {
+	var l device.Lacks
+	err := a.call(ctx, MethodAppOffer, Offer{Manifest: manifest}, &l)
+	if e, ok := errors.AsType[*rpc.Error](err); ok {
+		kind := refusals[e.Code]
+		if kind == "" {
+			kind = device.Unfit
+		}
+		return l, &device.Refusal{Kind: kind, Text: e.Message}
+	}
+	return l, err
+}
+
+func (a apps) Install(ctx context.Context, digest string) error {
+	return a.call(ctx, MethodAppSwitch, AppRef{Digest: digest}, nil)
+}
+
+func (a apps) Start(ctx context.Context, id string) (device.Started, error) {
+	var started device.Started
+	err := a.call(ctx, MethodAppStart, AppRef{ID: id}, &started)
+	return started, err
+}
+
+func (a apps) Stop(ctx context.Context, id string) error {
+	return a.call(ctx, MethodAppStop, AppRef{ID: id}, nil)
+}
+
+func (a apps) Remove(ctx context.Context, id string) error {
+	return a.call(ctx, MethodAppRemove, AppRef{ID: id}, nil)
+}
+
+// Log is the log of the device and its apps.
+func (s *Session) Log() (device.Log, error) { return deviceLog{s}, nil }
+
+type deviceLog struct{ *Session }
+
+// Follow has a channel of its own, so that whoever reads slowly holds back
+// nothing but this log.
+func (l deviceLog) Follow(ctx context.Context, from device.LogFrom, take func(device.Line) bool) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	lines := make(chan device.Line)
+	return l.follow(ctx, MethodLogFollow, from, func(method string, params json.RawMessage) {
+		if line, ok := lineOf(method, params); ok {
+			select {
+			case lines <- line:
+			case <-ctx.Done():
+			}
+		}
+	}, func(ended <-chan error) error {
+		for {
+			select {
+			case line := <-lines:
+				if !take(line) {
+					return nil
+				}
+			case err := <-ended:
+				return err
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			}
+		}
+	})
+}
+
+// lineOf reads a line of the log; that an app has ended is one without text.
+func lineOf(method string, params json.RawMessage) (device.Line, bool) {
+	switch method {
+	case MethodLog:
+		line, err := rpc.Decode[device.Line](params)
+		line.Ended = nil
+		return line, err == nil
+	case MethodAppEnded:
+		e, err := rpc.Decode[AppEnded](params)
+		return device.Line{Seq: e.Seq, At: e.At, App: e.App, Ended: &device.Ended{Code: e.Code, Reason: e.Reason}}, err == nil
+	}
+	return device.Line{}, false
+}
+
+// follow opens a control channel, calls a method that lasts, and hands its
+// notifications to notify until read returns. read is told how the call ended.
+func (s *Session) follow(ctx context.Context, method string, params any, notify func(string, json.RawMessage), read func(ended <-chan error) error) error {
+	c, err := s.control(ctx, func(_ context.Context, _ *rpc.Conn, method string, params json.RawMessage) (any, error) {
+		notify(method, params)
+		return nil, nil
+	})
+	if err != nil {
+		return err
+	}
+	calling, cancel := context.WithCancel(ctx)
+	ended := make(chan error, 1)
+	var call sync.WaitGroup
+	call.Go(func() {
+		err := c.Call(calling, method, params, nil)
+		if err == nil {
+			err = fmt.Errorf("the device has ended %s", method)
+		}
+		ended <- s.lost(err)
+	})
+	err = read(ended)
+	cancel()
+	c.Close()
+	call.Wait()
+	return err
+}
+
+// Facts is what the device tells of itself.
+func (s *Session) Facts() (device.Facts, error) { return facts{s}, nil }
+
+type facts struct{ *Session }
+
+// maxTold bounds how many different keys a device may tell before they are
+// taken; one that tells more is not going on a bound of any sheet.
+const maxTold = 1024
+
+// Follow merges what is told of one key while take is busy.
+func (f facts) Follow(ctx context.Context, take func([]device.Fact)) error {
+	var mu sync.Mutex
+	var told []device.Fact
+	at := map[string]int{}
+	more, flood := make(chan struct{}, 1), make(chan struct{})
+	var once sync.Once
+	return f.follow(ctx, MethodFactsFollow, nil, func(method string, params json.RawMessage) {
+		one, err := rpc.Decode[device.Fact](params)
+		if err != nil || method != MethodFact {
+			return
+		}
+		mu.Lock()
+		if i, ok := at[one.Key]; ok {
+			told[i] = one
+		} else if len(told) < maxTold {
+			at[one.Key] = len(told)
+			told = append(told, one)
+		} else {
+			once.Do(func() { close(flood) })
+		}
+		mu.Unlock()
+		select {
+		case more <- struct{}{}:
+		default:
+		}
+	}, func(ended <-chan error) error {
+		for {
+			select {
+			case <-more:
+			case <-flood:
+				return fmt.Errorf("the device tells more than %d different facts", maxTold)
+			case err := <-ended:
+				return err
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			}
+			mu.Lock()
+			batch := told
+			told, at = nil, map[string]int{}
+			mu.Unlock()
+			if len(batch) > 0 {
+				take(batch)
+			}
+		}
+	})
+}

@@ -1,0 +1,98 @@
+package link
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/rpc"
+)
+
+// visit is what a bench may do whose key is not admitted yet: ask how it stands,
+// and have the device ask its owner.
+type visit struct {
+	session *Session
+	conn    *rpc.Conn
+
+	mu     sync.Mutex
+	report func(device.Admittance) // of the question that is asked; nil: none is
+}
+
+func (s *Session) beginVisit(ctx context.Context) error {
+	ch, err := s.open(ctx, channelAdmit)
+	if err != nil {
+		return err
+	}
+	s.visit = &visit{session: s}
+	s.visit.conn = rpc.New(ch, s.visit.changed)
+	return nil
+}
+
+// changed takes a state of the question.
+func (v *visit) changed(_ context.Context, _ *rpc.Conn, method string, params json.RawMessage) (any, error) {
+	v.mu.Lock()
+	report := v.report
+	v.mu.Unlock()
+	if a, err := rpc.Decode[device.Admittance](params); method == MethodAdmitChange && err == nil && report != nil {
+		report(a)
+	}
+	return nil, nil
+}
+
+// Admission is the device's consent to this bench.
+func (s *Session) Admission() (device.Admission, error) { return s.visit, nil }
+
+// State asks how it stands with this bench's key.
+func (v *visit) State(ctx context.Context) (device.Admittance, error) {
+	var a device.Admittance
+	err := v.conn.Call(ctx, MethodAdmitState, nil, &a)
+	return a, ended(err)
+}
+
+// cancelWithin bounds telling the device that a question is taken away.
+const cancelWithin = time.Second
+
+// Ask has the device ask its owner. One question at a time.
+func (v *visit) Ask(ctx context.Context, who device.Visitor, report func(device.Admittance)) (device.Admittance, error) {
+	var last device.Admittance
+	v.mu.Lock()
+	if v.report != nil {
+		v.mu.Unlock()
+		return last, fmt.Errorf("this bench has asked already, and the question stands on the device's screen")
+	}
+	v.report = report
+	v.mu.Unlock()
+	cancelled := make(chan struct{})
+	stop := context.AfterFunc(ctx, func() {
+		defer close(cancelled)
+		short, cancel := context.WithTimeout(context.WithoutCancel(ctx), cancelWithin)
+		defer cancel()
+		v.conn.Call(short, MethodAdmitCancel, nil, nil) //nolint:errcheck // the device forgets it with the session
+	})
+	err := v.conn.Call(ctx, MethodAdmitAsk, who, &last)
+	if !stop() {
+		<-cancelled
+	}
+	v.mu.Lock()
+	v.report = nil
+	v.mu.Unlock()
+	return last, ended(err)
+}
+
+// ended makes [device.ErrEnded] of the end of the channel: without it a visitor can
+// do nothing.
+func ended(err error) error {
+	if errors.Is(err, rpc.ErrClosed) {
+		return device.ErrEnded
+	}
+	return err
+}
+
+// Withdraw takes this bench's admission back.
+func (v *visit) Withdraw(ctx context.Context) error {
+	return v.session.call(ctx, MethodAdmitWithdraw, nil, nil)
+}

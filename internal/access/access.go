@@ -1,0 +1,151 @@
+// Package access says who may do what: rights, the actor on whose behalf something
+// is done, and keys for programs.
+package access
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Right is what an operation asks of whoever wants it done.
+type Right string
+
+// The rights. Each of them includes [Look].
+const (
+	Look     Right = "look"     // see what is there
+	Use      Right = "use"      // prepare devices, run apps
+	Consent  Right = "consent"  // let a key be used, a driver be installed: a person's yes
+	Maintain Right = "maintain" // drivers, sheets, hosts
+	Own      Right = "own"      // let others in, name directories of this computer
+)
+
+// Actor is on whose behalf something is done. The zero value may do nothing.
+type Actor struct {
+	Kind   string // owner, browser, phone, access
+	Name   string
+	Rights []Right
+}
+
+// Kinds of actors.
+const (
+	OwnerKind   = "owner"
+	BrowserKind = "browser"
+	PhoneKind   = "phone"
+	KeyKind     = "access"
+)
+
+// Owner is the bench's owner, who reaches its socket.
+func Owner(name string) Actor {
+	return Actor{OwnerKind, name, []Right{Look, Use, Consent, Maintain, Own}}
+}
+
+// Browser is a signed-in browser, before which a person sits.
+func Browser(name string) Actor { return Actor{BrowserKind, name, []Right{Look, Use, Consent}} }
+
+// Phone is the browser of a phone with the page of one device.
+func Phone(name string) Actor { return Actor{PhoneKind, name, []Right{Look, Use}} }
+
+// May tells whether an actor has a right.
+func (a Actor) May(r Right) bool {
+	return slices.Contains(a.Rights, r) || r == Look && len(a.Rights) > 0
+}
+
+// String is the actor as it stands in the audit: kind/name.
+func (a Actor) String() string { return a.Kind + "/" + a.Name }
+
+type actorKey struct{}
+
+// With returns a context in which an actor acts.
+func With(ctx context.Context, a Actor) context.Context { return context.WithValue(ctx, actorKey{}, a) }
+
+// From is who acts in a context; the zero actor where nobody is named.
+func From(ctx context.Context) Actor {
+	a, _ := ctx.Value(actorKey{}).(Actor)
+	return a
+}
+
+// Keys makes and knows keys for programs. Their secrets are not kept, only their
+// SHA-256 digests.
+type Keys struct {
+	Store *store.Store
+	Clock clock.Clock
+}
+
+// grantable are the rights that a key may have: consent is a person's, and who owns
+// the bench lets others in.
+var grantable = []Right{Look, Use, Maintain}
+
+// longest is how long a key may be good.
+const longest = 366 * 24 * time.Hour
+
+var nameShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+
+// prefix tells people and tools that a text is such a key.
+const prefix = "ebkey-"
+
+// Make makes a key and returns its secret, which is told once.
+func (k *Keys) Make(ctx context.Context, name string, rights []string, good time.Duration) (secret string, a store.Access, err error) {
+	switch {
+	case !nameShape.MatchString(name):
+		return "", a, problem.Errorf(problem.Invalid, "name %.60q is invalid: start with a lower-case letter, then use up to 39 letters, digits or hyphens", name)
+	case good <= 0 || good > longest:
+		return "", a, problem.Errorf(problem.Invalid, "a key must end within a year: say after how long, such as 720h")
+	case len(rights) == 0:
+		return "", a, problem.Errorf(problem.Invalid, "say what the key may do: look, use, maintain")
+	}
+	for _, r := range rights {
+		if r == string(Consent) || r == string(Own) {
+			return "", a, problem.Errorf(problem.Refused, "a key never has the right %s: that is a person's", r)
+		}
+		if !slices.Contains(grantable, Right(r)) {
+			return "", a, problem.Errorf(problem.Invalid, "right %.40q is not known: there are look, use, maintain", r)
+		}
+	}
+	slices.Sort(rights)
+	now := k.Clock.Now().UTC()
+	secret = prefix + rand.Text()
+	a = store.Access{ID: store.NewID(), Name: name, Secret: digest(secret), Rights: slices.Compact(rights), Created: now, Ends: now.Add(good)}
+	if err := k.Store.AddAccess(ctx, a); err != nil {
+		return "", a, err
+	}
+	return secret, a, nil
+}
+
+// ErrKey is a key that is not good: never made, ended by somebody, or over.
+var ErrKey = problem.New(problem.Refused, "this access key is not good here, or has ended")
+
+// Check finds out whose key a secret is.
+func (k *Keys) Check(ctx context.Context, secret string) (Actor, error) {
+	if !strings.HasPrefix(secret, prefix) {
+		return Actor{}, ErrKey
+	}
+	now := k.Clock.Now()
+	a, err := k.Store.AccessBy(ctx, digest(secret), now)
+	if problem.KindOf(err) == problem.NotFound || err == nil && !now.Before(a.Ends) {
+		return Actor{}, ErrKey
+	}
+	if err != nil {
+		return Actor{}, fmt.Errorf("look a key up: %w", err)
+	}
+	actor := Actor{Kind: KeyKind, Name: a.Name}
+	for _, r := range a.Rights {
+		actor.Rights = append(actor.Rights, Right(r))
+	}
+	return actor, nil
+}
+
+func digest(secret string) string {
+	sum := sha256.Sum256([]byte(secret))
+	return hex.EncodeToString(sum[:])
+}

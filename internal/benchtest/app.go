@@ -1,0 +1,59 @@
+package benchtest
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// SmallApp is the project of fellgate/callout as a module of 150 bytes that writes one
+// line and ends, or stays busy: it is compiled in no time, also where races are looked
+// for.
+func SmallApp(t testing.TB, stays bool) string {
+	t.Helper()
+	dir := t.TempDir()
+	text := `id: fellgate/callout
+name: Callout
+version: "2.3"
+families: [tarn]
+minimum: "9"
+build: {command: [cp, source, app.wasm]}
+files: [app.wasm]
+entry: app.wasm
+# A tryout passes once this line is in the log.
+try: {log: "^callout ready", within: 20s}
+`
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".earlybench.yaml"), []byte(text), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "source"), writes("callout ready: 4 on the rota\n", stays), 0o600))
+	return dir
+}
+
+// writes makes a WASI module (WebAssembly core 1.0, section 5) that writes a short
+// text to its standard output and ends, or stays.
+func writes(text string, stays bool) []byte {
+	section := func(id byte, body ...byte) []byte { return append([]byte{id, byte(len(body))}, body...) }
+	name := func(s string) []byte { return append([]byte{byte(len(s))}, s...) }
+	join := func(parts ...[]byte) (out []byte) {
+		for _, p := range parts {
+			out = append(out, p...)
+		}
+		return out
+	}
+	const i32, at = 0x7f, 8 // the text lies at 8, behind the vector that names it
+	code := []byte{0, 0x41, 1, 0x41, 0, 0x41, 1, 0x41, 0x3c, 0x10, 0, 0x1a}
+	if stays {
+		code = append(code, 0x03, 0x40, 0x0c, 0, 0x0b)
+	}
+	code = append(code, 0x0b)
+	vector := []byte{at, 0, 0, 0, byte(len(text)), 0, 0, 0}
+	return join([]byte("\x00asm\x01\x00\x00\x00"),
+		section(1, 2, 0x60, 4, i32, i32, i32, i32, 1, i32, 0x60, 0, 0),
+		section(2, join([]byte{1}, name("wasi_snapshot_preview1"), name("fd_write"), []byte{0, 0})...),
+		section(3, 1, 1),
+		section(5, 1, 0, 1),
+		section(7, join([]byte{2}, name("memory"), []byte{2, 0}, name("_start"), []byte{0, 1})...),
+		section(10, append([]byte{1, byte(len(code))}, code...)...),
+		section(11, join([]byte{1, 0, 0x41, 0, 0x0b, byte(len(vector) + len(text))}, vector, []byte(text))...))
+}

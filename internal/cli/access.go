@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+func (p *program) accessCommand() *cobra.Command {
+	c := &cobra.Command{Use: "access", Short: "Keys with which programs use the bench", Args: cobra.NoArgs,
+		Long: `Lists the access keys. A program gives its key in EARLYBENCH_ACCESS, or over HTTP as
+"Authorization: Bearer KEY". A key may look, use or maintain; a person's consent and
+what only the bench's owner may do are never a key's.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			keys, err := b.Accesses(c.Context())
+			if err != nil {
+				return err
+			}
+			return printList(p, keys, p.printAccess)
+		}}
+	var n client.NewAccess
+	add := &cobra.Command{Use: "add NAME", Short: "Make a key; its secret is printed once", Args: cobra.ExactArgs(1),
+		Example: "  earlybench access add nightly --may use --for 720h",
+		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			n.Name = args[0]
+			made, err := b.AddAccess(c.Context(), n)
+			if err != nil {
+				return err
+			}
+			if p.json {
+				return p.printJSON(made)
+			}
+			fmt.Fprintln(p.out, made.Secret)
+			fmt.Fprintf(p.err, "%s may %s until %s. The key is shown this once.\nNext: EARLYBENCH_ACCESS=… earlybench rack; end it with earlybench access drop %s\n",
+				made.Name, strings.Join(made.Rights, ", "), made.Ends.Local().Format("2 Jan 2006 15:04"), made.Name)
+			return nil
+		}}
+	add.Flags().StringSliceVar(&n.Rights, "may", nil, "rights: look, use, maintain")
+	add.Flags().StringVar(&n.For, "for", "720h", "after how long it ends, a year at most")
+	required(add, "may")
+	drop := &cobra.Command{Use: "drop NAME", Short: "End a key at once", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		return b.DropAccess(c.Context(), args[0])
+	}}
+	c.AddCommand(add, drop)
+	return c
+}
+
+func (p *program) printAccess(keys []client.Access) {
+	if len(keys) == 0 {
+		empty(p.out, "No access key yet. Make one: earlybench access add NAME --may use")
+		return
+	}
+	var rows [][]string
+	for _, k := range keys {
+		ends, used := clockText(k.Ends), "never"
+		if k.Over {
+			ends += " (has ended)"
+		}
+		if k.Used != nil {
+			used = clockText(*k.Used)
+		}
+		rows = append(rows, []string{k.Name, strings.Join(k.Rights, ", "), ends, used})
+	}
+	table(p.out, []string{"key", "may", "ends", "used last"}, rows)
+}
+
+func (p *program) auditCommand() *cobra.Command {
+	limit := 50
+	c := &cobra.Command{Use: "audit", Short: "Who did what, the newest last", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		lines, err := b.Audit(c.Context(), 0, limit)
+		if err != nil {
+			return err
+		}
+		return printList(p, lines, func(lines []client.AuditLine) {
+			if len(lines) == 0 {
+				empty(p.out, "Nothing was done yet. Every change that somebody makes is a line here.")
+				return
+			}
+			var rows [][]string
+			for i := len(lines) - 1; i >= 0; i-- {
+				l := lines[i]
+				rows = append(rows, []string{clockText(l.At), l.Actor, l.Operation, safe(l.Subject), outcomeText(l.Outcome)})
+			}
+			table(p.out, []string{"when", "who", "what", "of", ""}, rows)
+		})
+	}}
+	c.Flags().IntVar(&limit, "limit", limit, "how many lines, 500 at most")
+	return c
+}
+
+// outcomeText says how an operation ended.
+func outcomeText(status int) string {
+	switch {
+	case status == 0:
+		return "cut off: the service ended"
+	case status < 400:
+		return "done"
+	case status == 401 || status == 403:
+		return "refused"
+	}
+	return fmt.Sprintf("failed (%d)", status)
+}

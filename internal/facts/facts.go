@@ -1,0 +1,269 @@
+// Package facts keeps what is known of every subject: devices, hosts, apps, and
+// apps on devices. Whoever sees something says so to [Book.Observe]; a fact counts
+// once it is on disk, in the order in which it was kept there. Looking at what is
+// known reads memory only.
+package facts
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Kind is what sort of thing a subject is.
+type Kind string
+
+// The kinds of subjects.
+const (
+	Device Kind = "device"
+	Host   Kind = "host"
+	App    Kind = "app"
+	Trial  Kind = "trial" // an app on a device
+)
+
+// Subject is what facts are of.
+type Subject struct {
+	Kind Kind
+	ID   string
+}
+
+// OnDevice is the subject of what was seen of an app on a device, by its id.
+func OnDevice(id, app string) Subject { return Subject{Trial, id + "/" + app} }
+
+// key is the subject as it stands on record; a device's is its id alone.
+func (s Subject) key() string {
+	if s.Kind == Device {
+		return s.ID
+	}
+	return string(s.Kind) + "/" + s.ID
+}
+
+func subjectOf(key string) Subject {
+	kind, id, ok := strings.Cut(key, "/")
+	if !ok {
+		return Subject{Device, key}
+	}
+	return Subject{Kind(kind), id}
+}
+
+// Store is where facts are kept; *store.Store is one.
+type Store interface {
+	Observe(ctx context.Context, o store.Observation) error
+	AllFacts(ctx context.Context, take func(subject string, facts []fact.Fact)) error
+}
+
+// Book keeps the facts. It is made by New, and filled by Load.
+type Book struct {
+	store    Store
+	clock    clock.Clock
+	log      *slog.Logger
+	registry *fact.Registry // of subjects that no sheet describes
+	loaded   chan struct{}
+
+	mu      sync.Mutex
+	records map[Subject]*Record
+	changed []func(Subject)
+}
+
+// New makes an empty book. Facts of subjects that were not opened with a registry
+// of their own go by registry.
+func New(s Store, c clock.Clock, registry *fact.Registry, log *slog.Logger) *Book {
+	return &Book{store: s, clock: c, log: log, registry: registry, loaded: make(chan struct{}), records: map[Subject]*Record{}}
+}
+
+// OnChange has f called with every subject whose facts, or whose live scopes, have
+// changed. It must be called before anything is observed, and f must not block.
+func (b *Book) OnChange(f func(Subject)) { b.changed = append(b.changed, f) }
+
+// Load reads what is on record. It is called once; [Book.Loaded] tells when it is
+// through.
+func (b *Book) Load(ctx context.Context) error {
+	defer close(b.loaded)
+	return b.store.AllFacts(ctx, func(subject string, all []fact.Fact) { b.Of(subjectOf(subject)).take(all) })
+}
+
+// Loaded is closed once what is on record was read.
+func (b *Book) Loaded() <-chan struct{} { return b.loaded }
+
+// Of returns the record of a subject, which is empty for one that nothing is known
+// of.
+func (b *Book) Of(s Subject) *Record {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	r := b.records[s]
+	if r == nil {
+		r = &Record{book: b, subject: s, view: fact.NewView(b.registry, nil)}
+		b.records[s] = r
+	}
+	return r
+}
+
+// Known tells whether anything was observed of a subject.
+func (b *Book) Known(s Subject) bool {
+	b.mu.Lock()
+	r := b.records[s]
+	b.mu.Unlock()
+	return r != nil && len(r.View().All()) > 0
+}
+
+// Observe keeps facts of a subject. When it returns nil they are on disk, and the
+// subject's view has them. Of an error whose kind is unavailable, trying again may
+// help.
+func (b *Book) Observe(ctx context.Context, s Subject, facts ...fact.Fact) error {
+	return b.Of(s).Observe(ctx, facts...)
+}
+
+// Drop forgets a subject in memory, once its record is gone or was merged into
+// another's.
+func (b *Book) Drop(s Subject) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.records, s)
+}
+
+func (b *Book) tell(s Subject) {
+	for _, f := range b.changed {
+		f(s)
+	}
+}
+
+// Record is what is known of one subject. Its methods may be called from any
+// goroutine.
+type Record struct {
+	book    *Book
+	subject Subject
+
+	mu   sync.Mutex
+	name string // by which events speak of it; "" for its id
+	view fact.View
+	live []string
+}
+
+// Describe gives the subject a registry of its own and the name by which events
+// speak of it.
+func (r *Record) Describe(name string, registry *fact.Registry) {
+	r.mu.Lock()
+	r.name = name
+	if registry != nil && registry != r.view.Registry() {
+		r.view = r.view.By(registry)
+	}
+	r.mu.Unlock()
+}
+
+// View is what is known now.
+func (r *Record) View() fact.View {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.view
+}
+
+// Observe keeps facts, as [Book.Observe] does. Those that do not fit the registry
+// are an error.
+func (r *Record) Observe(ctx context.Context, facts ...fact.Fact) error {
+	registry := r.View().Registry()
+	for _, f := range facts {
+		if err := registry.Check(f); err != nil {
+			return err
+		}
+	}
+	if len(facts) == 0 {
+		return nil
+	}
+	return r.keep(ctx, store.Observation{Facts: facts, Kept: r.take})
+}
+
+// Forget drops what people said of keys.
+func (r *Record) Forget(ctx context.Context, keys ...fact.Key) error {
+	return r.keep(ctx, store.Observation{Forget: keys, Kept: func([]fact.Fact) {
+		r.mu.Lock()
+		r.view = r.view.Without(fact.Person, keys...)
+		r.mu.Unlock()
+		r.book.tell(r.subject)
+	}})
+}
+
+func (r *Record) keep(ctx context.Context, o store.Observation) error {
+	r.mu.Lock()
+	o.Subject, o.Event, o.Name = r.subject.key(), "fact.changed", r.name
+	r.mu.Unlock()
+	if r.subject.Kind != Device {
+		o.Event = string(r.subject.Kind) + ".changed"
+	}
+	if o.Name == "" {
+		o.Name = r.subject.ID
+	}
+	if err := r.book.store.Observe(ctx, o); err != nil {
+		return fmt.Errorf("keep what is known of %s: %w", o.Name, err)
+	}
+	return nil
+}
+
+// take puts facts that are on disk into the view.
+func (r *Record) take(facts []fact.Fact) {
+	r.mu.Lock()
+	r.view = r.view.With(facts...)
+	r.mu.Unlock()
+	r.book.tell(r.subject)
+}
+
+// ObserveUntilKept is [Record.Observe] for those who cannot ask anybody to try
+// again: it does so itself, until ctx ends.
+func (r *Record) ObserveUntilKept(ctx context.Context, facts ...fact.Fact) {
+	said := ""
+	for pause := 50 * time.Millisecond; ctx.Err() == nil; pause = min(2*pause, 5*time.Second) {
+		err := r.Observe(ctx, facts...)
+		if err == nil || ctx.Err() != nil {
+			return
+		}
+		if said != err.Error() {
+			said = err.Error()
+			r.book.log.Error("an observation waits to be kept", "subject", r.subject.ID, "error", err)
+		}
+		if clock.Sleep(ctx, clock.System{}, pause) != nil {
+			return
+		}
+	}
+}
+
+// Begin makes facts of a scope good, and End no longer.
+func (r *Record) Begin(scope string) {
+	r.scopes(func(l []string) []string { return append(slices.Clone(l), scope) })
+}
+
+// End ends every fact of the scopes.
+func (r *Record) End(scopes ...string) {
+	r.scopes(func(l []string) []string {
+		return slices.DeleteFunc(slices.Clone(l), func(s string) bool { return slices.Contains(scopes, s) })
+	})
+}
+
+func (r *Record) scopes(change func([]string) []string) {
+	r.mu.Lock()
+	r.live = change(r.live)
+	r.view = r.view.Live(r.live...)
+	r.mu.Unlock()
+	r.book.tell(r.subject)
+}
+
+// TakeOver puts what is known of another subject into this one's view, where this
+// one knows nothing of the same key and source.
+func (r *Record) TakeOver(other *Record) {
+	theirs := other.View()
+	r.mu.Lock()
+	mine := r.view
+	for _, f := range theirs.All() {
+		if !slices.ContainsFunc(mine.All(), func(m fact.Fact) bool { return m.Key == f.Key && m.Source == f.Source }) {
+			r.view = r.view.With(f)
+		}
+	}
+	r.mu.Unlock()
+	r.book.tell(r.subject)
+}

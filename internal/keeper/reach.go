@@ -1,0 +1,232 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/ways"
+)
+
+// reach is one way at work: what it tells, and the session that it has brought up.
+type reach struct {
+	keeper   *Keeper
+	way      ways.Way
+	ctx      context.Context
+	retry    chan struct{}
+	admitted chan struct{}
+	using    sync.WaitGroup // what uses sessions
+
+	moved *Keeper // where the way goes on; only Run's
+
+	// Guarded by the keeper's mu.
+	session  device.Session // nil: none is up
+	greeted  bool           // how it stands with this bench was observed
+	open     bool           // this bench is admitted
+	sessions int            // that were up, so that each has a scope of its own
+	down     error          // why no session is up
+}
+
+// Reached is a way by which the device is reached, for those who look.
+type Reached struct {
+	Kind  ways.Kind
+	Place ways.Place
+	// Linked says that a session is up on which this bench is admitted.
+	Linked bool
+}
+
+// Reach runs a way until it ends. The facts of its scope end with it.
+func (k *Keeper) Reach(w ways.Way) {
+	k.mu.Lock()
+	if k.closed {
+		k.mu.Unlock()
+		return
+	}
+	r := &reach{keeper: k, way: w, ctx: k.ctx, retry: make(chan struct{}, 1), admitted: make(chan struct{}, 1)}
+	k.reaches = append(k.reaches, r)
+	slices.SortStableFunc(k.reaches, func(a, b *reach) int {
+		switch {
+		case a.way.Kind().Before(b.way.Kind()):
+			return -1
+		case b.way.Kind().Before(a.way.Kind()):
+			return 1
+		}
+		return 0
+	})
+	if host := w.Place().Host; host != "" {
+		k.host = host
+	}
+	k.work.Go(r.run)
+	k.mu.Unlock()
+}
+
+// run runs the way, and gives up what was its.
+func (r *reach) run() {
+	k, scope := r.keeper, r.way.Scope()
+	k.cfg.Facts.Begin(scope)
+	k.tell()
+	k.takeUpAgain(r.ctx)
+	err := r.way.Run(r.ctx, r)
+	r.using.Wait()
+	k.mu.Lock()
+	k.reaches = slices.DeleteFunc(k.reaches, func(other *reach) bool { return other == r })
+	k.mu.Unlock()
+	k.cfg.Facts.End(scope, r.troubleScope())
+	k.tell()
+	moved := errors.Is(err, ways.ErrMoved) && r.moved != nil
+	switch {
+	case moved:
+		r.moved.Reach(r.way)
+	case err != nil && r.ctx.Err() == nil:
+		k.cfg.Log.Error("a way has ended", "device", k.Device().Handle, "way", string(r.way.Kind()), "error", err)
+	}
+	k.cfg.Ended(k, r.way, moved)
+}
+
+// takeUpAgain takes a device up that was put away and is back.
+func (k *Keeper) takeUpAgain(ctx context.Context) {
+	if r := k.Device().Retirement; r == nil || r.Ended.IsZero() {
+		return
+	}
+	if err := k.Retire(ctx, func(*store.Retirement) (*store.Retirement, error) { return nil, nil }); err != nil {
+		k.cfg.Log.Error("take up a device that was put away", "device", k.Device().Handle, "error", err)
+	}
+}
+
+// Observe keeps facts that were seen this way.
+func (r *reach) Observe(seen ...fact.Fact) {
+	r.keeper.observe(r.ctx, r.way.Scope(), "", seen)
+}
+
+// observe keeps facts, each in the scope with which its key ends. Keys that the
+// device's sheets do not know are left out.
+func (k *Keeper) observe(ctx context.Context, way, session string, seen []fact.Fact) {
+	registry := k.cfg.Facts.View().Registry()
+	released := k.Series().Released
+	var good []fact.Fact
+	for _, f := range seen {
+		if f.Key == released && f.Source == fact.Bus { // the family states its OS release there
+			seen = append(seen, fact.Fact{Key: fact.OSRelease, Value: f.Value, Source: fact.Bus, At: f.At})
+		}
+	}
+	for _, f := range seen {
+		if f.At.IsZero() {
+			f.At = k.cfg.Clock.Now()
+		}
+		spec, ok := registry.Lookup(f.Key)
+		switch {
+		case !ok || registry.Check(f) != nil:
+			continue
+		case spec.Ends == fact.EndsUnplug:
+			f.Scope = way
+		case spec.Ends == fact.EndsLink:
+			f.Scope = session
+		default:
+			f.Scope = ""
+		}
+		good = append(good, f)
+	}
+	k.cfg.Facts.ObserveUntilKept(ctx, good...)
+}
+
+// Proven finds out whose key it is.
+func (r *reach) Proven(ctx context.Context, key string) error {
+	to, err := r.keeper.cfg.Proven(ctx, r.keeper, r.way, key)
+	if err != nil {
+		return err
+	}
+	if to != r.keeper {
+		r.moved = to
+		return ways.ErrMoved
+	}
+	return nil
+}
+
+// Retry gets a value when trying again may help.
+func (r *reach) Retry() <-chan struct{} { return r.retry }
+
+// troubleScope is the scope of why there is no session: it ends once one is up.
+func (r *reach) troubleScope() string { return r.way.Scope() + "/trouble" }
+
+// Down keeps why there is no session.
+func (r *reach) Down(reason error) {
+	k := r.keeper
+	k.mu.Lock()
+	r.down = reason
+	k.mu.Unlock()
+	text := reason.Error()
+	if changed, ok := errors.AsType[*device.KeyChanged](reason); ok {
+		r.Observe(k.Seen(fact.LinkKey, fact.Of("changed"), fact.Device))
+		text = "Pinned is " + changed.Pinned + ", it shows " + changed.Shown + "."
+		k.cfg.Log.Error("another device key", "device", k.Device().Handle, "pinned", changed.Pinned, "shown", changed.Shown)
+	}
+	f := k.Seen(fact.LinkTrouble, fact.Of(cut(text)), fact.Device)
+	f.Scope = r.troubleScope()
+	k.cfg.Facts.End(r.troubleScope())
+	k.cfg.Facts.Begin(r.troubleScope())
+	k.cfg.Facts.ObserveUntilKept(r.ctx, f)
+	k.tell()
+}
+
+// Up takes a session until it ends.
+func (r *reach) Up(s device.Session) {
+	k := r.keeper
+	k.mu.Lock()
+	r.session, r.down = s, nil
+	r.sessions++
+	scope := fmt.Sprintf("%s/link/%d", r.way.Scope(), r.sessions)
+	k.mu.Unlock()
+	k.cfg.Facts.End(r.troubleScope())
+	r.using.Go(func() {
+		r.use(s, scope)
+		k.mu.Lock()
+		if r.session == s {
+			r.session, r.greeted, r.open = nil, false, false
+		}
+		k.mu.Unlock()
+		k.tell()
+	})
+	k.tell()
+}
+
+// Ways tells by which ways the device is reached, the best first.
+func (k *Keeper) Ways() []Reached {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	var out []Reached
+	for _, r := range k.reaches {
+		out = append(out, Reached{r.way.Kind(), r.way.Place(), r.open})
+	}
+	slices.SortStableFunc(out, func(a, b Reached) int { // what is linked is used
+		if a.Linked == b.Linked {
+			return 0
+		}
+		if a.Linked {
+			return -1
+		}
+		return 1
+	})
+	return out
+}
+
+// best is the best way that is as wanted; nil if there is none.
+func (k *Keeper) best(wanted func(*reach) bool) *reach {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, r := range k.reaches {
+		if wanted(r) {
+			return r
+		}
+	}
+	return nil
+}
+
+// Reaches tells whether the way of a scope is one of the keeper's.
+func (k *Keeper) Reaches(scope string) bool {
+	return k.best(func(r *reach) bool { return r.way.Scope() == scope }) != nil
+}

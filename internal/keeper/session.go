@@ -1,0 +1,145 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/problem"
+)
+
+// Session returns the best session on which this bench is admitted; nil if there
+// is none.
+func (k *Keeper) Session() device.Session {
+	r := k.best(func(r *reach) bool { return r.open })
+	if r == nil {
+		return nil
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return r.session
+}
+
+// Await returns the best session on which this bench is admitted, waiting for one;
+// nil once ctx has ended.
+func (k *Keeper) Await(ctx context.Context) device.Session {
+	for {
+		changed := k.Changed()
+		if s := k.Session(); s != nil {
+			return s
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-changed:
+		}
+	}
+}
+
+// visitWithin is how long a session may take to come up.
+const visitWithin = 10 * time.Second
+
+// visit returns the best way with a session, waiting for one that is coming up; nil
+// where none comes.
+func (k *Keeper) visit(ctx context.Context) (*reach, device.Session) {
+	ctx, cancel := context.WithTimeout(ctx, visitWithin)
+	defer cancel()
+	for {
+		changed := k.Changed()
+		if r := k.best(func(r *reach) bool { return r.greeted }); r != nil {
+			k.mu.Lock()
+			s := r.session
+			k.mu.Unlock()
+			if s != nil {
+				return r, s
+			}
+		}
+		coming := k.best(func(r *reach) bool {
+			_, stopped := errors.AsType[*device.KeyChanged](r.down)
+			return !stopped
+		})
+		if coming == nil {
+			return nil, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, nil
+		case <-changed:
+		}
+	}
+}
+
+// ErrNoSession is what is said where no way has a session.
+var ErrNoSession = problem.New(problem.Blocked, "there is no link to the device")
+
+// Ask has the device ask its owner whether this bench may come in, and observes
+// every state of the question.
+func (k *Keeper) Ask(ctx context.Context, who device.Visitor) (device.AdmitState, error) {
+	r, s := k.visit(ctx)
+	if s == nil {
+		return "", ErrNoSession
+	}
+	admission, err := s.Admission()
+	if err != nil {
+		return "", err
+	}
+	up, end := whileUp(ctx, s)
+	defer end()
+	a, err := admission.Ask(ctx, who, func(a device.Admittance) {
+		k.observe(up, r.way.Scope(), "", append(k.admissionFacts(a), k.Seen(fact.AdmitState, fact.Of(string(a.State)), fact.Device)))
+	})
+	if ctx.Err() != nil {
+		r.Observe(k.Seen(fact.AdmitState, fact.Of(string(device.AdmitNone)), fact.Device))
+		return "", context.Cause(ctx)
+	}
+	if errors.Is(err, device.ErrEnded) {
+		return "", k.gone()
+	}
+	if err != nil {
+		select {
+		case <-s.Done():
+			return "", k.gone()
+		default:
+			return "", fmt.Errorf("have %s ask: %w", k.Device().Handle, err)
+		}
+	}
+	if a.State == device.Admitted {
+		wake(r.admitted)
+	}
+	return a.State, nil
+}
+
+func (k *Keeper) gone() error {
+	return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("%s went away while it was asking.", k.Device().Handle), Remedy: "Connect it again, then ask again."}
+}
+
+// Withdraw takes this bench's admission back on the device, and sees that it is.
+func (k *Keeper) Withdraw(ctx context.Context) error {
+	r := k.best(func(r *reach) bool { return r.open })
+	if r == nil {
+		return ErrNoSession
+	}
+	k.mu.Lock()
+	s := r.session
+	k.mu.Unlock()
+	if s == nil {
+		return ErrNoSession
+	}
+	admission, err := s.Admission()
+	if err != nil {
+		return err
+	}
+	if err := admission.Withdraw(ctx); err != nil {
+		return fmt.Errorf("withdraw the admission: %w", err)
+	}
+	a, err := admission.State(ctx)
+	if err != nil {
+		return fmt.Errorf("look whether the admission is withdrawn: %w", err)
+	}
+	r.Observe(k.Seen(fact.AdmitState, fact.Of(string(a.State)), fact.Device))
+	s.Close()
+	return nil
+}

@@ -1,0 +1,166 @@
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/plain"
+)
+
+// stateWithin bounds asking a device how it stands with this bench.
+const stateWithin = 10 * time.Second
+
+// use observes how it stands with this bench's admission, waits for it, and then
+// follows what the device tells, until the session ends.
+func (r *reach) use(s device.Session, scope string) {
+	ctx, end := whileUp(r.ctx, s)
+	defer end()
+	if !r.letIn(ctx, s) {
+		return
+	}
+	r.follow(ctx, s, scope)
+}
+
+// whileUp returns a context that ends with a session too; end must be called.
+func whileUp(ctx context.Context, s device.Session) (up context.Context, end func()) {
+	up, cancel := context.WithCancel(ctx)
+	watched := make(chan struct{})
+	go func() {
+		defer close(watched)
+		select {
+		case <-s.Done():
+			cancel()
+		case <-up.Done():
+		}
+	}()
+	return up, func() { cancel(); <-watched }
+}
+
+// letIn waits until this bench is admitted; false: the session ended before.
+func (r *reach) letIn(ctx context.Context, s device.Session) bool {
+	k := r.keeper
+	admission, err := s.Admission()
+	if errors.Is(err, errors.ErrUnsupported) {
+		return true // nobody is asked on this way
+	}
+	short, cancel := context.WithTimeout(ctx, stateWithin)
+	defer cancel()
+	var a device.Admittance
+	if err == nil {
+		a, err = admission.State(short)
+	}
+	if err != nil {
+		if ctx.Err() == nil {
+			r.Down(err)
+			s.Close()
+		}
+		return false
+	}
+	seen := append(k.admissionFacts(a), k.Seen(fact.LinkKey, fact.Of("known"), fact.Device))
+	before, known := k.cfg.Facts.View().Get(fact.AdmitState, k.cfg.Clock.Now())
+	// How the last question ended stays known until it is admitted, or asked again.
+	if !known || a.State == device.Admitted || before.Value.Text() == string(device.AdmitAsking) || before.Value.Text() == string(device.Admitted) {
+		seen = append(seen, k.Seen(fact.AdmitState, fact.Of(string(a.State)), fact.Device))
+	}
+	r.Observe(seen...)
+	k.mu.Lock()
+	r.greeted = true // from now on it may be asked, and nothing older is observed after that
+	k.mu.Unlock()
+	k.tell()
+	if a.State == device.Admitted {
+		return true
+	}
+	select {
+	case <-ctx.Done():
+		return false
+	case <-r.admitted:
+		return true
+	}
+}
+
+// admissionFacts are what a device's word of an admission tells beside its state.
+func (k *Keeper) admissionFacts(a device.Admittance) []fact.Fact {
+	var out []fact.Fact
+	if !a.Until.IsZero() {
+		out = append(out, k.Seen(fact.AdmitEnds, fact.Of(a.Until), fact.Device))
+	}
+	if a.State != device.Admitted {
+		out = append(out, k.Seen(fact.Locked, fact.Of(a.Locked), fact.Device))
+	}
+	return out
+}
+
+// follow observes what an admitted device tells until the session ends.
+func (r *reach) follow(ctx context.Context, s device.Session, scope string) {
+	k := r.keeper
+	k.cfg.Facts.Begin(scope)
+	defer k.cfg.Facts.End(scope)
+	k.observe(ctx, r.way.Scope(), scope, []fact.Fact{k.Seen(fact.LinkUp, fact.Of(true), fact.Device), k.Seen(fact.Met, fact.Of(true), fact.Device)})
+	k.mu.Lock()
+	r.open = true
+	k.mu.Unlock()
+	k.tell()
+	defer func() {
+		k.mu.Lock()
+		r.open = false
+		k.apps = nil
+		k.mu.Unlock()
+	}()
+	told, err := s.Facts()
+	if errors.Is(err, errors.ErrUnsupported) {
+		<-ctx.Done()
+		return
+	}
+	if err == nil {
+		err = told.Follow(ctx, func(batch []device.Fact) {
+			k.observe(ctx, r.way.Scope(), scope, k.read(batch))
+		})
+	}
+	if ctx.Err() == nil { // it tells nothing more of itself: begin anew
+		r.Down(err)
+		s.Close()
+	}
+}
+
+// read makes facts of what a device tells; what is not for it to tell, or cannot
+// be read, is left out.
+func (k *Keeper) read(told []device.Fact) []fact.Fact {
+	registry := k.cfg.Facts.View().Registry()
+	var out []fact.Fact
+	for _, t := range told {
+		switch t.Key {
+		case device.FactClock: // what time it has; how far that is off is seen here
+			var at time.Time
+			if json.Unmarshal(t.Value, &at) == nil {
+				off := at.Sub(k.cfg.Clock.Now()).Round(time.Second)
+				out = append(out, k.Seen(fact.DeviceClock, fact.Of(int64(off.Seconds())), fact.Device))
+			}
+		case device.FactApps:
+			var apps []device.App
+			if json.Unmarshal(t.Value, &apps) == nil {
+				k.mu.Lock()
+				k.apps = apps
+				k.mu.Unlock()
+				k.tell()
+			}
+		default:
+			spec, ok := registry.Lookup(fact.Key(t.Key))
+			if !ok {
+				continue
+			}
+			if v, err := fact.ParseValue(spec.Type, t.Value); err == nil {
+				out = append(out, k.Seen(spec.Key, v, fact.Device))
+			}
+		}
+	}
+	return out
+}
+
+// maxSentence bounds what is kept of an error's text, in bytes.
+const maxSentence = 200
+
+func cut(s string) string { return plain.Cut(s, maxSentence) }

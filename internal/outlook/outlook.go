@@ -1,0 +1,139 @@
+// Package outlook reckons how devices stand: readiness and why, as somebody asks
+// for them, from what is known. It reads memory only, and holds no lock that those
+// need who observe.
+//
+// Beside that it watches: whenever something has changed it reckons the devices
+// concerned anew, raises their revision where what a person decides by is not what
+// it was, tells of that, and learns what a fault turned out to be.
+package outlook
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/cause"
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/sets"
+	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Config is what an outlook needs. All fields are needed.
+type Config struct {
+	Rack        *rack.Rack
+	Book        *facts.Book
+	Store       *store.Store
+	Shelf       *sets.Shelf
+	Clock       clock.Clock
+	Bench       string // the bench's name
+	Fingerprint string // of the bench's link key
+	Log         *slog.Logger
+}
+
+// Outlook is made by New, before the rack is read, and watches while Run runs.
+type Outlook struct {
+	cfg   Config
+	wake  chan struct{}
+	cases learning
+
+	mu     sync.Mutex // guards all below
+	minds  map[*keeper.Keeper]*mind
+	dirty  map[*keeper.Keeper]bool // to be reckoned
+	untold map[*keeper.Keeper]bool // of which others are to hear
+	newest int64                   // revision
+}
+
+// mind is what is remembered of a device between two reckonings. State and asked are
+// guarded by busy, which is taken before the outlook's mu.
+type mind struct {
+	busy  sync.Mutex
+	state string            // what the revision counts
+	asked cause.Explanation // the last that somebody's words or a proof had a part in
+
+	// Guarded by the outlook's mu.
+	due      time.Time // when time alone alters it; zero: never
+	revision int64
+}
+
+// New makes an outlook; it hears of every change from then on.
+func New(ctx context.Context, cfg Config) (*Outlook, error) {
+	o := &Outlook{cfg: cfg, wake: make(chan struct{}, 1), minds: map[*keeper.Keeper]*mind{}, dirty: map[*keeper.Keeper]bool{}, untold: map[*keeper.Keeper]bool{}}
+	// Revisions go on over a restart: every one was told by an event at least.
+	last, err := cfg.Store.Last(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o.newest = last
+	if err := o.readLearned(ctx); err != nil {
+		return nil, err
+	}
+	cfg.Rack.OnChange(o.touch)
+	cfg.Book.OnChange(func(s facts.Subject) {
+		if s.Kind != facts.Device {
+			return // asked for with an app or host, and told by events of their own
+		}
+		if k := cfg.Rack.ByID(s.ID); k != nil {
+			o.touch(k)
+		}
+	})
+	return o, nil
+}
+
+// touch has a device reckoned anew soon.
+func (o *Outlook) touch(k *keeper.Keeper) {
+	o.mu.Lock()
+	o.dirty[k] = true
+	o.mu.Unlock()
+	o.rouse()
+}
+
+// rouse has Run look at what is to be reckoned.
+func (o *Outlook) rouse() {
+	select {
+	case o.wake <- struct{}{}:
+	default:
+	}
+}
+
+// mind returns what is remembered of a device.
+func (o *Outlook) mind(k *keeper.Keeper) *mind {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	m := o.minds[k]
+	if m == nil {
+		o.newest++
+		m = &mind{revision: o.newest}
+		o.minds[k] = m
+	}
+	return m
+}
+
+func (o *Outlook) revision(k *keeper.Keeper) int64 {
+	m := o.mind(k)
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return m.revision
+}
+
+// Check refuses an action that was decided on another revision of a device than
+// the present one; 0 is decided on none.
+func (o *Outlook) Check(k *keeper.Keeper, decided int64) error {
+	if decided == 0 {
+		return nil
+	}
+	o.reckon(k)
+	if o.revision(k) == decided {
+		return nil
+	}
+	s := o.Look(k, "")
+	text := "Nothing is shut any more."
+	if s.Why.Gate != "" {
+		text = unmarked(s.Why.Text)
+	}
+	return &problem.Problem{Kind: problem.Changed, Text: s.Device.Handle + " is not as it was when this was decided. Now: " + text, Remedy: "Look at it again, then decide anew."}
+}

@@ -1,0 +1,210 @@
+package outlook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"earlybench.invalid/earlybench/core/cause"
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/ready"
+	"earlybench.invalid/earlybench/core/sets"
+	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Standing is all that is known of a device at one moment, and what follows.
+type Standing struct {
+	Device    store.Device
+	Sheet     *sheet.Sheet
+	Readiness ready.Readiness
+	Why       cause.Explanation
+	Question  cause.Question // that Why answers
+	View      fact.View
+	Ways      []keeper.Reached // the one that is used first
+	Apps      []device.App
+	Working   string // titles of the work that has the device
+	Revision  int64
+	Words     map[string]string
+	Offered   *sets.Held
+	Now       time.Time
+}
+
+// Look computes how a device stands now, and why; with an app, for that too.
+func (o *Outlook) Look(k *keeper.Keeper, app string) Standing {
+	s := o.stand(k, app)
+	s.Why = cause.Explain(s.Question)
+	return s
+}
+
+// Glance is Look without causes: of why it has only what is wrong, in a sentence.
+func (o *Outlook) Glance(k *keeper.Keeper, app string) Standing {
+	s := o.stand(k, app)
+	s.Why = cause.Say(s.Question)
+	return s
+}
+
+// ErrNoApp is an app that nothing here knows.
+var ErrNoApp = problem.New(problem.NotFound, "no project, app file or device here knows the app")
+
+// CheckApp tells whether anything here knows an app; "" is none and known.
+func (o *Outlook) CheckApp(app string) error {
+	if app == "" || o.cfg.Book.Known(facts.Subject{Kind: facts.App, ID: app}) {
+		return nil
+	}
+	for _, k := range o.cfg.Rack.All() {
+		if slices.ContainsFunc(k.Apps(), func(a device.App) bool { return a.ID == app }) || o.cfg.Book.Known(facts.OnDevice(k.Device().ID, app)) {
+			return nil
+		}
+	}
+	return fmt.Errorf("app %.80q: %w", app, ErrNoApp)
+}
+
+// stand reads memory only.
+func (o *Outlook) stand(k *keeper.Keeper, app string) Standing {
+	s := Standing{Device: k.Device(), View: k.Facts().View(), Ways: k.Ways(), Apps: k.Apps(), Working: k.Working(), Revision: o.revision(k), Now: o.cfg.Clock.Now()}
+	series := k.Series()
+	release, _ := s.View.Get(fact.OSRelease, s.Now)
+	s.Sheet = series.At(fact.Release(release.Value.Text()))
+	subject := ready.Subject{Busy: s.Working != "", Attributes: sheet.Attributes{Family: series.Family, Maker: series.Maker, Code: series.Model.Code, App: app}}
+	if len(s.Ways) > 0 {
+		subject.Attributes.Host = s.Ways[0].Place.Host
+		subject.Attributes.Shared = o.cfg.Rack.Shared(subject.Attributes.Host)
+	}
+	if app != "" {
+		s.View = s.View.With(o.appFacts(&s, app)...)
+		if f, ok := s.View.Get(fact.AppNeeds, s.Now); ok {
+			subject.Attributes.Needs = fact.Release(f.Value.Text())
+		}
+	}
+	s.Offered = o.cfg.Shelf.Fitting(s.Device.USB)
+	s.Words = o.words(s)
+	s.Readiness = ready.Evaluate(s.Sheet, subject, s.View, s.Now)
+	s.Question = cause.Question{Sheet: s.Sheet, Subject: subject, Readiness: &s.Readiness, View: s.View, Now: s.Now, Words: s.Words,
+		Learned: o.learned(series.Family, k.Host())}
+	return s
+}
+
+// appFacts are what is known of an app, and of it on this device.
+func (o *Outlook) appFacts(s *Standing, app string) []fact.Fact {
+	out := o.cfg.Book.Of(facts.Subject{Kind: facts.App, ID: app}).View().All()
+	out = append(out, o.cfg.Book.Of(facts.OnDevice(s.Device.ID, app)).View().All()...)
+	for _, a := range s.Apps {
+		if a.ID == app {
+			out = append(out, fact.Fact{Key: fact.AppInstalled, Value: fact.Of(a.Digest), Source: fact.Device, At: s.Now})
+		}
+	}
+	return out
+}
+
+// words are the sheet's in the device's language, and what only this device
+// knows, for the sheet's texts.
+func (o *Outlook) words(s Standing) map[string]string {
+	language, _ := s.View.Get(fact.Language, s.Now)
+	w := s.Sheet.Words(language.Value.Text())
+	w["handle"], w["bench"], w["set"] = s.Device.Handle, o.cfg.Bench, "(none here fits)"
+	if s.Device.ID == rack.UnseenID {
+		w["handle"] = "the device"
+	}
+	w["fingerprint"] = o.cfg.Fingerprint
+	if s.Offered != nil {
+		w["set"] = s.Offered.Manifest.Name + " " + s.Offered.Manifest.Version
+	}
+	if f, ok := s.View.Get(fact.USBHolder, s.Now); ok {
+		w["holder"] = f.Value.String()
+	}
+	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {
+		w["trouble"] = f.Value.String()
+	}
+	return w
+}
+
+// Fill puts the device's words into a text of its sheet.
+func (s Standing) Fill(text string) string { return sheet.Fill(text, s.Words) }
+
+// Unnamed is the standing in words that do not name the device, so that several can
+// share them: "Plug it in".
+func (s Standing) Unnamed() Standing {
+	s.Words = maps.Clone(s.Words)
+	s.Words["handle"] = "it"
+	s.Question.Words = s.Words
+	s.Why = cause.Say(s.Question)
+	return s
+}
+
+// Reached tells whether any way reaches the device.
+func (s Standing) Reached() bool { return len(s.Ways) > 0 }
+
+// Linked tells whether there is a session on which this bench is admitted.
+func (s Standing) Linked() bool { return len(s.Ways) > 0 && s.Ways[0].Linked }
+
+// Lacks says in a sentence each what the way that is used cannot do, by the names of
+// what it lacks: apps, files, log, screen. It is empty while there is no session.
+func Lacks(k *keeper.Keeper) map[string]string {
+	out := map[string]string{}
+	s := k.Session()
+	if s == nil {
+		return out
+	}
+	for what, ask := range map[string]func() error{
+		"apps":   func() error { _, err := s.Apps(); return err },
+		"files":  func() error { _, err := s.Files(); return err },
+		"log":    func() error { _, err := s.Log(); return err },
+		"screen": func() error { _, err := s.Screen(); return err },
+	} {
+		if err := ask(); errors.Is(err, errors.ErrUnsupported) {
+			out[what] = problem.Of(err).Text
+		}
+	}
+	return out
+}
+
+// Host is the host by which the device is reached; "" for none.
+func (s Standing) Host() string {
+	if len(s.Ways) == 0 {
+		return ""
+	}
+	return s.Ways[0].Place.Host
+}
+
+// Blocked is the problem of work that cannot begin because a gate is not open.
+func (s Standing) Blocked() *problem.Problem {
+	p := &problem.Problem{Kind: problem.Blocked, Gate: s.Why.Gate, Text: s.Why.Text, Remedy: unmarked(s.Why.Remedy)}
+	if p.Text == "" {
+		p.Text = fmt.Sprintf("There is no link to %s just now.", s.Device.Handle)
+		p.Remedy = "Wait until it is back, then try again."
+	}
+	return p
+}
+
+// unmarked takes the marks for emphasis out of a sheet's text.
+func unmarked(s string) string { return strings.NewReplacer("**", "", "*", "").Replace(s) }
+
+// Session is the best session on which this bench is admitted, or the problem that
+// stands in the way.
+func (o *Outlook) Session(k *keeper.Keeper) (device.Session, error) {
+	if s := k.Session(); s != nil {
+		return s, nil
+	}
+	return nil, o.Look(k, "").Blocked()
+}
+
+// Await is Session for work that goes on: it waits for a session until ctx ends.
+func (o *Outlook) Await(ctx context.Context, k *keeper.Keeper) (device.Session, error) {
+	if s := k.Await(ctx); s != nil {
+		return s, nil
+	}
+	if !errors.Is(context.Cause(ctx), context.DeadlineExceeded) {
+		return nil, context.Cause(ctx)
+	}
+	return nil, o.Look(k, "").Blocked()
+}

@@ -1,0 +1,224 @@
+package outlook
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/cause"
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/ready"
+	"earlybench.invalid/earlybench/internal/keeper"
+)
+
+// A change is told at once; where changes go on coming, they are gathered, so that a
+// device of which ten facts are told is told of once.
+const (
+	gather = 2 * time.Millisecond // for what comes together
+	rest   = 8 * time.Millisecond // from one telling to the next, at least
+)
+
+// Run watches until ctx ends.
+func (o *Outlook) Run(ctx context.Context) {
+	var alarm sync.WaitGroup
+	defer alarm.Wait()
+	var last time.Time
+	for {
+		waiting, stop := context.WithCancel(ctx)
+		if due := o.due(); !due.IsZero() {
+			alarm.Go(func() {
+				if o.cfg.Clock.Until(waiting, due) == nil {
+					o.rouse()
+				}
+			})
+		}
+		select {
+		case <-ctx.Done():
+			stop()
+			return
+		case <-o.wake:
+		}
+		stop()
+		if clock.Sleep(ctx, clock.System{}, max(gather, rest-time.Since(last))) != nil {
+			return
+		}
+		last = time.Now()
+		for _, k := range o.changed() {
+			o.reckon(k)
+		}
+		o.tell(ctx, o.takeUntold())
+	}
+}
+
+// tell tells of devices that have changed; those of which that fails are told of
+// later.
+func (o *Outlook) tell(ctx context.Context, changed []*keeper.Keeper) {
+	if len(changed) == 0 {
+		return
+	}
+	handles := make([]string, len(changed))
+	for i, k := range changed {
+		handles[i] = k.Device().Handle
+	}
+	err := o.cfg.Store.Tell(ctx, "device.changed", handles...)
+	if err != nil && ctx.Err() == nil {
+		o.cfg.Log.Error("tell of a change", "error", err)
+	}
+	if err == nil {
+		return
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, k := range changed {
+		if m := o.minds[k]; m != nil {
+			o.untold[k] = true
+			m.due = o.cfg.Clock.Now().Add(time.Second)
+		}
+	}
+}
+
+// takeUntold takes the devices of which others are to hear.
+func (o *Outlook) takeUntold() []*keeper.Keeper {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	out := slices.Collect(maps.Keys(o.untold))
+	clear(o.untold)
+	return out
+}
+
+// due is when time alone next alters a device.
+func (o *Outlook) due() time.Time {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	var next time.Time
+	for _, m := range o.minds {
+		if !m.due.IsZero() && (next.IsZero() || m.due.Before(next)) {
+			next = m.due
+		}
+	}
+	return next
+}
+
+// changed takes the devices that are to be reckoned anew.
+func (o *Outlook) changed() []*keeper.Keeper {
+	now := o.cfg.Clock.Now()
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	var out []*keeper.Keeper
+	for k := range o.dirty {
+		out = append(out, k)
+	}
+	for k, m := range o.minds {
+		if !m.due.IsZero() && !now.Before(m.due) && !o.dirty[k] {
+			out = append(out, k)
+		}
+	}
+	clear(o.dirty)
+	return slices.DeleteFunc(out, func(k *keeper.Keeper) bool {
+		gone := o.cfg.Rack.ByID(k.Device().ID) != k
+		if gone { // it was merged into another, or is another edition's
+			delete(o.minds, k)
+		}
+		return gone
+	})
+}
+
+// reckon computes how a device stands. Where what a person decides by is not what it
+// was, the revision is raised, and that is to be told.
+func (o *Outlook) reckon(k *keeper.Keeper) {
+	m := o.mind(k)
+	m.busy.Lock()
+	defer m.busy.Unlock()
+	o.mu.Lock()
+	delete(o.dirty, k) // what changes from now on is reckoned again
+	o.mu.Unlock()
+	s := o.Look(k, "")
+	found := o.found(m, &s)
+	if telling(s.Why) {
+		m.asked = s.Why
+	}
+	state := state(&s)
+	changed := state != m.state
+	m.state = state
+	o.mu.Lock()
+	if m.due = s.Readiness.NextChange; changed {
+		o.newest++
+		m.revision = o.newest
+		o.untold[k] = true
+	}
+	o.mu.Unlock()
+	if changed {
+		o.rouse()
+	}
+	o.learn(k, found)
+}
+
+// state is all of how a device stands that people see on the rack and in its plan,
+// as one text: where two are the same, nothing they see has changed.
+func state(s *Standing) string {
+	r := s.Readiness
+	var b strings.Builder
+	fmt.Fprint(&b, r.First, r.Summary, r.Path.Name, r.Ending, s.Why.Text, s.Working, s.Device.Retirement != nil, s.Device.Handle, s.Device.Key, s.Device.HandsURL)
+	for _, g := range append(slices.Clone(r.Gates), r.Host...) {
+		fmt.Fprint(&b, "/", g.State, g.Waits)
+	}
+	for _, st := range r.Steps {
+		fmt.Fprint(&b, "/", st.ID, st.Done, st.Told, st.Denied != nil)
+	}
+	for _, w := range s.Ways {
+		fmt.Fprint(&b, "/", w.Kind, w.Place, w.Linked)
+	}
+	for _, a := range s.Apps {
+		fmt.Fprint(&b, "/", a.ID, a.Digest, a.Running)
+	}
+	for _, key := range []fact.Key{fact.OSRelease, fact.Language, fact.LinkTrouble, fact.USBHolder} { // they stand in its words
+		if f, ok := s.View.Get(key, s.Now); ok {
+			fmt.Fprint(&b, "/", f.Value)
+		}
+	}
+	return b.String()
+}
+
+// telling tells whether an explanation will teach something once its gate opens:
+// somebody answered, did something, or it names a cause.
+func telling(e cause.Explanation) bool {
+	said := slices.ContainsFunc(e.Answers, func(g cause.Given) bool { return !g.Seen })
+	return said || len(e.Causes) > 0 && e.Causes[0].Probability >= cause.Named ||
+		slices.ContainsFunc(e.Causes, func(c cause.Ranked) bool { return c.Done })
+}
+
+// finding is what was found out by a gate's opening.
+type finding struct {
+	cause string // "" where nobody can tell
+	over  []fact.Key
+}
+
+// found tells what was found out if the gate that was asked about has opened.
+func (o *Outlook) found(m *mind, s *Standing) *finding {
+	if m.asked.Gate == "" || s.Readiness.Gate(m.asked.Gate).State != ready.Open {
+		return nil
+	}
+	asked := m.asked
+	m.asked = cause.Explanation{}
+	return findingOf(asked, s.View)
+}
+
+// findingOf is what an inquiry came to.
+func findingOf(asked cause.Explanation, v fact.View) *finding {
+	var words []fact.Fact
+	for _, f := range v.All() {
+		if f.Source == fact.Person && isWord(f.Key) && !strings.HasPrefix(string(f.Key), "told.") {
+			words = append(words, f)
+		}
+	}
+	f := &finding{cause: cause.Turned(asked, words)}
+	for _, w := range words {
+		f.over = append(f.over, w.Key)
+	}
+	return f
+}

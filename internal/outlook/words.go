@@ -1,0 +1,169 @@
+package outlook
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// This file holds what people say: that a step is done, what they saw, what they
+// did. A word that was answered with nil is on disk.
+
+// Said is who says something, of which device, decided on which of its revisions
+// (0: on none).
+type Said struct {
+	Of       *keeper.Keeper
+	By       string
+	Revision int64
+}
+
+// say keeps a person's word.
+func (o *Outlook) say(ctx context.Context, s Said, key fact.Key, v fact.Value, scoped bool) error {
+	if err := o.Check(s.Of, s.Revision); err != nil {
+		return err
+	}
+	f := s.Of.Told(key, v, s.By, scoped)
+	if err := s.Of.Facts().View().Registry().Check(f); err != nil {
+		return problem.Errorf(problem.Invalid, "%w", err)
+	}
+	if err := s.Of.Facts().Observe(ctx, f); err != nil {
+		return err
+	}
+	o.reckon(s.Of) // at once, so that what it comes to is known before anything else happens
+	return nil
+}
+
+// Tell keeps a person's word that a step is done.
+func (o *Outlook) Tell(ctx context.Context, s Said, step string) error {
+	st := o.sheet(s.Of).Step(step)
+	if st == nil {
+		return fmt.Errorf("step %.60q: %w", step, store.ErrNotFound)
+	}
+	if st.Who != sheet.Hands || st.Sure || st.Action != "" {
+		return problem.Errorf(problem.Invalid, "step %s: the bench sees for itself whether it is done", step)
+	}
+	if st.Tells != "" {
+		if err := o.say(ctx, s, st.Tells, fact.Of(true), false); err != nil {
+			return err
+		}
+		s.Revision = 0 // that word itself may have raised it
+	}
+	return o.say(ctx, s, sheet.Told(step), fact.Of(true), true)
+}
+
+// sheet is the sheet that a device goes by now.
+func (o *Outlook) sheet(k *keeper.Keeper) *sheet.Sheet {
+	f, _ := k.Facts().View().Get(fact.OSRelease, o.cfg.Clock.Now())
+	return k.Series().At(fact.Release(f.Value.Text()))
+}
+
+// TellFact keeps a person's word for a fact that people may tell.
+func (o *Outlook) TellFact(ctx context.Context, s Said, key, value string) error {
+	registry := s.Of.Facts().View().Registry()
+	spec, ok := registry.Lookup(fact.Key(key))
+	if !ok || !slices.Contains(spec.Sources, fact.Person) {
+		var may []string
+		for _, s := range registry.All() {
+			if slices.Contains(s.Sources, fact.Person) && !strings.ContainsAny(string(s.Key), "-") && !isWord(s.Key) {
+				may = append(may, string(s.Key))
+			}
+		}
+		return problem.Errorf(problem.Invalid, "fact %.60q is not for people to tell; they may tell %s", key, strings.Join(may, ", "))
+	}
+	v, err := parseWord(spec.Type, value)
+	if err != nil {
+		return problem.Errorf(problem.Invalid, "fact %s: %w", key, err)
+	}
+	return o.say(ctx, s, spec.Key, v, spec.Ends == fact.EndsUnplug)
+}
+
+func isWord(k fact.Key) bool {
+	for _, p := range []string{"told.", "said.", "did."} {
+		if strings.HasPrefix(string(k), p) {
+			return true
+		}
+	}
+	return false
+}
+
+// parseWord reads a value as people write it.
+func parseWord(t fact.Type, s string) (fact.Value, error) {
+	switch t {
+	case fact.Bool:
+		switch s {
+		case "yes", "true":
+			return fact.Of(true), nil
+		case "no", "false":
+			return fact.Of(false), nil
+		}
+		return fact.Value{}, fmt.Errorf("write yes or no, not %.60q", s)
+	case fact.Int:
+		n, err := strconv.ParseInt(s, 10, 64)
+		if err != nil {
+			return fact.Value{}, fmt.Errorf("write a whole number, not %.60q", s)
+		}
+		return fact.Of(n), nil
+	case fact.Text:
+		return fact.Of(s), nil
+	}
+	return fact.ParseValue(t, []byte(strconv.Quote(s)))
+}
+
+// Answer keeps a person's answer to a check.
+func (o *Outlook) Answer(ctx context.Context, s Said, check, answer string) error {
+	c, err := o.check(s.Of, check)
+	if err != nil {
+		return err
+	}
+	var ids []string
+	for _, a := range c.Answers {
+		ids = append(ids, a.ID)
+	}
+	if !slices.Contains(ids, answer) {
+		return problem.Errorf(problem.Invalid, "check %s has no answer %.60q; there are %s", check, answer, strings.Join(ids, ", "))
+	}
+	return o.say(ctx, s, sheet.Said(check), fact.Of(answer), false)
+}
+
+func (o *Outlook) check(k *keeper.Keeper, id string) (*sheet.Check, error) {
+	s := o.sheet(k)
+	if c := s.Check(id); c != nil {
+		return c, nil
+	}
+	var there []string
+	for _, c := range s.Checks {
+		there = append(there, c.ID)
+	}
+	return nil, fmt.Errorf("check %.60q: %w; its sheet has %s", id, store.ErrNotFound, strings.Join(there, ", "))
+}
+
+// TakeBack takes an answer back.
+func (o *Outlook) TakeBack(ctx context.Context, s Said, check string) error {
+	if _, err := o.check(s.Of, check); err != nil {
+		return err
+	}
+	if err := o.Check(s.Of, s.Revision); err != nil {
+		return err
+	}
+	return s.Of.Facts().Forget(ctx, sheet.Said(check))
+}
+
+// Remedied keeps a person's word that what helps against a cause was done.
+func (o *Outlook) Remedied(ctx context.Context, s Said, causeID string) error {
+	if o.sheet(s.Of).Cause(causeID) == nil {
+		var there []string
+		for _, c := range o.Look(s.Of, "").Why.Causes {
+			there = append(there, c.ID)
+		}
+		return fmt.Errorf("cause %.60q: %w; it may be %s", causeID, store.ErrNotFound, strings.Join(there, ", "))
+	}
+	return o.say(ctx, s, sheet.Did(causeID), fact.Of(true), false)
+}

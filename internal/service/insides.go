@@ -1,0 +1,179 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/sets"
+	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/host"
+	"earlybench.invalid/earlybench/internal/kits"
+	"earlybench.invalid/earlybench/internal/library"
+	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/prep"
+	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/retire"
+	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/supply"
+	"earlybench.invalid/earlybench/internal/tryout"
+	"earlybench.invalid/earlybench/internal/ways/cable"
+	"earlybench.invalid/earlybench/internal/web"
+)
+
+// Insides is a bench without its faces: what is known, the rack, the ways, the use
+// cases.
+type Insides struct {
+	Store   *store.Store
+	Files   store.Files
+	Book    *facts.Book
+	Rack    *rack.Rack
+	Outlook *outlook.Outlook
+	Cables  *cable.Cables
+	Hosts   *host.Hosts
+	Kits    *kits.Kits
+	Jobs    *job.Runner
+	Supply  *supply.Supply
+	Prep    *prep.Prep
+	Retire  *retire.Retire
+	Tryouts *tryout.Tryouts
+	Sheets  *library.Library
+	Clock   clock.Clock
+	Log     *slog.Logger
+
+	watching sync.WaitGroup
+	end      context.CancelFunc
+	ready    chan struct{} // closed once all on record was read
+}
+
+// MakeInsides wires a bench's insides. Nothing of them moves before Start.
+func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *library.Library, c clock.Clock, key ssh.Signer, name string) (*Insides, error) {
+	registry, err := fact.NewRegistry(fact.Builtin()...)
+	if err != nil {
+		return nil, err
+	}
+	in := &Insides{Store: st, Files: store.Files{Dir: filepath.Join(cfg.State, "files")}, Sheets: sheets, Clock: c, Log: cfg.Log, end: func() {}, ready: make(chan struct{})}
+	shelf := &sets.Shelf{}
+	in.Book = facts.New(st, c, registry, cfg.Log)
+	if in.Rack, err = rack.New(rack.Config{Store: st, Book: in.Book, Clock: c, Sheets: sheets.Current(), Log: cfg.Log}); err != nil {
+		return nil, err
+	}
+	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Shelf: shelf, Clock: c, Bench: name,
+		Fingerprint: ssh.FingerprintSHA256(key.PublicKey()), Log: cfg.Log})
+	if err != nil {
+		return nil, err
+	}
+	in.Cables = cable.New(cable.Config{Resolve: in.Rack.Resolve, Unrecognised: in.Rack.SetUnrecognised, Offered: offered(shelf),
+		Appeared: in.Outlook.Appeared, Key: key, Clock: c, Log: cfg.Log})
+	in.Hosts = host.New(in.Cables, cfg.Log)
+	if in.Kits, err = kits.New(kits.Config{Store: st, Book: in.Book, Clock: c, Log: cfg.Log}); err != nil {
+		return nil, err
+	}
+	in.Jobs = job.NewRunner(st, c, store.NewID)
+	in.Supply = &supply.Supply{Store: st, Files: in.Files, Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts, Shelf: shelf, Jobs: in.Jobs, Changed: in.Cables.Again}
+	in.Prep = &prep.Prep{Store: st, Rack: in.Rack, Outlook: in.Outlook, Jobs: in.Jobs, Bench: name}
+	in.Retire = &retire.Retire{Rack: in.Rack, Outlook: in.Outlook, Store: st, Clock: c, Log: cfg.Log}
+	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Clock: c}
+	in.Jobs.Register(in.Supply.Kinds()...)
+	in.Jobs.Register(in.Prep.Kinds()...)
+	in.Jobs.Register(in.Tryouts.Kinds()...)
+	return in, in.Supply.Read(ctx)
+}
+
+// offered names the driver set on the shelf that fits a device.
+func offered(shelf *sets.Shelf) func(usb string) string {
+	return func(usb string) string {
+		if s := shelf.Fitting(usb); s != nil {
+			return s.Manifest.Name
+		}
+		return ""
+	}
+}
+
+// Face makes the interface that speaks for the insides, at an address; who has that
+// key and name is given in cfg.
+func (in *Insides) Face(cfg web.Config, address string) *web.Server {
+	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
+	cfg.Supply, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Supply, in.Prep, in.Sheets, in.Retire, in.Tryouts
+	cfg.Access, cfg.Clock, cfg.Log, cfg.Ready = &access.Keys{Store: in.Store, Clock: in.Clock}, in.Clock, in.Log, in.ready
+	return web.New(cfg, address)
+}
+
+// Start reads what is on record, goes on with the jobs that were cut off, and begins
+// to watch.
+func (in *Insides) Start(ctx context.Context) error {
+	if err := in.Rack.Read(ctx); err != nil {
+		return err
+	}
+	if err := in.Book.Load(ctx); err != nil {
+		return fmt.Errorf("read what is known: %w", err)
+	}
+	if err := in.Kits.Read(ctx); err != nil {
+		return err
+	}
+	cut, err := in.Store.OpenJobs(ctx)
+	if err != nil {
+		return fmt.Errorf("read the jobs: %w", err)
+	}
+	in.Jobs.Resume(ctx, cut)
+	close(in.ready)
+	ctx, in.end = context.WithCancel(ctx)
+	in.watching.Go(func() { in.Outlook.Run(ctx) })
+	in.watching.Go(func() { in.Kits.Run(ctx) })
+	in.watching.Go(func() { in.Retire.Run(ctx) })
+	in.watching.Go(func() { in.Sheets.Watch(ctx, in.setSheets) })
+	in.watching.Go(func() { in.trim(ctx) })
+	known, err := in.Store.Hosts(ctx)
+	if err != nil {
+		return fmt.Errorf("read the hosts: %w", err)
+	}
+	for _, h := range known {
+		in.Rack.SetShared(h.Name, h.Shared)
+		in.Hosts.Watch(h)
+	}
+	return nil
+}
+
+func (in *Insides) setSheets(ctx context.Context, lib *sheet.Library) error {
+	if err := in.Rack.SetSheets(ctx, lib); err != nil {
+		return err
+	}
+	in.Cables.Again(ctx)
+	return nil
+}
+
+// trimEvery is how often history that is too old is dropped.
+const trimEvery = 6 * time.Hour
+
+// trim drops old history until ctx ends.
+func (in *Insides) trim(ctx context.Context) {
+	for clock.Sleep(ctx, clock.System{}, trimEvery) == nil {
+		if err := in.Store.TrimHistory(ctx, in.Clock.Now()); err != nil && ctx.Err() == nil {
+			in.Log.Error("drop old history", "error", err)
+		}
+	}
+}
+
+// Close ends all in the order in which the one needs the other.
+func (in *Insides) Close() {
+	in.Jobs.Close()
+	in.end()
+	in.watching.Wait()
+	in.Hosts.Close()
+	in.Cables.Close()
+	in.Rack.Close()
+	if err := in.Kits.Close(); err != nil && !errors.Is(err, context.Canceled) {
+		in.Log.Warn("end watching for kits", "error", err)
+	}
+}

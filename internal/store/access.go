@@ -1,0 +1,129 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+	"time"
+
+	"earlybench.invalid/earlybench/core/problem"
+)
+
+// Access is a key for a program.
+type Access struct {
+	ID      string
+	Name    string
+	Secret  string // its SHA-256 digest
+	Rights  []string
+	Created time.Time
+	Ends    time.Time
+	Used    time.Time // the last time; zero: never
+}
+
+const accessColumns = `id, name, secret, rights, created, ends, used`
+
+func scanAccess(r row) (a Access, err error) {
+	var rights, created, ends, used string
+	err = r.Scan(&a.ID, &a.Name, &a.Secret, &rights, &created, &ends, &used)
+	a.Rights, a.Created, a.Ends, a.Used = strings.Split(rights, ","), moment(created), moment(ends), moment(used)
+	return a, err
+}
+
+// Accesses returns the keys, by name.
+func (s *Store) Accesses(ctx context.Context) ([]Access, error) {
+	return query(ctx, s.db, scanAccess, `SELECT `+accessColumns+` FROM access ORDER BY name`)
+}
+
+// AddAccess keeps a key.
+func (s *Store) AddAccess(ctx context.Context, a Access) error {
+	return s.change(ctx, "access.changed", a.Name, func(tx *sql.Tx) error {
+		var n int
+		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM access WHERE name = ?`, a.Name).Scan(&n); err != nil {
+			return err
+		}
+		if n > 0 {
+			return problem.Errorf(problem.Taken, "there is an access key %s already: end it first, or choose another name", a.Name)
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO access (`+accessColumns+`) VALUES (?,?,?,?,?,?,'')`,
+			a.ID, a.Name, a.Secret, strings.Join(a.Rights, ","), stamp(a.Created), stamp(a.Ends))
+		return err
+	})
+}
+
+// usedEvery is how exactly it is kept when a key was used last.
+const usedEvery = time.Minute
+
+// AccessBy finds a key by the digest of its secret, and keeps that it was used.
+func (s *Store) AccessBy(ctx context.Context, digest string, now time.Time) (Access, error) {
+	a, err := one(ctx, s.db, scanAccess, `SELECT `+accessColumns+` FROM access WHERE secret = ?`, digest)
+	if err != nil {
+		return a, err
+	}
+	if now.Sub(a.Used).Abs() >= usedEvery {
+		err := s.change(ctx, "", "", func(tx *sql.Tx) error {
+			_, err := tx.ExecContext(ctx, `UPDATE access SET used = ? WHERE id = ?`, stamp(now), a.ID)
+			return err
+		})
+		if err != nil {
+			return a, err
+		}
+	}
+	return a, nil
+}
+
+// DropAccess ends a key.
+func (s *Store) DropAccess(ctx context.Context, name string) error {
+	return s.change(ctx, "access.changed", name, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `DELETE FROM access WHERE name = ?`, name)
+		if err != nil {
+			return err
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			return fmt.Errorf("access key %.60q: %w", name, ErrNotFound)
+		}
+		return nil
+	})
+}
+
+// AuditLine is who did what.
+type AuditLine struct {
+	ID        int64
+	At        time.Time
+	Actor     string // kind/name
+	Operation string
+	Subject   string
+	Outcome   int // HTTP status; 0: the service ended before it was known
+}
+
+// BeginAudit writes a line before a thing is done, and returns its number. It does
+// not wait: changes are written in their order, so that nothing that is done after it
+// is on disk without it.
+func (s *Store) BeginAudit(l AuditLine, failed func(error)) (id int64) {
+	id = s.audits.Add(1)
+	s.later(write{bare: true, do: func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.StmtContext(ctx, s.prepared.beginAudit).ExecContext(ctx, id, stamp(l.At), l.Actor, l.Operation, l.Subject)
+		return err
+	}}, failed)
+	return id
+}
+
+// EndAudit writes how a thing ended, once. It does not wait for that: a line whose
+// outcome the service's end has cut off says so.
+func (s *Store) EndAudit(id int64, outcome int, failed func(error)) {
+	s.later(write{bare: true, do: func(ctx context.Context, tx *sql.Tx) error {
+		_, err := tx.StmtContext(ctx, s.prepared.endAudit).ExecContext(ctx, outcome, id)
+		return err
+	}}, failed)
+}
+
+// Audit returns lines before a number (0: the newest), the newest first, at most
+// limit.
+func (s *Store) Audit(ctx context.Context, before int64, limit int) ([]AuditLine, error) {
+	return query(ctx, s.db, func(r row) (l AuditLine, err error) {
+		var at string
+		err = r.Scan(&l.ID, &at, &l.Actor, &l.Operation, &l.Subject, &l.Outcome)
+		l.At = moment(at)
+		return l, err
+	}, `SELECT id, at, actor, operation, subject, outcome FROM audit WHERE ?1 = 0 OR id < ?1 ORDER BY id DESC LIMIT ?2`, before, limit)
+}

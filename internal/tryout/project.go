@@ -1,0 +1,129 @@
+package tryout
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// AddProject puts an app's directory on record, from which the bench may build.
+func (t *Tryouts) AddProject(ctx context.Context, dir string) (*appfile.Project, error) {
+	if !filepath.IsAbs(dir) {
+		return nil, problem.Errorf(problem.Invalid, "%q: give the directory's whole path", dir)
+	}
+	p, err := appfile.ReadProject(filepath.Clean(dir))
+	if err != nil {
+		return nil, problem.Errorf(problem.Invalid, "%w", err)
+	}
+	if err := t.Store.SaveProject(ctx, store.Project{App: p.ID, Dir: p.Dir}); err != nil {
+		return nil, fmt.Errorf("keep the project: %w", err)
+	}
+	return p, t.Kits.Watch(ctx, p)
+}
+
+// here observes that an app is here.
+func (t *Tryouts) here(ctx context.Context, app, version string) error {
+	return t.Book.Observe(ctx, facts.Subject{Kind: facts.App, ID: app},
+		fact.Fact{Key: fact.AppVersion, Value: fact.Of(version), Source: fact.Host, At: t.Clock.Now()})
+}
+
+// TakeIn checks an app file that somebody else has packed, and keeps it.
+func (t *Tryouts) TakeIn(ctx context.Context, path string) (store.AppFile, error) {
+	refused := func(err error) error {
+		return problem.Errorf(problem.Invalid, "the app file is refused: %w", err)
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return store.AppFile{}, refused(err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return store.AppFile{}, err
+	}
+	opened, err := appfile.Open(f, info.Size())
+	if err != nil {
+		return store.AppFile{}, refused(err)
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return store.AppFile{}, err
+	}
+	sum, size, err := t.Files.Put(f)
+	if err != nil {
+		return store.AppFile{}, err
+	}
+	a := store.AppFile{Digest: opened.Digest, App: opened.App.ID, Version: opened.App.Version, File: sum, Size: size, Created: t.Clock.Now()}
+	if err := t.Store.SaveAppFile(ctx, a); err != nil {
+		return a, err
+	}
+	return a, t.here(ctx, a.App, a.Version)
+}
+
+// find finds what is to be run: the project on record, or the app file, with what
+// the project of the same app says of tryouts, where there is one.
+func (w *work) find(ctx context.Context, app, file string) error {
+	if file != "" {
+		a, err := w.Store.AppFile(ctx, file)
+		if err != nil {
+			return fmt.Errorf("app file %.80q: %w", file, err)
+		}
+		w.packed, w.packedAlready = a, true
+		w.result.Digest = a.Digest
+		app = a.App
+	}
+	known, err := w.Store.Project(ctx, app)
+	switch {
+	case errors.Is(err, store.ErrNotFound) && w.packedAlready:
+		w.project = &appfile.Project{ID: app}
+	case errors.Is(err, store.ErrNotFound):
+		return fmt.Errorf("app %.80q: %w; name its directory once: earlybench project add DIR", app, store.ErrNotFound)
+	case err != nil:
+		return err
+	default:
+		if w.project, err = appfile.ReadProject(known.Dir); err != nil {
+			return problem.Errorf(problem.Invalid, "the project of %s is broken: %w", app, err)
+		}
+	}
+	if w.packedAlready {
+		w.project.Version = w.packed.Version
+	}
+	return nil
+}
+
+// pack makes the app file of what was built, and keeps it as the checkpoint.
+func (w *work) pack(ctx context.Context) (string, error) {
+	a, err := w.packFiles(ctx, w.project)
+	if err != nil {
+		return "", err
+	}
+	w.packed, w.result.Digest = a, a.Digest
+	return fmt.Sprintf("%d bytes", a.Size), w.run.Keep(checkpoint{Packed: a})
+}
+
+func (t *Tryouts) packFiles(ctx context.Context, p *appfile.Project) (store.AppFile, error) {
+	root, err := os.OpenRoot(filepath.Join(p.Dir, p.Root))
+	if err != nil {
+		return store.AppFile{}, fmt.Errorf("open the project's files: %w", err)
+	}
+	defer root.Close()
+	var digest string
+	sum, size, err := t.Files.Make(func(out io.Writer) error {
+		var err error
+		digest, err = appfile.Pack(out, p.Manifest(), root.FS(), p.Files)
+		return err
+	})
+	if err != nil {
+		return store.AppFile{}, fmt.Errorf("pack %s: %w", p.ID, err)
+	}
+	a := store.AppFile{Digest: digest, App: p.ID, Version: p.Version, File: sum, Size: size, Created: t.Clock.Now()}
+	return a, t.Store.SaveAppFile(ctx, a)
+}

@@ -1,0 +1,234 @@
+// Package cable is the way by cable: what hosts say of their buses becomes ways, a
+// way imports its device by USB/IP, reads what it is, and keeps a device link to it
+// over two bulk endpoints.
+package cable
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/hostlink"
+	"earlybench.invalid/earlybench/core/plain"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Config is what cables need. All fields are needed.
+type Config struct {
+	Resolve func(context.Context, rack.Claim) (*keeper.Keeper, error)
+	// Unrecognised takes what no sheet fits at an address; nil: nothing.
+	Unrecognised func(ctx context.Context, address string, u *rack.Unrecognised) error
+	// Offered names the driver set here that fits a device, by its USB id; "" if none.
+	Offered func(usb string) string
+	// Appeared is told the host of every device that shows up.
+	Appeared func(host string)
+	Key      ssh.Signer // the bench's link key
+	Clock    clock.Clock
+	Log      *slog.Logger
+}
+
+// Cables holds the ways by cable. It is made by New and ends with Close; it takes
+// what hosts say of their buses.
+type Cables struct {
+	cfg  Config
+	ctx  context.Context
+	end  context.CancelFunc
+	work sync.WaitGroup
+
+	mu     sync.Mutex             // guards all below
+	ways   map[string]*Way        // by address
+	others map[string]plugged     // what has no keeper yet, by address
+	left   map[string][]time.Time // when a device was unplugged, by its id
+}
+
+// plugged is a device on a host's bus.
+type plugged struct {
+	host   store.Host
+	device hostlink.Device
+}
+
+func (p plugged) address() string { return p.host.Name + " " + p.device.BusID }
+
+// same tells whether it is one plugging-in.
+func (p plugged) same(other plugged) bool {
+	return p.address() == other.address() && p.device.Plugging == other.device.Plugging && p.device.Run == other.device.Run
+}
+
+// New makes no cables yet.
+func New(cfg Config) *Cables {
+	c := &Cables{cfg: cfg, ways: map[string]*Way{}, others: map[string]plugged{}, left: map[string][]time.Time{}}
+	c.ctx, c.end = context.WithCancel(context.Background())
+	return c
+}
+
+// Close ends what tries to put devices on the rack; their ways end with the rack.
+func (c *Cables) Close() {
+	c.end()
+	c.work.Wait()
+}
+
+// Bus takes all that is connected to a host's buses.
+func (c *Cables) Bus(ctx context.Context, h store.Host, bus hostlink.Bus) {
+	here := map[string]plugged{}
+	for _, d := range bus.Devices {
+		p := plugged{h, d}
+		here[p.address()] = p
+	}
+	c.gone(ctx, h, func(p plugged) bool { return !p.same(here[p.address()]) }, true)
+	for _, d := range bus.Devices {
+		c.attach(ctx, plugged{h, d})
+	}
+}
+
+// Lost takes that a host is no longer reached: nothing is known of its buses then,
+// and no cable was pulled for all one knows.
+func (c *Cables) Lost(ctx context.Context, h store.Host) {
+	c.gone(ctx, h, func(plugged) bool { return true }, false)
+}
+
+// gone ends the ways of a host whose devices are no longer there, and waits for
+// them.
+func (c *Cables) gone(ctx context.Context, h store.Host, is func(plugged) bool, unplugged bool) {
+	var ended []*Way
+	c.mu.Lock()
+	for address, w := range c.ways {
+		if w.host.Name != h.Name || !is(w.plugged) {
+			continue
+		}
+		ended = append(ended, w)
+		delete(c.ways, address)
+		if unplugged {
+			c.left[w.id] = append(c.left[w.id], c.cfg.Clock.Now())
+		}
+	}
+	var forgotten []string
+	for address, p := range c.others {
+		if p.host.Name == h.Name && is(p) {
+			forgotten = append(forgotten, address)
+			delete(c.others, address)
+		}
+	}
+	c.mu.Unlock()
+	for _, w := range ended {
+		w.unplug()
+	}
+	for _, w := range ended {
+		<-w.ended
+	}
+	for _, address := range forgotten {
+		c.say(ctx, address, nil)
+	}
+}
+
+func (c *Cables) say(ctx context.Context, address string, u *rack.Unrecognised) {
+	if err := c.cfg.Unrecognised(ctx, address, u); err != nil {
+		c.cfg.Log.Error("tell of something that no sheet fits", "address", address, "error", err)
+	}
+}
+
+// attach brings a device that is connected to its keeper. The same plugging-in only
+// brings news of drivers.
+func (c *Cables) attach(ctx context.Context, p plugged) {
+	c.mu.Lock()
+	w, other := c.ways[p.address()], c.others[p.address()]
+	c.mu.Unlock()
+	switch {
+	case w != nil:
+		w.news(p.device.Interfaces)
+		return
+	case p.same(other): // no sheet fits it, or it is tried again already
+		return
+	}
+	if err := c.resolve(ctx, p); err != nil {
+		c.cfg.Log.Error("put a device on the rack", "host", p.host.Name, "port", p.device.Port, "error", err)
+		c.work.Go(func() { c.resolveLater(p) })
+	}
+}
+
+// resolve finds out who a device is. One that no sheet fits is kept in mind.
+func (c *Cables) resolve(ctx context.Context, p plugged) error {
+	k, err := c.cfg.Resolve(ctx, rack.Claim{USB: p.device.USB, Serial: p.device.Serial, Address: p.address()})
+	c.mu.Lock()
+	c.others[p.address()] = p
+	c.mu.Unlock()
+	if errors.Is(err, rack.ErrUnrecognised) {
+		u := rack.Unrecognised{Host: p.host.Name, Port: p.device.Port, USB: p.device.USB}
+		for _, i := range p.device.Interfaces {
+			u.Interfaces = append(u.Interfaces, interfaceName(i.Class, i.Name))
+		}
+		c.say(ctx, p.address(), &u)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	w := newWay(c.cfg, p, k.Device().ID, func() int { return c.breaks(k.Device().ID) })
+	c.mu.Lock()
+	delete(c.others, p.address())
+	c.ways[p.address()] = w
+	c.mu.Unlock()
+	c.say(ctx, p.address(), nil)
+	c.cfg.Appeared(p.host.Name)
+	k.Reach(w)
+	return nil
+}
+
+// resolveLater tries again, for as long as the device is there.
+func (c *Cables) resolveLater(p plugged) {
+	for pause := 500 * time.Millisecond; clock.Sleep(c.ctx, clock.System{}, pause) == nil; pause = min(2*pause, 5*time.Second) {
+		c.mu.Lock()
+		now, there := c.others[p.address()]
+		c.mu.Unlock()
+		if !there || !p.same(now) || c.resolve(c.ctx, p) == nil {
+			return
+		}
+	}
+}
+
+// Again looks anew at what no sheet fitted, and at what is offered to the others.
+func (c *Cables) Again(ctx context.Context) {
+	c.mu.Lock()
+	var others []plugged
+	for _, p := range c.others {
+		others = append(others, p)
+	}
+	ways := make([]*Way, 0, len(c.ways))
+	for _, w := range c.ways {
+		ways = append(ways, w)
+	}
+	c.mu.Unlock()
+	for _, p := range others {
+		if err := c.resolve(ctx, p); err != nil {
+			c.cfg.Log.Error("look anew at what no sheet fitted", "error", err)
+		}
+	}
+	for _, w := range ways {
+		w.news(nil)
+	}
+}
+
+// breaksWithin is how long a break of the cable counts.
+const breaksWithin = 10 * time.Minute
+
+// breaks counts how often a device was unplugged of late.
+func (c *Cables) breaks(id string) int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	now := c.cfg.Clock.Now()
+	c.left[id] = slices.DeleteFunc(c.left[id], func(t time.Time) bool { return now.Sub(t) > breaksWithin })
+	return len(c.left[id])
+}
+
+// interfaceName is an interface as people read of it; a device may call it anything.
+func interfaceName(class, name string) string {
+	return plain.Cut(fmt.Sprintf("%s %s", class, name), 120)
+}

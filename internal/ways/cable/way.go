@@ -1,0 +1,287 @@
+package cable
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/hostlink"
+	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/usb"
+	"earlybench.invalid/earlybench/core/usbip"
+	"earlybench.invalid/earlybench/internal/ways"
+)
+
+// Way is one plugging-in of one device.
+type Way struct {
+	plugged // but for its interfaces, of which there are news
+	cfg     Config
+	id      string // of the device on record
+	breaks  func() int
+
+	gone  chan struct{} // closed when it was unplugged
+	ended chan struct{} // closed when nothing of it runs any more
+	once  sync.Once
+	told  chan struct{} // there are news
+
+	mu         sync.Mutex
+	interfaces []hostlink.Interface
+}
+
+func newWay(cfg Config, p plugged, id string, breaks func() int) *Way {
+	return &Way{plugged: p, cfg: cfg, id: id, breaks: breaks, gone: make(chan struct{}), ended: make(chan struct{}),
+		told: make(chan struct{}, 1), interfaces: p.device.Interfaces}
+}
+
+// Kind is cable.
+func (w *Way) Kind() ways.Kind { return ways.Cable }
+
+// Place is the port at which the device is connected.
+func (w *Way) Place() ways.Place { return ways.Place{Host: w.host.Name, Port: w.device.Port} }
+
+// Scope names the plugging-in; the host's run is part of it, so that its counting
+// is not taken for another's.
+func (w *Way) Scope() string {
+	return fmt.Sprintf("cable:%s/%s/%s/%d", w.host.Name, w.device.Run, w.device.BusID, w.device.Plugging)
+}
+
+// Pins tells that who holds the cable is at the device.
+func (w *Way) Pins() bool { return true }
+
+// unplug ends the way.
+func (w *Way) unplug() { w.once.Do(func() { close(w.gone) }) }
+
+// news takes what drivers are bound now; nil leaves that as it is.
+func (w *Way) news(interfaces []hostlink.Interface) {
+	if interfaces != nil {
+		w.mu.Lock()
+		w.interfaces = interfaces
+		w.mu.Unlock()
+	}
+	select {
+	case w.told <- struct{}{}:
+	default:
+	}
+}
+
+// driver is the driver that the host has bound to the device link.
+func (w *Way) driver() (name string, has bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, i := range w.interfaces {
+		if i.Name == usb.LinkName {
+			return i.Driver, true
+		}
+	}
+	return "", false
+}
+
+const (
+	firstPause = 100 * time.Millisecond
+	mostPause  = 5 * time.Second
+	steady     = 5 * time.Second // a link that lasted this long was a good one
+)
+
+// Run keeps a link to the device for as long as it is plugged in.
+func (w *Way) Run(ctx context.Context, to ways.Sink) (err error) {
+	ctx, cancel := context.WithCancel(ctx)
+	run := run{Way: w, to: to, bound: make(chan struct{}, 1)}
+	var running sync.WaitGroup
+	defer func() {
+		cancel()
+		running.Wait()
+		if !errors.Is(err, ways.ErrMoved) { // then it goes on elsewhere
+			close(w.ended)
+		}
+	}()
+	running.Go(func() {
+		select {
+		case <-w.gone:
+			cancel()
+		case <-ctx.Done():
+		}
+	})
+	to.Observe(run.seen(fact.USBPresent, fact.Of(true), fact.Bus), run.seen(fact.USBBreaks, fact.Of(w.breaks()), fact.Bus))
+	run.observeDriver()
+	running.Go(func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-w.told:
+				run.observeDriver()
+				select {
+				case run.bound <- struct{}{}:
+				default:
+				}
+			}
+		}
+	})
+	return run.keepLinked(ctx)
+}
+
+// run is one call of Run.
+type run struct {
+	*Way
+	to    ways.Sink
+	bound chan struct{} // a driver may be bound
+}
+
+func (r *run) seen(key fact.Key, v fact.Value, src fact.Source) fact.Fact {
+	return fact.Fact{Key: key, Value: v, Source: src, At: r.cfg.Clock.Now()}
+}
+
+func (r *run) observeDriver() {
+	seen := []fact.Fact{r.seen(fact.DriverOffered, fact.Of(r.cfg.Offered(r.device.USB)), fact.Host)}
+	if name, has := r.driver(); has {
+		seen = append(seen, r.seen(fact.DriverBound, fact.Of(name != ""), fact.Host), r.seen(fact.DriverSet, fact.Of(name), fact.Host))
+	}
+	r.to.Observe(seen...)
+}
+
+// errNoLink is a device without a device link among its interfaces: it comes back
+// as another plugging-in once it has one.
+var errNoLink = errors.New("the device has no device link")
+
+// keepLinked links again and again until ctx ends.
+func (r *run) keepLinked(ctx context.Context) error {
+	said := "" // the last error: it is told once, however often it is tried
+	for pause := firstPause; ctx.Err() == nil; pause = min(2*pause, mostPause) {
+		began := time.Now()
+		err := r.link(ctx)
+		switch {
+		case ctx.Err() != nil:
+			return nil
+		case errors.Is(err, ways.ErrMoved):
+			return err
+		case errors.Is(err, errNoLink):
+			<-ctx.Done()
+			return nil
+		case !errors.Is(err, usb.ErrGone):
+			if said != err.Error() {
+				said = err.Error()
+				r.cfg.Log.Info("link", "host", r.host.Name, "port", r.device.Port, "error", err)
+			}
+			r.to.Down(trouble(err))
+		}
+		if _, changed := errors.AsType[*device.KeyChanged](err); changed {
+			select { // nothing is tried again until somebody pins the new one
+			case <-ctx.Done():
+				return nil
+			case <-r.to.Retry():
+			}
+			pause, said = firstPause, ""
+			continue
+		}
+		if time.Since(began) > steady {
+			pause, said = firstPause, ""
+		}
+		if clock.Sleep(ctx, clock.System{}, pause) != nil {
+			return nil
+		}
+	}
+	return nil
+}
+
+// trouble says in short what people may know of an error.
+func trouble(err error) error {
+	switch {
+	case errors.Is(err, usb.ErrBusy):
+		return errors.New("another program holds the device (USB/IP: busy)")
+	case errors.Is(err, context.DeadlineExceeded):
+		return errors.New("the device did not answer in time")
+	}
+	return err
+}
+
+// link opens the device, waits until a driver is bound, and links once.
+func (r *run) link(ctx context.Context) error {
+	dev, d, err := r.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer dev.Close()
+	if _, _, _, ok := d.Link(); !ok {
+		return errNoLink
+	}
+	for name, _ := r.driver(); name == ""; name, _ = r.driver() {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-dev.Gone():
+			return usb.ErrGone
+		case <-r.bound:
+		}
+	}
+	s, err := r.dial(ctx, dev, &d)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	r.to.Up(s)
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-s.Done():
+		return usb.ErrGone
+	}
+}
+
+// openWithin bounds importing a device and reading what it is; dialWithin all of
+// the link's beginning.
+const (
+	openWithin = 10 * time.Second
+	dialWithin = 20 * time.Second
+)
+
+// open imports the device and reads its descriptors.
+func (r *run) open(ctx context.Context) (usb.Device, usb.Descriptor, error) {
+	ctx, cancel := context.WithTimeout(ctx, openWithin)
+	defer cancel()
+	dev, err := usbip.TCP(r.host.USBIP).Open(ctx, r.device.BusID)
+	if errors.Is(err, usb.ErrBusy) {
+		r.to.Observe(r.seen(fact.USBHolder, fact.Of("another program, or a virtual machine"), fact.Bus))
+	}
+	if err != nil {
+		return nil, usb.Descriptor{}, err
+	}
+	d, err := usb.Describe(ctx, dev)
+	if err != nil {
+		dev.Close()
+		return nil, d, err
+	}
+	_, _, _, hasLink := d.Link()
+	var names []string
+	for _, i := range d.Interfaces {
+		names = append(names, interfaceName(i.Class.String(), i.Name))
+	}
+	release := fact.Of(fact.Release(usb.Release(d.Revision)))
+	r.to.Observe(r.seen(fact.USBInterfaces, fact.Of(names), fact.Bus), r.seen(fact.USBHolder, fact.Of(""), fact.Bus),
+		r.seen(fact.USBLink, fact.Of(hasLink), fact.Bus), r.seen(fact.USBRelease, release, fact.Bus))
+	return dev, d, nil
+}
+
+// dial begins the link over the device's bulk endpoints.
+func (r *run) dial(ctx context.Context, dev usb.Device, d *usb.Descriptor) (*link.Session, error) {
+	ctx, cancel := context.WithTimeout(ctx, dialWithin)
+	defer cancel()
+	i, in, out, _ := d.Link()
+	pipe, err := link.Bulk(ctx, dev, i.Number, in, out)
+	if err != nil {
+		return nil, err
+	}
+	stop := context.AfterFunc(ctx, func() { pipe.Close() })
+	stream, err := link.OpenStream(pipe, rand.Uint64())
+	stop()
+	if err != nil {
+		pipe.Close()
+		return nil, err
+	}
+	return link.Dial(ctx, stream, r.cfg.Key, func(key string) error { return r.to.Proven(ctx, key) })
+}

@@ -1,0 +1,88 @@
+// Package ways says what a way to a device is: cable, air, companion and so on
+// are siblings below, which know nothing of each other. To add one, implement
+// [Way], resolve who the device is with the rack, and hand the way to its keeper.
+package ways
+
+import (
+	"context"
+
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/problem"
+)
+
+// Kind is the kind of a way, in the words of the console and of docs.
+type Kind string
+
+// The kinds, the better before the worse: where several are up, the first is used.
+const (
+	Cable     Kind = "cable"
+	SSH       Kind = "ssh"
+	Wireless  Kind = "wireless"
+	Companion Kind = "companion"
+	Adapter   Kind = "adapter"
+	Remote    Kind = "remote"
+)
+
+var order = map[Kind]int{Cable: 1, SSH: 2, Wireless: 3, Companion: 4, Adapter: 5, Remote: 6}
+
+// Before tells whether a way of kind k is used rather than one of the other kind.
+// A kind that is not among those above comes last.
+func (k Kind) Before(other Kind) bool {
+	rank := func(k Kind) int {
+		if r := order[k]; r > 0 {
+			return r
+		}
+		return len(order) + 1
+	}
+	return rank(k) < rank(other)
+}
+
+// Place is where a device is reached, for people: "hub port 2" of "loft".
+type Place struct {
+	Host string // "" where no host is on the way
+	Port string
+}
+
+// Way is one way to one device. A keeper calls Run in a goroutine of its own, once;
+// after [ErrMoved] the device's own keeper calls it again. The other methods return
+// the same at every call, from any goroutine.
+type Way interface {
+	Kind() Kind
+	Place() Place
+	// Scope names this reaching of the device unlike any other: what was seen this
+	// way is good for as long as Run lasts.
+	Scope() string
+	// Pins tells whether the key of a device that is met for the first time this way
+	// may be pinned without an introduction.
+	Pins() bool
+	// Run reaches the device, again and again, until the device is gone or ctx ends;
+	// it owns its retries. It returns nil then, or an error of to.Proven as it is.
+	Run(ctx context.Context, to Sink) error
+}
+
+// Sink is what a way tells its keeper. Methods may be called from any goroutine
+// while Run lasts.
+type Sink interface {
+	// Observe keeps facts that were seen this way. Where Ends of a fact's key says
+	// that it ends with the way, it gets the way's scope. It returns once they are
+	// kept, or Run's context has ended.
+	Observe(facts ...fact.Fact)
+	// Proven is told the device key as soon as the device has proven it. An error
+	// means that nothing more may be said to the device: another key is pinned
+	// ([device.KeyChanged]), or the key belongs to another device on record
+	// ([ErrMoved]).
+	Proven(ctx context.Context, key string) error
+	// Up is told a session, with which the keeper does everything until it ends. The
+	// way closes it.
+	Up(s device.Session)
+	// Down is told why there is no session, or no longer one.
+	Down(reason error)
+	// Retry gets a value when a way that waits for a person should try again: since
+	// another key was pinned, say.
+	Retry() <-chan struct{}
+}
+
+// ErrMoved is the error of a way whose device turned out to be another one on
+// record: Run returns it, and the keeper hands the way over.
+var ErrMoved = problem.New(problem.Changed, "the device is another one on record")

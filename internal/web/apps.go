@@ -1,0 +1,188 @@
+package web
+
+import (
+	"bytes"
+	"context"
+	"io"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/job"
+	eb "earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/tryout"
+)
+
+func (s *Server) appRoutes() {
+	a := s.api
+	huma.Register(a, operation(access.Look, "GET", "/projects", "projects", "The projects"), s.projects)
+	huma.Register(a, operation(access.Own, "POST", "/projects", "add-project", "Let the bench build from an app's directory; over the socket only"), s.addProject)
+	huma.Register(a, operation(access.Look, "GET", "/apps", "apps", "The app files"), s.apps)
+	huma.Register(a, operation(access.Own, "POST", "/apps", "add-app", "Check an app file and take it in; over the socket only"), s.addApp)
+	huma.Register(a, work(access.Use, "/runs", "run", "Run an app on a device, or try it"), s.startRun)
+	huma.Register(a, operation(access.Look, "GET", "/jobs", "jobs", "The newest jobs"), s.jobs)
+	huma.Register(a, operation(access.Look, "GET", "/jobs/{id}", "job", "A job"), s.job)
+	huma.Register(a, silent(access.Use, "/jobs/{id}/stop", "stop-job", "Stop a job"), s.stopJob)
+	huma.Register(a, operation(access.Look, "GET", "/tryouts", "tryouts", "The newest tryouts"), s.tryouts)
+	huma.Register(a, operation(access.Look, "GET", "/tryouts/{id}", "tryout", "A tryout"), s.tryout)
+	huma.Register(a, operation(access.Look, "GET", "/tryouts/{id}/picture.png", "picture", "A tryout's picture"), s.picture)
+}
+
+func (s *Server) startRun(ctx context.Context, in *out[client.Run]) (*accepted, error) {
+	if err := required("app, or file,", in.Body.App+in.Body.File); err != nil {
+		return nil, problem(err)
+	}
+	devices := in.Body.Devices
+	if in.Body.Device != "" {
+		devices = append([]string{in.Body.Device}, devices...)
+	}
+	j, err := s.Tryouts.Start(ctx, tryout.Ask{App: in.Body.App, File: in.Body.File, Devices: devices, Try: in.Body.Try, Actor: access.From(ctx).String()})
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &accepted{jobOf(j)}, nil
+}
+
+func (s *Server) jobs(ctx context.Context, _ *none) (*out[client.List[client.Job]], error) {
+	all, err := s.Store.Jobs(ctx, 100)
+	if err != nil {
+		return nil, problem(err)
+	}
+	var items []client.Job
+	for _, j := range all {
+		if now, ok := s.Jobs.Job(j.ID); ok {
+			j = now
+		}
+		items = append(items, jobOf(j))
+	}
+	return list(items), nil
+}
+
+func (s *Server) job(ctx context.Context, in *OfID) (*out[client.Job], error) {
+	j, err := s.jobNow(ctx, in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[client.Job]{jobOf(j)}, nil
+}
+
+func (s *Server) stopJob(ctx context.Context, in *OfID) (*struct{}, error) {
+	j, err := s.jobNow(ctx, in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	if !s.Jobs.Stop(in.ID) {
+		return nil, problem(eb.Errorf(eb.Invalid, "job %s has ended already: it is %s", in.ID, j.State))
+	}
+	return nil, nil
+}
+
+// jobNow is a job as it is: what runs knows more than what was kept of it last.
+func (s *Server) jobNow(ctx context.Context, id string) (job.Job, error) {
+	if j, ok := s.Jobs.Job(id); ok {
+		return j, nil
+	}
+	return s.Store.Job(ctx, id)
+}
+
+func (s *Server) tryouts(ctx context.Context, in *struct {
+	Device string `query:"device"`
+}) (*out[client.List[client.Tryout]], error) {
+	id := ""
+	if in.Device != "" {
+		k, err := s.Rack.Find(in.Device)
+		if err != nil {
+			return nil, problem(err)
+		}
+		id = k.Device().ID
+	}
+	all, err := s.Store.Tryouts(ctx, id, 100)
+	if err != nil {
+		return nil, problem(err)
+	}
+	var items []client.Tryout
+	for _, t := range all {
+		items = append(items, tryoutOf(t))
+	}
+	return list(items), nil
+}
+
+func (s *Server) tryout(ctx context.Context, in *OfID) (*out[client.Tryout], error) {
+	t, err := s.Store.Tryout(ctx, in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[client.Tryout]{tryoutOf(t)}, nil
+}
+
+type png struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}
+
+func (s *Server) picture(ctx context.Context, in *OfID) (*png, error) {
+	t, err := s.Store.Tryout(ctx, in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	f, err := s.Files.Open(t.Picture)
+	if err != nil {
+		return nil, problem(err)
+	}
+	defer f.Close()
+	var b bytes.Buffer
+	if _, err := io.Copy(&b, f); err != nil {
+		return nil, problem(err)
+	}
+	return &png{"image/png", b.Bytes()}, nil
+}
+
+func (s *Server) projects(ctx context.Context, _ *none) (*out[client.List[client.Project]], error) {
+	all, err := s.Store.Projects(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	var items []client.Project
+	for _, p := range all {
+		items = append(items, projectOf(p))
+	}
+	return list(items), nil
+}
+
+func (s *Server) apps(ctx context.Context, _ *none) (*out[client.List[client.AppFile]], error) {
+	all, err := s.Store.AppFiles(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	var items []client.AppFile
+	for _, a := range all {
+		items = append(items, appFileOf(a))
+	}
+	return list(items), nil
+}
+
+func (s *Server) addApp(ctx context.Context, in *struct {
+	Body struct {
+		Path string `json:"path" doc:"whole path of the app file"`
+	}
+}) (*out[client.AppFile], error) {
+	a, err := s.Tryouts.TakeIn(ctx, in.Body.Path)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[client.AppFile]{appFileOf(a)}, nil
+}
+
+func (s *Server) addProject(ctx context.Context, in *struct {
+	Body struct {
+		Dir string `json:"dir" doc:"whole path of the app's directory"`
+	}
+}) (*out[client.Project], error) {
+	p, err := s.Tryouts.AddProject(ctx, in.Body.Dir)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(sentence(err.Error()))
+	}
+	return &out[client.Project]{projectOf(store.Project{App: p.ID, Dir: p.Dir})}, nil
+}

@@ -1,0 +1,185 @@
+package web
+
+import (
+	"context"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"earlybench.invalid/earlybench/client"
+	eb "earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/supply"
+)
+
+func (s *Server) deviceRoutes() {
+	a := s.api
+	huma.Register(a, operation(access.Look, "GET", "/devices", "devices", "The rack"), s.devices)
+	huma.Register(a, operation(access.Look, "GET", "/strange", "strange", "What hangs on a bus and no prep sheet fits"), s.strange)
+	huma.Register(a, operation(access.Use, "POST", "/devices", "add-device", "Put a device on the rack that no bus shows"), s.addDevice)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/find", "find", "Have the device show its handle"), s.find)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}", "device", "A device"), s.device)
+	huma.Register(a, operation(access.Use, "PATCH", "/devices/{handle}", "change-device", "Change a device's record"), s.changeDevice)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/prep", "prep", "A device's plan"), s.plan)
+	huma.Register(a, work(access.Use, "/devices/{handle}/admission", "ask", "Have the device ask its owner to let this bench in"), s.ask)
+	huma.Register(a, work(access.Consent, "/devices/{handle}/driver", "install-driver", "Install the driver set that fits, with consent"), s.installDriver)
+}
+
+func (s *Server) devices(ctx context.Context, in *struct {
+	App    string   `query:"app"`
+	Handle []string `query:"handle" doc:"only these, parted by commas; those that are not on the rack are left out"`
+}) (*out[client.List[client.Device]], error) {
+	if err := s.Outlook.CheckApp(in.App); err != nil {
+		return nil, problem(err)
+	}
+	return list(s.rack(in.App, in.Handle...)), nil
+}
+
+// rack is every device, or only some, but those that were put away.
+func (s *Server) rack(app string, only ...string) []client.Device {
+	var items []client.Device
+	for _, st := range s.rackNow(app, only...) {
+		items = append(items, deviceOf(st))
+	}
+	return items
+}
+
+// rackNow is how the devices of the rack stand.
+func (s *Server) rackNow(app string, only ...string) []outlook.Standing {
+	wanted := map[string]bool{}
+	for _, h := range only {
+		wanted[h] = true
+	}
+	var items []outlook.Standing
+	for _, k := range s.Rack.All() {
+		if len(only) > 0 && !wanted[k.Device().Handle] {
+			continue
+		}
+		st := s.Outlook.Glance(k, app)
+		if r := st.Device.Retirement; r != nil && !r.Ended.IsZero() && !st.Reached() {
+			continue
+		}
+		items = append(items, st)
+	}
+	return items
+}
+
+func (s *Server) strange(context.Context, *none) (*out[client.List[client.Strange]], error) {
+	var items []client.Strange
+	for _, x := range s.Rack.Unrecognised() {
+		items = append(items, client.Strange{Name: x.Name, USB: x.USB, Host: x.Host, Port: x.Port, Interfaces: append([]string{}, x.Interfaces...)})
+	}
+	return list(items), nil
+}
+
+// look finds a device and how it stands.
+func (s *Server) look(_ context.Context, in *OfDevice) (outlook.Standing, error) {
+	k, err := s.Rack.Find(in.Handle)
+	if err == nil {
+		err = s.Outlook.CheckApp(in.App)
+	}
+	if err != nil {
+		return outlook.Standing{}, problem(err)
+	}
+	return s.Outlook.Look(k, in.App), nil
+}
+
+// decided is the revision on which an action was decided; 0: on none.
+func (in OnRevision) decided() (int64, error) {
+	if in.IfMatch == "" || in.IfMatch == "*" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(strings.Trim(in.IfMatch, `"`), 10, 64)
+	if err != nil || n <= 0 {
+		return 0, eb.Errorf(eb.Invalid, "If-Match %.40q is no revision: write the number that the device has, in quotation marks", in.IfMatch)
+	}
+	return n, nil
+}
+
+func (s *Server) device(ctx context.Context, in *OfDevice) (*out[client.Device], error) {
+	st, err := s.look(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return &out[client.Device]{deviceOf(st)}, nil
+}
+
+func (s *Server) changeDevice(ctx context.Context, in *struct {
+	OfDevice
+	Body client.Change
+}) (*out[client.Device], error) {
+	actor := access.From(ctx)
+	if in.Body.Key != nil && !actor.May(access.Consent) {
+		return nil, problem(refused(actor, access.Consent))
+	}
+	if in.Body.HandsURL != nil && !actor.May(access.Maintain) {
+		return nil, problem(refused(actor, access.Maintain))
+	}
+	if err := s.Rack.Set(ctx, in.Handle, rack.Change{Handle: in.Body.Handle, HandsURL: in.Body.HandsURL, Key: in.Body.Key}); err != nil {
+		return nil, problem(err)
+	}
+	if in.Body.Handle != nil {
+		in.Handle = *in.Body.Handle
+	}
+	return s.device(ctx, &in.OfDevice)
+}
+
+func (s *Server) plan(ctx context.Context, in *OfDevice) (*out[client.Prep], error) {
+	st, err := s.look(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	plan := planOf(st)
+	if k := s.Rack.ByID(st.Device.ID); k != nil {
+		plan.Lacks = outlook.Lacks(k)
+	}
+	return &out[client.Prep]{plan}, nil
+}
+
+func (s *Server) ask(ctx context.Context, in *struct {
+	OfDevice
+	OnRevision
+}) (*accepted, error) {
+	decided, err := in.decided()
+	if err != nil {
+		return nil, problem(err)
+	}
+	j, err := s.Prep.Ask(ctx, in.Handle, access.From(ctx).String(), decided)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &accepted{jobOf(j)}, nil
+}
+
+func (s *Server) installDriver(ctx context.Context, in *struct {
+	OfDevice
+	OnRevision
+	Body struct {
+		Accept string `json:"accept" doc:"digest of the driver set that is consented to"`
+	}
+}) (*accepted, error) {
+	decided, err := in.decided()
+	if err != nil {
+		return nil, problem(err)
+	}
+	j, err := s.Supply.Install(ctx, supply.Consent{Device: in.Handle, Accept: in.Body.Accept, Revision: decided, Actor: access.From(ctx).String()})
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &accepted{jobOf(j)}, nil
+}
+
+func (s *Server) addDevice(ctx context.Context, in *out[client.NewDevice]) (*out[client.Device], error) {
+	k, err := s.Rack.Add(ctx, in.Body.Handle, in.Body.Model)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[client.Device]{deviceOf(s.Outlook.Look(k, ""))}, nil
+}
+
+func (s *Server) find(ctx context.Context, in *OfDevice) (*struct{}, error) {
+	return nil, problem(s.Prep.Show(ctx, in.Handle))
+}

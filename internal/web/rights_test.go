@@ -1,0 +1,215 @@
+package web_test
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/benchtest"
+)
+
+// rights are the right that each route asks, written by hand. A route that is not
+// here fails the test. public needs none.
+var rights = map[string]string{
+	"GET /*": "public", "GET /api/openapi.json": "public", "GET /api/openapi.yaml": "public", "GET /api/openapi-3.0.json": "public",
+	"GET /api/openapi-3.0.yaml": "public", "POST /api/v1/sign-in": "public",
+
+	"GET /api/*": "look", "GET /api/v1/apps": "look", "GET /api/v1/bench": "look", "GET /api/v1/devices": "look", "GET /api/v1/devices/:handle": "look",
+	"GET /api/v1/devices/:handle/facts": "look", "GET /api/v1/devices/:handle/history": "look", "GET /api/v1/devices/:handle/log": "look",
+	"GET /api/v1/devices/:handle/prep": "look", "GET /api/v1/devices/:handle/report": "look", "GET /api/v1/devices/:handle/retirement": "look",
+	"GET /api/v1/devices/:handle/sheet": "look", "GET /api/v1/devices/:handle/why": "look", "GET /api/v1/events": "look", "GET /api/v1/hosts": "look",
+	"GET /api/v1/jobs": "look", "GET /api/v1/jobs/:id": "look", "GET /api/v1/learned": "look", "GET /api/v1/projects": "look", "GET /api/v1/round": "look",
+	"GET /api/v1/sets": "look", "GET /api/v1/sheets": "look", "GET /api/v1/strange": "look", "GET /api/v1/tryouts": "look", "GET /api/v1/tryouts/:id": "look",
+	"GET /api/v1/tryouts/:id/picture.png": "look", "POST /api/v1/sign-out": "look",
+
+	"DELETE /api/v1/devices/:handle/answers/:id": "use", "DELETE /api/v1/devices/:handle/retirement": "use", "GET /api/v1/devices/:handle/screen": "use",
+	"PATCH /api/v1/devices/:handle": "use", "POST /api/v1/devices": "use", "POST /api/v1/devices/:handle/admission": "use",
+	"POST /api/v1/devices/:handle/answers": "use", "POST /api/v1/devices/:handle/facts": "use", "POST /api/v1/devices/:handle/find": "use",
+	"POST /api/v1/devices/:handle/remedies": "use", "POST /api/v1/devices/:handle/retirement": "use", "POST /api/v1/devices/:handle/retirement/told": "use",
+	"POST /api/v1/devices/:handle/told": "use", "POST /api/v1/jobs/:id/stop": "use", "POST /api/v1/runs": "use",
+
+	"GET /api/v1/audit": "consent", "POST /api/v1/devices/:handle/driver": "consent",
+
+	"DELETE /api/v1/learned": "maintain", "DELETE /api/v1/sheets/:name": "maintain", "POST /api/v1/sets": "maintain", "POST /api/v1/sheets": "maintain",
+
+	"DELETE /api/v1/access/:id": "own", "DELETE /api/v1/hosts/:id": "own", "DELETE /api/v1/phone": "own", "GET /api/v1/access": "own", "GET /api/v1/phone": "own",
+	"PATCH /api/v1/hosts/:id": "own", "POST /api/v1/access": "own", "POST /api/v1/apps": "own", "POST /api/v1/hosts": "own", "POST /api/v1/phone": "own",
+	"POST /api/v1/projects": "own", "POST /api/v1/sign-in-addresses": "own",
+}
+
+// callers are who asks, and what each may, written by hand too.
+var callers = map[string][]string{
+	"nobody": {}, "browser": {"look", "use", "consent"}, "owner": {"look", "use", "consent", "maintain", "own"},
+	"key look": {"look"}, "key use": {"look", "use"}, "key maintain": {"look", "maintain"}, "key that has ended": {},
+	"key use over the socket": {"look", "use"},
+}
+
+// desk is a bench that is asked by all of them.
+type desk struct {
+	*benchtest.Bench
+	*benchtest.Served
+	keys map[string]string
+}
+
+func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+
+func newDesk(t *testing.T) *desk {
+	t.Helper()
+	b := benchtest.New(t)
+	d := &desk{Bench: b, Served: b.Serve(), keys: map[string]string{}}
+	keys := &access.Keys{Store: b.Store, Clock: b.Clock}
+	for _, right := range []string{"look", "use", "maintain"} {
+		secret, _, err := keys.Make(t.Context(), "k-"+right, []string{right}, time.Hour)
+		require.NoError(t, err)
+		d.keys["key "+right] = secret
+	}
+	d.keys["key use over the socket"] = d.keys["key use"]
+	secret, _, err := keys.Make(t.Context(), "short", []string{"use"}, time.Nanosecond)
+	require.NoError(t, err)
+	d.keys["key that has ended"] = secret
+	return d
+}
+
+// session signs a browser in.
+func (d *desk) session(t *testing.T) string {
+	t.Helper()
+	secret := fmt.Sprint("secret", time.Now().UnixNano())
+	sum := sha256.Sum256([]byte(secret))
+	require.NoError(t, d.Store.SaveSession(t.Context(), hex.EncodeToString(sum[:]), time.Now(), time.Now().Add(time.Hour)))
+	return "earlybench-" + d.Base[strings.LastIndex(d.Base, ":")+1:] + "=" + secret
+}
+
+// asks sends a request as a caller and returns the status.
+func (d *desk) asks(t *testing.T, who, method, path string) int {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	overSocket := who == "owner" || strings.HasSuffix(who, "socket")
+	base, client := d.Base, http.DefaultClient
+	if overSocket {
+		base, client = "http://bench", d.Dialer()
+	}
+	body := strings.NewReader("")
+	if method != http.MethodGet {
+		body = strings.NewReader("{}")
+	}
+	req, err := http.NewRequestWithContext(ctx, method, base+path, body)
+	require.NoError(t, err)
+	req.Header.Set("Content-Type", "application/json")
+	if key := d.keys[who]; key != "" {
+		req.Header.Set("Authorization", "Bearer "+key)
+	}
+	if who == "browser" {
+		req.Header.Set("Cookie", d.session(t))
+		req.Header.Set("Origin", d.Base)
+	}
+	if who == "nobody" {
+		req.Header.Set("Origin", d.Base)
+	}
+	res, err := client.Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	return res.StatusCode
+}
+
+func TestEveryRouteIsForThoseWhoHaveItsRight(t *testing.T) {
+	d := newDesk(t)
+	routes := d.Routes()
+	require.Greater(t, len(routes), 50)
+	seen := map[string]bool{}
+	for _, r := range routes {
+		name := r.Method + " " + r.Path
+		right, listed := rights[name]
+		require.True(t, listed, "%s is not in the table: write down which right it asks", name)
+		seen[name] = true
+		path := strings.NewReplacer(":handle", "nothing-9", ":id", "nothing", ":name", "nothing", "*", "nothing").Replace(r.Path)
+		for who, has := range callers {
+			status := d.asks(t, who, r.Method, path)
+			refused := status == http.StatusUnauthorized || status == http.StatusForbidden
+			may := right == "public" || contains(has, right)
+			if name == "POST /api/v1/sign-in" {
+				may, refused = true, status == http.StatusUnauthorized // a wrong secret is 403
+			}
+			if who == "key that has ended" && right == "public" {
+				continue // a wrong key is told so everywhere
+			}
+			require.Equal(t, !may, refused, "%s asks %s: %d", who, name, status)
+			if !may && len(has) == 0 {
+				require.Equal(t, http.StatusUnauthorized, status, "%s asks %s", who, name)
+			}
+		}
+	}
+	for name := range rights {
+		require.True(t, seen[name], "%s is in the table, but no route", name)
+	}
+}
+
+func contains(has []string, right string) bool {
+	for _, h := range has {
+		if h == right {
+			return true
+		}
+	}
+	return false
+}
+
+func TestAKeyNeverHasWhatIsAPersons(t *testing.T) {
+	d := newDesk(t)
+	keys := &access.Keys{Store: d.Store, Clock: d.Insides.Clock}
+	for _, right := range []string{"consent", "own"} {
+		_, _, err := keys.Make(t.Context(), "bad", []string{"use", right}, time.Hour)
+		require.ErrorContains(t, err, "a key never has the right "+right)
+	}
+	for name, make := range map[string]func() error{
+		"no end":       func() error { _, _, err := keys.Make(t.Context(), "x", []string{"use"}, 0); return err },
+		"a long time":  func() error { _, _, err := keys.Make(t.Context(), "x", []string{"use"}, 9000*time.Hour); return err },
+		"no right":     func() error { _, _, err := keys.Make(t.Context(), "x", nil, time.Hour); return err },
+		"a bad name":   func() error { _, _, err := keys.Make(t.Context(), "X y", []string{"use"}, time.Hour); return err },
+		"a taken name": func() error { _, _, err := keys.Make(t.Context(), "k-use", []string{"use"}, time.Hour); return err },
+	} {
+		require.Error(t, make(), name)
+	}
+	_, err := d.Rack.Add(t.Context(), "heron-9", "Heron 4")
+	require.NoError(t, err)
+	pin := `{"device_key":"SHA256:` + strings.Repeat("A", 43) + `"}`
+	req, err := http.NewRequest(http.MethodPatch, d.Base+"/api/v1/devices/heron-9", strings.NewReader(pin))
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+d.keys["key use"])
+	req.Header.Set("Content-Type", "application/json")
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	res.Body.Close()
+	require.Equal(t, http.StatusForbidden, res.StatusCode, "to pin a device key is a person's")
+	k, err := d.Rack.Find("heron-9")
+	require.NoError(t, err)
+	require.Empty(t, k.Device().Key)
+}
+
+func TestEveryWriteIsALineOfTheAuditWithItsActor(t *testing.T) {
+	d := newDesk(t)
+	_, err := d.Rack.Add(t.Context(), "kittiwake-1", "Kittiwake")
+	require.NoError(t, err)
+	for _, who := range []string{"owner", "browser", "key use", "key look"} {
+		d.asks(t, who, "POST", "/api/v1/devices/kittiwake-1/find")
+	}
+	d.asks(t, "owner", "GET", "/api/v1/devices")
+	var lines []string
+	d.Eventually("the outcomes are written", func() bool {
+		all, err := d.Client.Audit(t.Context(), 0, 100)
+		lines = nil
+		for _, l := range all {
+			lines = append(lines, fmt.Sprint(l.Actor, " ", l.Operation, " ", l.Subject, " ", l.Outcome))
+		}
+		return err == nil && len(lines) == 3 && !strings.HasSuffix(lines[0], " 0")
+	})
+	require.Equal(t, []string{"access/k-use find /devices/kittiwake-1/find 409", "browser/ada find /devices/kittiwake-1/find 409",
+		"owner/ada find /devices/kittiwake-1/find 409"}, lines, "newest first; what was refused and what only looks is none")
+}
