@@ -182,7 +182,7 @@ func (s *Server) addProject(ctx context.Context, in *struct {
 }) (*out[client.Project], error) {
 	p, err := s.Tryouts.AddProject(ctx, in.Body.Dir)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(sentence(err.Error()))
+		return nil, problem(err)
 	}
 	return &out[client.Project]{projectOf(store.Project{App: p.ID, Dir: p.Dir})}, nil
 }

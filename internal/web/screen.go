@@ -8,7 +8,6 @@ import (
 
 	"github.com/fasthttp/websocket"
 	"github.com/gofiber/fiber/v3"
-	"github.com/valyala/fasthttp"
 )
 
 // screenBytes is how much of the screen's stream goes into one message.
@@ -39,23 +38,32 @@ func (s *Server) screen(c fiber.Ctx) error {
 	if err != nil {
 		return asFiber(c, err)
 	}
-	up := websocket.FastHTTPUpgrader{ReadBufferSize: 4 << 10, WriteBufferSize: screenBytes, Subprotocols: []string{"binary"},
-		CheckOrigin: func(*fasthttp.RequestCtx) bool { return s.ownPage(c) }}
-	err = up.Upgrade(c.RequestCtx(), func(conn *websocket.Conn) {
+	up := websocket.FastHTTPUpgrader{ReadBufferSize: 4 << 10, WriteBufferSize: screenBytes, Subprotocols: []string{"binary"}}
+	err = s.upgrade(c, up, func(conn *websocket.Conn) {
 		var viewing sync.WaitGroup
 		defer viewing.Wait()
 		defer conn.Close()
 		defer stream.Close()
-		ended := context.AfterFunc(s.ctx, func() { conn.Close(); stream.Close() })
+		ended := context.AfterFunc(s.ctx, func() { stream.Close() })
 		defer ended()
 		viewing.Go(func() { viewed(conn, stream) })
 		carry(conn, stream)
 	})
 	if err != nil {
 		stream.Close()
-		return nil // the upgrader has answered
 	}
-	return nil
+	return nil // the upgrader has answered
+}
+
+// upgrade makes a WebSocket of a request, which ends with the service at the latest.
+// A browser's must come from one of our own pages (the upgrader compares Origin with
+// Host), since browsers send cookies from everywhere.
+func (s *Server) upgrade(c fiber.Ctx, up websocket.FastHTTPUpgrader, serve func(*websocket.Conn)) error {
+	return up.Upgrade(c.RequestCtx(), func(conn *websocket.Conn) {
+		ended := context.AfterFunc(s.ctx, func() { conn.Close() })
+		defer ended()
+		serve(conn)
+	})
 }
 
 // viewed passes on what a viewer sends, until it ends.

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/fasthttp/websocket"
 	"github.com/gofiber/fiber/v3"
 
 	"earlybench.invalid/earlybench/client"
@@ -23,35 +24,89 @@ const (
 	eventBatch = 500
 )
 
-// stream answers with server-sent events; send writes until it returns an
-// error.
-func (s *Server) stream(c fiber.Ctx, send func(w *bufio.Writer) error) error {
+// sink takes the messages of a stream, one after the other.
+type sink interface {
+	// put takes one message; id is from where a reader who lost the stream goes on.
+	put(id string, v any) error
+	// flush sends what was put.
+	flush() error
+	// beat sends nothing of meaning, so that a reader who has left is noticed.
+	beat() error
+}
+
+// stream answers with messages that send puts until it returns an error: as
+// server-sent events, or over a WebSocket (RFC 6455) where the request asks for one.
+// Pages do, since a browser keeps only six connections of the other kind, for all its
+// windows together.
+func (s *Server) stream(c fiber.Ctx, send func(ctx context.Context, to sink) error) error {
+	if websocket.FastHTTPIsWebSocketUpgrade(c.RequestCtx()) {
+		s.upgrade(c, websocket.FastHTTPUpgrader{}, func(conn *websocket.Conn) { //nolint:errcheck // the upgrader has answered
+			ctx, cancel := context.WithCancel(s.ctx)
+			defer cancel()
+			var reading sync.WaitGroup
+			defer reading.Wait()
+			defer conn.Close()
+			reading.Go(func() { // a reader says nothing, but that it has left
+				defer cancel()
+				conn.SetReadLimit(1 << 10)
+				for {
+					if _, _, err := conn.ReadMessage(); err != nil {
+						return
+					}
+				}
+			})
+			send(ctx, messages{conn}) //nolint:errcheck // the reader has left
+		})
+		return nil
+	}
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-cache")
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		fmt.Fprint(w, ": hello\n\n")
 		if w.Flush() == nil {
-			send(w) //nolint:errcheck // the reader has left
+			send(s.ctx, events{w}) //nolint:errcheck // the reader has left
 		}
 	})
 }
 
-func write(w *bufio.Writer, id string, v any) error {
+// events are server-sent events, as the HTML standard (9.2) says.
+type events struct{ w *bufio.Writer }
+
+func (e events) put(id string, v any) error {
 	raw, err := json.Marshal(v)
 	if err != nil {
 		return err
 	}
-	raw = plain.JSON(raw)
 	if id != "" {
-		fmt.Fprintf(w, "id: %s\n", id)
+		fmt.Fprintf(e.w, "id: %s\n", id)
 	}
-	_, err = fmt.Fprintf(w, "data: %s\n\n", raw)
+	_, err = fmt.Fprintf(e.w, "data: %s\n\n", plain.JSON(raw))
 	return err
 }
 
-func beat(w *bufio.Writer) error {
-	fmt.Fprint(w, ": still here\n\n")
-	return w.Flush()
+func (e events) flush() error { return e.w.Flush() }
+
+func (e events) beat() error {
+	fmt.Fprint(e.w, ": still here\n\n")
+	return e.w.Flush()
+}
+
+// messages are those of a WebSocket, a JSON text each.
+type messages struct{ conn *websocket.Conn }
+
+func (m messages) put(_ string, v any) error {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	m.conn.SetWriteDeadline(time.Now().Add(takeWithin)) //nolint:errcheck // a failed write tells
+	return m.conn.WriteMessage(websocket.TextMessage, plain.JSON(raw))
+}
+
+func (messages) flush() error { return nil }
+
+func (m messages) beat() error {
+	return m.conn.WriteControl(websocket.PingMessage, nil, time.Now().Add(takeWithin))
 }
 
 // gather is how long events are waited for that come together with one.
@@ -65,9 +120,9 @@ func (s *Server) events(c fiber.Ctx) error {
 		return asFiber(c, err)
 	}
 	onPhone, _ := s.ofPhone(c)
-	return s.stream(c, func(w *bufio.Writer) error {
+	return s.stream(c, func(ctx context.Context, to sink) error {
 		if reset {
-			if err := s.event(w, store.Event{Sequence: after, Type: "reset", At: s.Clock.Now()}); err != nil {
+			if err := s.event(to, store.Event{Sequence: after, Type: "reset", At: s.Clock.Now()}); err != nil {
 				return err
 			}
 		}
@@ -76,7 +131,7 @@ func (s *Server) events(c fiber.Ctx) error {
 				return nil
 			}
 			changed := s.Store.Changed()
-			batch, err := s.Store.Events(s.ctx, after, eventBatch)
+			batch, err := s.Store.Events(ctx, after, eventBatch)
 			if err != nil {
 				return err
 			}
@@ -85,23 +140,23 @@ func (s *Server) events(c fiber.Ctx) error {
 				if later(batch[i+1:], e) || onPhone != nil && e.Subject != onPhone.handle {
 					continue
 				}
-				if err := s.event(w, e); err != nil {
+				if err := s.event(to, e); err != nil {
 					return err
 				}
 			}
-			if err := w.Flush(); err != nil {
+			if err := to.flush(); err != nil {
 				return err
 			}
 			if len(batch) == eventBatch {
 				continue
 			}
 			select {
-			case <-s.ctx.Done():
-				return s.ctx.Err()
+			case <-ctx.Done():
+				return ctx.Err()
 			case <-changed:
 				time.Sleep(gather)
 			case <-time.After(heartbeat):
-				if err := beat(w); err != nil {
+				if err := to.beat(); err != nil {
 					return err
 				}
 			}
@@ -131,9 +186,9 @@ func (s *Server) resumeFrom(c fiber.Ctx) (after int64, reset bool, err error) {
 }
 
 // event writes one event, as CloudEvents 1.0 in JSON.
-func (s *Server) event(w *bufio.Writer, e store.Event) error {
+func (s *Server) event(to sink, e store.Event) error {
 	id := strconv.FormatInt(e.Sequence, 10)
-	return write(w, id, client.Event{SpecVersion: "1.0", ID: s.ID + "/" + id, Source: "earlybench:" + s.ID, Type: e.Type, Subject: e.Subject, Time: e.At})
+	return to.put(id, client.Event{SpecVersion: "1.0", ID: s.ID + "/" + id, Source: "earlybench:" + s.ID, Type: e.Type, Subject: e.Subject, Time: e.At})
 }
 
 func later(rest []store.Event, e store.Event) bool {
@@ -166,8 +221,8 @@ func (s *Server) log(c fiber.Ctx) error {
 	}
 	after, _ := strconv.ParseUint(c.Query("after"), 10, 64)
 	from := device.LogFrom{App: strings.Clone(c.Query("app")), After: after}
-	return s.stream(c, func(w *bufio.Writer) error {
-		ctx, cancel := context.WithCancel(s.ctx)
+	return s.stream(c, func(ctx context.Context, to sink) error {
+		ctx, cancel := context.WithCancel(ctx)
 		f := follower{lines: make(chan device.Line, maxAhead)}
 		var following sync.WaitGroup
 		defer following.Wait()
@@ -176,7 +231,7 @@ func (s *Server) log(c fiber.Ctx) error {
 			defer close(f.lines)
 			log.Follow(ctx, from, f.take) //nolint:errcheck // its end is the stream's
 		})
-		return f.write(w)
+		return f.write(ctx, to)
 	})
 }
 
@@ -207,7 +262,7 @@ func (f *follower) take(l device.Line) bool {
 	return true
 }
 
-func (f *follower) write(w *bufio.Writer) error {
+func (f *follower) write(ctx context.Context, to sink) error {
 	for {
 		var err error
 		select {
@@ -219,12 +274,14 @@ func (f *follower) write(w *bufio.Writer) error {
 			if l.Ended != nil {
 				line.Ended = &client.Ended{Code: l.Ended.Code, Reason: l.Ended.Reason}
 			}
-			err = write(w, "", line)
+			err = to.put("", line)
 			if err == nil && len(f.lines) == 0 {
-				err = w.Flush()
+				err = to.flush()
 			}
+		case <-ctx.Done():
+			return ctx.Err()
 		case <-time.After(heartbeat):
-			err = beat(w)
+			err = to.beat()
 		}
 		if err != nil {
 			return err

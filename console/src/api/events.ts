@@ -1,4 +1,5 @@
 import { useEffect, useState } from "react";
+import { follow } from "./follow";
 import { fetchDevices, queryClient } from "./queries";
 import type { Device, Line } from "./types";
 
@@ -96,24 +97,26 @@ export function useEvents(after: number | undefined): boolean {
   const ready = after !== undefined;
   useEffect(() => {
     if (!ready) return;
-    const source = new EventSource(`/api/v1/events?after=${after}`);
     const changes = new Changes();
-    source.onmessage = (e) => {
-      const { type, subject } = JSON.parse(e.data) as { type: string; subject: string };
-      if (type === "reset")
-        void queryClient.invalidateQueries(); // what happened before is not told any more
-      else changes.add(type, subject);
-    };
+    let last = after;
     let opened = false;
-    source.onopen = () => {
-      setLive(true);
-      if (opened) void queryClient.invalidateQueries(); // what was missed meanwhile
-      opened = true;
-    };
-    source.onerror = () => setLive(false);
+    const leave = follow<{ id: string; type: string; subject: string }>(() => `/api/v1/events?after=${last}`, {
+      message: ({ id, type, subject }) => {
+        last = Number(id.split("/").pop());
+        if (type === "reset")
+          void queryClient.invalidateQueries(); // what happened before is not told any more
+        else changes.add(type, subject);
+      },
+      open: () => {
+        setLive(true);
+        if (opened) void queryClient.invalidateQueries(); // what was missed meanwhile
+        opened = true;
+      },
+      end: () => setLive(false),
+    });
     return () => {
       changes.close();
-      source.close();
+      leave();
     };
     // The sequence counts only where following begins.
   }, [ready]);
@@ -128,12 +131,10 @@ export function useLog(handle: string, linked: boolean): Line[] {
   useEffect(() => {
     if (!linked) return;
     setLines([]);
-    const source = new EventSource(`/api/v1/devices/${encodeURIComponent(handle)}/log`);
-    source.onmessage = (e) => {
-      const line = JSON.parse(e.data) as Line;
-      setLines((before) => (before.some((l) => l.seq === line.seq) ? before : [...before, line].slice(-kept)));
-    };
-    return () => source.close();
+    return follow<Line>(() => `/api/v1/devices/${encodeURIComponent(handle)}/log`, {
+      message: (line) =>
+        setLines((before) => (before.some((l) => l.seq === line.seq) ? before : [...before, line].slice(-kept))),
+    });
   }, [handle, linked]);
   return lines;
 }
