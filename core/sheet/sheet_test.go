@@ -315,3 +315,10 @@ func BenchmarkLoad(b *testing.B) {
 		}
 	}
 }
+
+func TestFillLeavesWhatIsNoWord(t *testing.T) {
+	words := map[string]string{"a": "{b}", "b": "x"}
+	for text, want := range map[string]string{"": "", "{a}{b}": "{b}x", "{a": "{a", "}{b}": "}x", "{ {b} {": "{ x {", "{{b}}": "{x}", "{c} {b}": "{c} x"} {
+		require.Equal(t, want, sheet.Fill(text, words), text)
+	}
+}

@@ -40,13 +40,22 @@ func (s *Sheet) Languages() []string {
 // Fill puts words into a text, in place of {word}; those that are not there
 // stay.
 func Fill(s string, words map[string]string) string {
-	if !strings.Contains(s, "{") {
+	before, rest, found := strings.Cut(s, "{")
+	if !found {
 		return s
 	}
-	return placeholder.ReplaceAllStringFunc(s, func(m string) string {
-		if w, ok := words[m[1:len(m)-1]]; ok {
-			return w
+	var out strings.Builder
+	for found {
+		out.WriteString(before)
+		name, after, closed := strings.Cut(rest, "}")
+		if w, ok := words[name]; ok && closed {
+			out.WriteString(w)
+			rest = after
+		} else {
+			out.WriteByte('{')
 		}
-		return m
-	})
+		before, rest, found = strings.Cut(rest, "{")
+	}
+	out.WriteString(before)
+	return out.String()
 }

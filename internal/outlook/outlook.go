@@ -46,6 +46,7 @@ type Outlook struct {
 	dirty  map[*keeper.Keeper]bool // to be reckoned
 	untold map[*keeper.Keeper]bool // of which others are to hear
 	newest int64                   // revision
+	next   time.Time               // when time alone alters a device, or earlier; zero: never
 }
 
 // mind is what is remembered of a device between two reckonings. State and asked are

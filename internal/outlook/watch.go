@@ -10,24 +10,16 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/cause"
-	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/internal/keeper"
 )
 
-// A change is told at once; where changes go on coming, they are gathered, so that a
-// device of which ten facts are told is told of once.
-const (
-	gather = 2 * time.Millisecond // for what comes together
-	rest   = 8 * time.Millisecond // from one telling to the next, at least
-)
-
-// Run watches until ctx ends.
+// Run watches until ctx ends. A change is told at once; what changes while others are
+// told of is told of together.
 func (o *Outlook) Run(ctx context.Context) {
 	var alarm sync.WaitGroup
 	defer alarm.Wait()
-	var last time.Time
 	for {
 		waiting, stop := context.WithCancel(ctx)
 		if due := o.due(); !due.IsZero() {
@@ -44,10 +36,6 @@ func (o *Outlook) Run(ctx context.Context) {
 		case <-o.wake:
 		}
 		stop()
-		if clock.Sleep(ctx, clock.System{}, max(gather, rest-time.Since(last))) != nil {
-			return
-		}
-		last = time.Now()
 		for _, k := range o.changed() {
 			o.reckon(k)
 		}
@@ -77,7 +65,7 @@ func (o *Outlook) tell(ctx context.Context, changed []*keeper.Keeper) {
 	for _, k := range changed {
 		if m := o.minds[k]; m != nil {
 			o.untold[k] = true
-			m.due = o.cfg.Clock.Now().Add(time.Second)
+			o.dueAt(m, o.cfg.Clock.Now().Add(time.Second))
 		}
 	}
 }
@@ -91,17 +79,25 @@ func (o *Outlook) takeUntold() []*keeper.Keeper {
 	return out
 }
 
-// due is when time alone next alters a device.
+// due is when time alone next alters a device, or earlier; zero: never.
 func (o *Outlook) due() time.Time {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	var next time.Time
-	for _, m := range o.minds {
-		if !m.due.IsZero() && (next.IsZero() || m.due.Before(next)) {
-			next = m.due
-		}
+	return o.next
+}
+
+// dueAt has a device looked at again at a time, unless that is zero. The lock is held.
+func (o *Outlook) dueAt(m *mind, at time.Time) {
+	m.due = at
+	o.next = sooner(o.next, at)
+}
+
+// sooner is the earlier of two times; zero is never.
+func sooner(a, b time.Time) time.Time {
+	if a.IsZero() || !b.IsZero() && b.Before(a) {
+		return b
 	}
-	return next
+	return a
 }
 
 // changed takes the devices that are to be reckoned anew.
@@ -109,15 +105,17 @@ func (o *Outlook) changed() []*keeper.Keeper {
 	now := o.cfg.Clock.Now()
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	var out []*keeper.Keeper
-	for k := range o.dirty {
-		out = append(out, k)
-	}
-	for k, m := range o.minds {
-		if !m.due.IsZero() && !now.Before(m.due) && !o.dirty[k] {
-			out = append(out, k)
+	if !o.next.IsZero() && !now.Before(o.next) {
+		o.next = time.Time{}
+		for k, m := range o.minds {
+			if !m.due.IsZero() && !now.Before(m.due) {
+				o.dirty[k] = true
+				m.due = time.Time{}
+			}
+			o.next = sooner(o.next, m.due)
 		}
 	}
+	out := slices.Collect(maps.Keys(o.dirty))
 	clear(o.dirty)
 	return slices.DeleteFunc(out, func(k *keeper.Keeper) bool {
 		gone := o.cfg.Rack.ByID(k.Device().ID) != k
@@ -146,7 +144,7 @@ func (o *Outlook) reckon(k *keeper.Keeper) {
 	changed := state != m.state
 	m.state = state
 	o.mu.Lock()
-	if m.due = s.Readiness.NextChange; changed {
+	if o.dueAt(m, s.Readiness.NextChange); changed {
 		o.newest++
 		m.revision = o.newest
 		o.untold[k] = true

@@ -42,6 +42,7 @@ type Rack struct {
 	mu           sync.Mutex // guards all below
 	keepers      map[string]*keeper.Keeper
 	byHandle     map[string]*keeper.Keeper
+	ordered      []*keeper.Keeper // by handle; nil where it is to be made anew
 	lib          *sheet.Library
 	unseen       *keeper.Keeper
 	unrecognised map[string]Unrecognised // by place
@@ -86,7 +87,7 @@ func (r *Rack) keep(d store.Device, s *sheet.Series) *keeper.Keeper {
 	k := keeper.New(r.ctx, keeper.Config{Records: r.cfg.Store, Facts: r.cfg.Book.Of(facts.Subject{Kind: facts.Device, ID: d.ID}), Clock: r.cfg.Clock,
 		Log: r.cfg.Log, Proven: r.proven, Changed: r.tell, Ended: r.ended}, d, s)
 	r.mu.Lock()
-	r.keepers[d.ID], r.byHandle[d.Handle] = k, k
+	r.keepers[d.ID], r.byHandle[d.Handle], r.ordered = k, k, nil
 	r.mu.Unlock()
 	return k
 }
@@ -143,11 +144,13 @@ func (r *Rack) Close() {
 func (r *Rack) All() []*keeper.Keeper {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	out := make([]*keeper.Keeper, 0, len(r.byHandle))
-	for _, handle := range slices.Sorted(maps.Keys(r.byHandle)) {
-		out = append(out, r.byHandle[handle])
+	if r.ordered == nil {
+		r.ordered = make([]*keeper.Keeper, 0, len(r.byHandle))
+		for _, handle := range slices.Sorted(maps.Keys(r.byHandle)) {
+			r.ordered = append(r.ordered, r.byHandle[handle])
+		}
 	}
-	return out
+	return slices.Clone(r.ordered)
 }
 
 // ByID finds a keeper by the device's id; nil if there is none.
@@ -275,7 +278,7 @@ func (r *Rack) Set(ctx context.Context, handle string, c Change) error {
 		if r.byHandle[handle] == k {
 			delete(r.byHandle, handle)
 		}
-		r.byHandle[*c.Handle] = k
+		r.byHandle[*c.Handle], r.ordered = k, nil
 		r.mu.Unlock()
 	}
 	return nil

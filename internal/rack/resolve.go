@@ -194,6 +194,7 @@ func (r *Rack) ended(k *keeper.Keeper, w ways.Way, moved bool) {
 	if r.byHandle[d.Handle] == k {
 		delete(r.byHandle, d.Handle)
 	}
+	r.ordered = nil
 	r.mu.Unlock()
 	k.Discard()
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"time"
 
@@ -31,7 +30,7 @@ type Observation struct {
 // Observe keeps facts, and what they replace as history. It returns once they are
 // on disk. If ctx ends before that, it is not known whether they are.
 func (s *Store) Observe(ctx context.Context, o Observation) error {
-	w := write{tells: o.Event != "", do: func(ctx context.Context, tx *sql.Tx) error { return s.keepFacts(ctx, tx, o) }}
+	w := write{tells: o.Event != "", bare: true, do: func(ctx context.Context, tx *sql.Tx) error { return s.keepFacts(ctx, tx, o) }}
 	if o.Kept != nil {
 		w.kept = func() { o.Kept(o.Facts) }
 	}
@@ -39,7 +38,7 @@ func (s *Store) Observe(ctx context.Context, o Observation) error {
 }
 
 func (s *Store) keepFacts(ctx context.Context, tx *sql.Tx, o Observation) error {
-	f := statements{before: tx.StmtContext(ctx, s.prepared.before), history: tx.StmtContext(ctx, s.prepared.history), keep: tx.StmtContext(ctx, s.prepared.keep)}
+	f := statements{history: tx.StmtContext(ctx, s.prepared.history), keep: tx.StmtContext(ctx, s.prepared.keep)}
 	for i := range o.Facts {
 		s.sequence++
 		o.Facts[i].Seq = s.sequence
@@ -63,15 +62,8 @@ func (f statements) save(ctx context.Context, subject string, one fact.Fact) err
 	if err != nil {
 		return err
 	}
-	var before string
-	err = f.before.QueryRowContext(ctx, subject, one.Key, one.Source).Scan(&before)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+	if _, err := f.history.ExecContext(ctx, subject, one.Key, one.Source, string(raw), stamp(one.At), one.By); err != nil {
 		return err
-	}
-	if before != string(raw) {
-		if _, err := f.history.ExecContext(ctx, subject, one.Key, one.Source, string(raw), stamp(one.At), one.By); err != nil {
-			return err
-		}
 	}
 	_, err = f.keep.ExecContext(ctx, subject, one.Key, one.Source, one.Value.Type(), string(raw), stamp(one.At), one.By, one.Scope, one.Seq)
 	return err

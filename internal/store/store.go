@@ -107,7 +107,7 @@ func (s *Store) Close() error {
 // Tell writes an event for each of some subjects, behind which no record's change
 // stands.
 func (s *Store) Tell(ctx context.Context, kind string, subjects ...string) error {
-	return s.write(ctx, write{tells: true, do: func(ctx context.Context, tx *sql.Tx) error {
+	return s.write(ctx, write{tells: true, bare: true, do: func(ctx context.Context, tx *sql.Tx) error {
 		for _, subject := range subjects {
 			if err := s.event(ctx, tx, kind, subject); err != nil {
 				return err
@@ -175,12 +175,13 @@ func (s *Store) Oldest(ctx context.Context) (int64, error) {
 
 // Events returns events after a sequence, at most limit.
 func (s *Store) Events(ctx context.Context, after int64, limit int) ([]Event, error) {
-	return query(ctx, s.db, func(r row) (e Event, err error) {
+	rows, err := s.prepared.events.QueryContext(ctx, after, limit)
+	return collect(rows, err, func(r row) (e Event, err error) {
 		var at string
 		err = r.Scan(&e.Sequence, &e.Type, &e.Subject, &at)
 		e.At = moment(at)
 		return e, err
-	}, `SELECT sequence, type, subject, at FROM outbox WHERE sequence > ? ORDER BY sequence LIMIT ?`, after, limit)
+	})
 }
 
 // Setting returns a setting; "" if it is not set.
@@ -206,6 +207,10 @@ type row interface{ Scan(...any) error }
 // query collects rows.
 func query[T any](ctx context.Context, db *sql.DB, scan func(row) (T, error), q string, args ...any) ([]T, error) {
 	rows, err := db.QueryContext(ctx, q, args...)
+	return collect(rows, err, scan)
+}
+
+func collect[T any](rows *sql.Rows, err error, scan func(row) (T, error)) ([]T, error) {
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package web
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -28,7 +29,7 @@ const (
 type sink interface {
 	// put takes one message; id is from where a reader who lost the stream goes on.
 	put(id string, v any) error
-	// flush sends what was put.
+	// flush sends what was put; no more than a batch is put before it.
 	flush() error
 	// beat sends nothing of meaning, so that a reader who has left is noticed.
 	beat() error
@@ -55,7 +56,7 @@ func (s *Server) stream(c fiber.Ctx, send func(ctx context.Context, to sink) err
 					}
 				}
 			})
-			send(ctx, messages{conn}) //nolint:errcheck // the reader has left
+			send(ctx, &messages{conn: conn}) //nolint:errcheck // the reader has left
 		})
 		return nil
 	}
@@ -91,21 +92,30 @@ func (e events) beat() error {
 	return e.w.Flush()
 }
 
-// messages are those of a WebSocket, a JSON text each.
-type messages struct{ conn *websocket.Conn }
-
-func (m messages) put(_ string, v any) error {
-	raw, err := json.Marshal(v)
-	if err != nil {
-		return err
-	}
-	m.conn.SetWriteDeadline(time.Now().Add(takeWithin)) //nolint:errcheck // a failed write tells
-	return m.conn.WriteMessage(websocket.TextMessage, plain.JSON(raw))
+// messages are those of a WebSocket: what comes together is one of them, a JSON text
+// a line.
+type messages struct {
+	conn  *websocket.Conn
+	lines bytes.Buffer
 }
 
-func (messages) flush() error { return nil }
+func (m *messages) put(_ string, v any) error {
+	raw, err := json.Marshal(v)
+	m.lines.Write(plain.JSON(raw))
+	m.lines.WriteByte('\n')
+	return err
+}
 
-func (m messages) beat() error {
+func (m *messages) flush() error {
+	if m.lines.Len() == 0 {
+		return nil
+	}
+	defer m.lines.Reset()
+	m.conn.SetWriteDeadline(time.Now().Add(takeWithin)) //nolint:errcheck // a failed write tells
+	return m.conn.WriteMessage(websocket.TextMessage, bytes.TrimSuffix(m.lines.Bytes(), []byte("\n")))
+}
+
+func (m *messages) beat() error {
 	return m.conn.WriteControl(websocket.PingMessage, nil, time.Now().Add(takeWithin))
 }
 

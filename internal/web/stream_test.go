@@ -1,6 +1,7 @@
 package web_test
 
 import (
+	"encoding/json"
 	"net/http"
 	"strings"
 	"testing"
@@ -46,12 +47,16 @@ func TestPagesFollowEventsOverAWebSocketAndOnlyOurOwnDo(t *testing.T) {
 	_, err := d.Rack.Add(t.Context(), "kittiwake-1", "Kittiwake")
 	require.NoError(t, err)
 	for {
-		var e client.Event
-		require.NoError(t, conn.ReadJSON(&e))
-		if e.Subject == "kittiwake-1" {
-			require.Equal(t, []string{"device.changed", "1.0"}, []string{e.Type, e.SpecVersion})
-			require.Regexp(t, `/[0-9]+$`, e.ID, "its end is from where to go on")
-			return
+		_, message, err := conn.ReadMessage()
+		require.NoError(t, err)
+		for line := range strings.SplitSeq(string(message), "\n") {
+			var e client.Event
+			require.NoError(t, json.Unmarshal([]byte(line), &e))
+			if e.Subject == "kittiwake-1" {
+				require.Equal(t, []string{"device.changed", "1.0"}, []string{e.Type, e.SpecVersion})
+				require.Regexp(t, `/[0-9]+$`, e.ID, "its end is from where to go on")
+				return
+			}
 		}
 	}
 }

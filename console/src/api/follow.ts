@@ -15,7 +15,9 @@ export function follow<T>(
   const begin = () => {
     socket = new WebSocket(new URL(path(), window.location.origin.replace(/^http/, "ws")));
     socket.onopen = () => on.open?.();
-    socket.onmessage = (e: MessageEvent<string>) => on.message(JSON.parse(e.data) as T);
+    socket.onmessage = (e: MessageEvent<string>) => {
+      for (const line of e.data.split("\n")) on.message(JSON.parse(line) as T);
+    };
     socket.onclose = () => {
       if (left) return;
       on.end?.();
