@@ -133,9 +133,9 @@ func (c *Client) Devices(ctx context.Context, app string) ([]Device, error) {
 	return l.Items, err
 }
 
-// Strange lists what hangs on a bus and no prep sheet fits.
-func (c *Client) Strange(ctx context.Context) ([]Strange, error) {
-	l, err := call[List[Strange]](ctx, c, "GET", api+"/strange", nil)
+// Unrecognised lists what hangs on a bus and no prep sheet fits.
+func (c *Client) Unrecognised(ctx context.Context) ([]Unrecognised, error) {
+	l, err := call[List[Unrecognised]](ctx, c, "GET", api+"/unrecognised", nil)
 	return l.Items, err
 }
 
@@ -192,7 +192,7 @@ func (c *Client) Unlearn(ctx context.Context, family string, all bool) (int, err
 	return out.Forgotten, err
 }
 
-// Sheets asks for the prep sheets in force.
+// Sheets asks for the active prep sheets.
 func (c *Client) Sheets(ctx context.Context) (Sheets, error) {
 	return call[Sheets](ctx, c, "GET", api+"/sheets", nil)
 }
@@ -280,17 +280,17 @@ func (c *Client) Find(ctx context.Context, handle string) error {
 	return err
 }
 
-// Retirement tells what is to be done to put a device away.
+// Retirement tells what is to be done to retire a device.
 func (c *Client) Retirement(ctx context.Context, handle string) (Retirement, error) {
 	return call[Retirement](ctx, c, "GET", device(handle)+"/retirement", nil)
 }
 
-// Retire begins to put a device away.
+// Retire begins to retire a device.
 func (c *Client) Retire(ctx context.Context, handle string) (Retirement, error) {
 	return call[Retirement](ctx, c, "POST", device(handle)+"/retirement", struct{}{})
 }
 
-// CallOffRetirement calls putting a device away off.
+// CallOffRetirement calls retiring a device off.
 func (c *Client) CallOffRetirement(ctx context.Context, handle string) error {
 	_, err := call[struct{}](ctx, c, "DELETE", device(handle)+"/retirement", nil)
 	return err
@@ -349,16 +349,16 @@ func (c *Client) DropHost(ctx context.Context, name string) error {
 	return err
 }
 
-// Sets lists the driver sets.
-func (c *Client) Sets(ctx context.Context) ([]DriverSet, error) {
-	l, err := call[List[DriverSet]](ctx, c, "GET", api+"/sets", nil)
+// Drivers lists the driver sets.
+func (c *Client) Drivers(ctx context.Context) ([]DriverSet, error) {
+	l, err := call[List[DriverSet]](ctx, c, "GET", api+"/drivers", nil)
 	return l.Items, err
 }
 
-// AddSet gives the bench a driver set's file.
-func (c *Client) AddSet(ctx context.Context, file io.Reader) (DriverSet, error) {
+// AddDriver gives the bench a driver set's file.
+func (c *Client) AddDriver(ctx context.Context, file io.Reader) (DriverSet, error) {
 	var d DriverSet
-	res, err := c.send(ctx, "POST", api+"/sets", file, "application/octet-stream")
+	res, err := c.send(ctx, "POST", api+"/drivers", file, "application/octet-stream")
 	if err != nil {
 		return d, err
 	}

@@ -34,7 +34,7 @@ type Device struct {
 	Model    string              `json:"model"`
 	Code     string              `json:"code" doc:"the model as the maker prints it"`
 	Release  string              `json:"release" doc:"empty while not known"`
-	Summary  string              `json:"summary" enum:"unseen,blocked,readying,ready,lapsing"`
+	Summary  string              `json:"summary" enum:"unseen,blocked,preparing,ready,expiring"`
 	Gates    map[string]string   `json:"gates" doc:"gate to its state: open, shut, waiting, unknown, not needed"`
 	First    string              `json:"first" doc:"the first gate that is neither open nor not needed; empty if none"`
 	Next     *Step               `json:"next"`
@@ -49,7 +49,7 @@ type Device struct {
 	Computer map[string]string   `json:"computer" doc:"the computer's gates that the device needs, to their states"`
 	Waits    map[string][]string `json:"waits" doc:"gate to the gates that it waits for"`
 	Endings  []Ending            `json:"endings" nullable:"false" doc:"open gates that will shut by themselves, the soonest first"`
-	Retiring bool                `json:"retiring" doc:"it is being put away"`
+	Retiring bool                `json:"retiring" doc:"it is being retired"`
 	Revision int64               `json:"revision" doc:"changes whenever what a person decides by does; actions may carry it in If-Match"`
 }
 
@@ -60,8 +60,8 @@ type Ending struct {
 	Soon bool      `json:"soon" doc:"within the gate's notice"`
 }
 
-// Strange is something on a bus that no prep sheet fits.
-type Strange struct {
+// Unrecognised is something on a bus that no prep sheet fits.
+type Unrecognised struct {
 	Name       string   `json:"name" doc:"such as unknown-1, for as long as it hangs there"`
 	USB        string   `json:"usb" doc:"vendor:product"`
 	Host       string   `json:"host"`
@@ -107,14 +107,14 @@ type Phone struct {
 	Used        bool      `json:"used" doc:"a browser has it"`
 }
 
-// Retirement is how far putting a device away has come.
+// Retirement is how far retiring a device has come.
 type Retirement struct {
-	Since time.Time    `json:"since,omitzero" doc:"absent while it is not being put away"`
+	Since time.Time    `json:"since,omitzero" doc:"absent while it is not being retired"`
 	Ended time.Time    `json:"ended,omitzero" doc:"when all was done"`
 	Items []RetireItem `json:"items" nullable:"false"`
 }
 
-// RetireItem is one thing to be done when a device is put away.
+// RetireItem is one thing to be done when a device is retired.
 type RetireItem struct {
 	Step Step      `json:"step"`
 	At   time.Time `json:"at,omitzero" doc:"when it was seen or told to be done"`
@@ -213,7 +213,7 @@ type Cause struct {
 	Who         string  `json:"who" enum:",hands,computer,automatic"`
 	Seconds     float64 `json:"seconds" doc:"that the remedy takes"`
 	Sight       string  `json:"sight" doc:"what should be seen after it"`
-	Done        bool    `json:"done" doc:"somebody did it, in vain so far"`
+	Done        bool    `json:"done" doc:"somebody tried it, and it did not help"`
 	Because     []Fact  `json:"because" nullable:"false" doc:"what proves it or speaks for it"`
 }
 
@@ -266,10 +266,10 @@ type Learned struct {
 	Last   time.Time `json:"last"`
 }
 
-// Sheets are the prep sheets in force, and what keeps newer ones from being so.
+// Sheets are the active prep sheets, and what keeps newer ones from being so.
 type Sheets struct {
 	Items   []Sheet   `json:"items" nullable:"false"`
-	Trouble []Mistake `json:"trouble" nullable:"false" doc:"mistakes for which the newest edit is not in force"`
+	Trouble []Mistake `json:"trouble" nullable:"false" doc:"mistakes for which the newest edit is not active"`
 	Dir     string    `json:"dir" doc:"where sheets beside the bench lie"`
 }
 
@@ -278,7 +278,7 @@ type Sheet struct {
 	Sheet     string     `json:"sheet"`
 	File      string     `json:"file"`
 	Own       bool       `json:"own" doc:"it lies beside the bench; others ship with it"`
-	Taken     *time.Time `json:"taken" doc:"since when an own one is in force"`
+	Taken     *time.Time `json:"taken" doc:"since when an own one is active"`
 	Family    string     `json:"family"`
 	Maker     string     `json:"maker"`
 	Model     string     `json:"model"`

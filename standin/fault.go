@@ -23,9 +23,9 @@ var cableFaults = []struct {
 }
 
 const (
-	notPlugged  = "not-plugged"
-	heldByGuest = "held-by-guest"
-	guest       = "machine pit"
+	notPlugged    = "not-plugged"
+	heldByMachine = "held-by-machine"
+	machine       = "machine pit"
 )
 
 // faults are all that a body and its cable can have.
@@ -36,7 +36,7 @@ func (r *Rig) faults(b *body.Body) []Fault {
 		out = append(out, Fault{Name: f.name, Text: f.text, On: port.Cable == f.cable && !b.Cradled()})
 	}
 	out = append(out, Fault{Name: notPlugged, Text: "its cable is out", On: !port.Plugged},
-		Fault{Name: heldByGuest, Text: "a virtual machine holds it", On: port.Held != ""})
+		Fault{Name: heldByMachine, Text: "a virtual machine holds it", On: port.Held != ""})
 	return append(out, b.Faults()...)
 }
 
@@ -64,9 +64,9 @@ func (r *Rig) setFault(b *body.Body, name string, on bool) error {
 		return r.hub.Pull(b.Name(), 0)
 	case name == notPlugged:
 		return r.hub.Plug(b.Name())
-	case name == heldByGuest && on:
-		return r.hub.Hold(b.Name(), guest)
-	case name == heldByGuest:
+	case name == heldByMachine && on:
+		return r.hub.Hold(b.Name(), machine)
+	case name == heldByMachine:
 		return r.hub.Hold(b.Name(), "")
 	}
 	if !slices.ContainsFunc(r.faults(b), func(f Fault) bool { return f.Name == name }) {

@@ -34,6 +34,7 @@ type Scenario struct {
 	Answer string   `json:"answer"` // how long questions wait; "": as the body's data says
 	Sets   [][]byte `json:"sets"`   // driver sets that the host has from the beginning
 	Bodies []Entry  `json:"bodies"`
+	Crew   string   `json:"crew"` // the number of the crew's account
 	// More is a directory with further makers' data, as in standin/bodies.
 	More string `json:"more"`
 	// Boot, where not "", is used instead of the bodies' times for a restart.
@@ -144,7 +145,7 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		if sc.Boot != "" {
 			spec.Boot = sc.Boot
 		}
-		b, err := body.New(body.Config{Name: e.Name, Spec: spec, Model: e.Model, Serial: e.Serial, Answer: answer,
+		b, err := body.New(body.Config{Name: e.Name, Spec: spec, Model: e.Model, Serial: e.Serial, Crew: sc.Crew, Answer: answer,
 			Dir: filepath.Join(sc.Dir, "bodies"), Clock: r.clock, Log: log, Begin: e.Begin})
 		if err != nil {
 			return err
@@ -253,6 +254,7 @@ const (
 	MethodPull   = "pull"
 	MethodTouch  = "touch"
 	MethodScreen = "screen"
+	MethodCard   = "card"
 	MethodClock  = "clock.move"
 	MethodSlide  = "slide"
 	MethodType   = "type"
@@ -319,8 +321,9 @@ func (r *Rig) handle(ctx context.Context, c *rpc.Conn, method string, params jso
 		case MethodPress:
 			return nil, b.Press(p.Text)
 		case MethodScreen:
-			elements, _ := b.Elements()
-			return elements, nil
+			return b.Read(), nil
+		case MethodCard:
+			return b.Card(), nil
 		case MethodFaults:
 			return r.faults(b), nil
 		case MethodFault:

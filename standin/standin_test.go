@@ -19,10 +19,10 @@ import (
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/rfb"
 	"earlybench.invalid/earlybench/core/rpc"
-	"earlybench.invalid/earlybench/core/sets"
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/core/usbip"
 	"earlybench.invalid/earlybench/standin"
@@ -36,8 +36,8 @@ func driverSet(t testing.TB) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	root := fstest.MapFS{"link.drv": {Data: bytes.Repeat([]byte("driver"), 1000)}}
-	require.NoError(t, sets.Pack(&b, sets.Manifest{Name: "halden-link", Version: "4.1", Maker: "Halden",
-		Fits: []sets.Match{{USB: "f3e0:0104", Class: "ff/00/00", Interface: usb.LinkName}}}, root, []string{"link.drv"}))
+	require.NoError(t, driver.Pack(&b, driver.Manifest{Name: "halden-link", Version: "4.1", Maker: "Halden",
+		Fits: []driver.Match{{USB: "f3e0:0104", Class: "ff/00/00", Interface: usb.LinkName}}}, root, []string{"link.drv"}))
 	return b.Bytes()
 }
 
@@ -101,7 +101,7 @@ func dial(t testing.TB, r *standin.Rig, key ssh.Signer, pinned string) (*link.Se
 	d, err := usb.Describe(t.Context(), dev)
 	require.NoError(t, err)
 	i, in, out, ok := d.Link()
-	require.True(t, ok, "the bench link is on the bus")
+	require.True(t, ok, "the device link is on the bus")
 	pipe, err := link.Bulk(t.Context(), dev, i.Number, in, out)
 	if err != nil {
 		return nil, dev, err
@@ -130,8 +130,8 @@ func TestAHandsetShowsOneInterfaceUntilItsHiddenRowIsTappedOftenEnough(t *testin
 	require.Contains(t, list().Path, "heron-2")
 
 	touch(t, r, "Settings", "Care", "Inside label", "Batch", "Batch", "Batch", "Batch", "Batch")
-	require.ErrorContains(t, steer(t, r, standin.MethodTouch, standin.Steer{Body: "heron-2", Text: "Back room"}), "\"Batch\", \"Notes and thanks\"")
-	touch(t, r, "Batch", "Back", "Back", "Back room", "Computers may", "debug and install", "Let them")
+	require.ErrorContains(t, steer(t, r, standin.MethodTouch, standin.Steer{Body: "heron-2", Text: "Computers may"}), "\"Batch\", \"Rinse\"")
+	touch(t, r, "Batch", "Batch", "Computers may", "debug and install", "Let them")
 	require.Eventually(t, func() bool { return len(list().Interfaces) == 2 }, 5*time.Second, 5*time.Millisecond)
 }
 
@@ -195,8 +195,8 @@ func TestAWipedDeviceHasAnotherKeyAndIsNotTakenForTheOldOne(t *testing.T) {
 	s.Close()
 	dev.Close()
 	touch(t, r, "Settings", "Care", "Start over", "Start over")
-	touch(t, r, "Settings", "Care", "Inside label", "Batch", "Batch", "Batch", "Batch", "Batch", "Batch", "Back", "Back",
-		"Back room", "Computers may", "debug and install", "Let them")
+	touch(t, r, "Settings", "Care", "Inside label", "Batch", "Batch", "Batch", "Batch", "Batch", "Batch", "Batch",
+		"Computers may", "debug and install", "Let them")
 	require.Eventually(t, func() bool {
 		infos, err := usbip.TCP(r.Addresses().Hub).List(t.Context())
 		return err == nil && len(infos) == 1 && len(infos[0].Interfaces) == 2

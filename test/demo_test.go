@@ -185,8 +185,8 @@ func (d *demo) touch(body string, texts ...string) {
 func (d *demo) openMode(body string) {
 	d.t.Helper()
 	d.touch(body, "Settings", "Care", "Inside label")
-	d.ok("standin", "touch", body, "Batch", "--times", "6")
-	d.touch(body, "Back", "Back", "Back room", "Computers may", "debug and install", "Let them")
+	d.ok("standin", "touch", body, "Batch", "--times", "7")
+	d.touch(body, "Computers may", "debug and install", "Let them")
 }
 
 // device asks for a device of the rack.
@@ -217,8 +217,8 @@ func (d *demo) prepared() {
 
 func (d *demo) installDriver() {
 	d.t.Helper()
-	d.eventually("the bench link is on the bus", func() bool { return d.device("heron-2").Gates["mode"] == "open" })
-	sets, err := d.api.Sets(context.Background())
+	d.eventually("the device link is on the bus", func() bool { return d.device("heron-2").Gates["mode"] == "open" })
+	sets, err := d.api.Drivers(context.Background())
 	require.NoError(d.t, err)
 	job, err := d.api.InstallDriver(context.Background(), "heron-2", sets[0].Digest)
 	require.NoError(d.t, err)

@@ -3,14 +3,17 @@ package test
 import (
 	"context"
 	"net"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/standin"
+	"earlybench.invalid/earlybench/standin/body"
 )
 
 // steer steers the demo's stand-ins.
@@ -54,42 +57,43 @@ func TestANewcomerOpensEveryFamilyByWhatThePageSays(t *testing.T) {
 		mode   string
 	}{
 		{"ivory-1", []turn{
-			{"Warranty", []string{"Settings", "Warranty"}, "I have done that"},
+			{"Open Warranty, and set the dial", slices.Concat([]string{"Settings", "Warranty"}, slices.Repeat([]string{"short hand back"}, 2),
+				slices.Repeat([]string{"long hand on"}, 4), []string{"Done"}), "I have done that"},
 			{"nine times", slices.Repeat([]string{"Card number"}, 9), "I have done that"},
-			{"Draw the unlock pattern", []string{"Dot 1", "Dot 4", "Dot 7", "Dot 8", "Dot 9", "Done"}, "I have done that"},
 			{"Set Computers may to debug and install", []string{"Back", "Back room", "Computers may", "debug and install", "So be it"}, ""},
-			{"Say yes to moor-desk", nil, "Have ivory-1 ask"},
+			{"Say yes to moor-desk", nil, "Show the request on ivory-1"},
 			{"It is asking now", []string{"In until sent away"}, ""},
 		}, "open"},
 		{"kestle-1", []turn{
-			{"Switch Visitors on", []string{"Settings", "Strongroom", "Visitors", "Visitors", "let them"}, ""},
-			{"Say yes to moor-desk", nil, "Have kestle-1 ask"},
-			{"It is asking now", []string{"for good"}, ""},
-			{"password", []string{"4", "7", "1", "1", "Done"}, ""},
+			{"Switch Visitors on", []string{"Settings", "Strongroom", "Visitors", "Visitors", "let them", "(keep the letters)"}, "I have done that"},
+			{"Restart kestle-1", []string{"restart", "(it is back)"}, "I have done that"},
+			{"Type the four letters back", []string{"(the letters)", "let them in"}, ""},
+			{"hold the two keys", nil, "Show the request on kestle-1"},
+			{"It is asking now", []string{"(the two keys)"}, ""},
 		}, "open"},
 		{"whimbrel-1", []turn{
-			{"Say yes to moor-desk", nil, "Have whimbrel-1 ask"},
-			{"It is asking now", []string{"Yes, from now on", "1", "0", "6", "6", "Done"}, ""},
-			{"Switch Let guests in on", []string{"Doorway", "Guests", "Let guests in", "Let them in", "1", "0", "6", "6", "Done"}, ""},
-			{"Restart whimbrel-1", []string{"Restart the house"}, ""},
-			{"Unlock whimbrel-1", []string{"Unlock", "1", "0", "6", "6", "Done"}, ""},
-			{"Type back the four letters", []string{"sign", "Open the door"}, ""},
+			{"Hang up the number of your crew", []string{"Doorway", "Lodgers", "(the crew number)", "Hang up"}, "I have done that"},
+			{"Switch Take lodgers in on", []string{"Take lodgers in", "Take them in"}, ""},
+			{"Pick the number that is shown here on its screen", nil, "Show the request on whimbrel-1"},
+			{"It is asking now", []string{"(the number on the page)"}, ""},
 		}, "open"},
 	} {
 		t.Run(w.handle, func(t *testing.T) {
 			open(w.handle)
+			owner := owner{d: d}
 			for _, turn := range w.turns {
 				b.sees(turn.says)
 				for _, text := range turn.hands {
-					if text == "sign" {
-						for _, letter := range d.signOn(w.handle) {
-							b.hands(string(letter))
+					if keys, special := owner.does(b, w.handle, text); special {
+						for _, key := range keys {
+							b.hands(key)
 						}
 						continue
 					}
 					b.hands(text)
 				}
 				if turn.button != "" {
+					b.sees(turn.says) // again, where it was away meanwhile
 					b.presses(turn.button)
 				}
 			}
@@ -112,28 +116,88 @@ func TestANewcomerOpensEveryFamilyByWhatThePageSays(t *testing.T) {
 		b.presses("I have done that")
 		d.waits("kittiwake-1", "mode", "open")
 		b.sees("Loose parts are switched on: yes")
-		b.sees("told by ")
+		b.sees("confirmed by ")
 	})
 	require.NotContains(t, b.log.String(), "exception")
 }
 
-// signOn reads the sign off a stand-in's boards, as eyes do.
-func (d *demo) signOn(device string) string {
+// owner is somebody with a stand-in in the hand, and its card beside it.
+type owner struct {
+	d       *demo
+	letters string
+}
+
+// does tells which keys or texts something comes to that depends on what is read.
+func (o *owner) does(b *browser, device, text string) (keys []string, special bool) {
+	o.d.t.Helper()
+	switch text {
+	case "(keep the letters)":
+		o.d.eventually("it shows letters", func() bool { o.letters = o.d.reading(device).Code; return o.letters != "" })
+	case "(it is back)":
+		o.d.eventually("it is back, also for the bench", func() bool {
+			return strings.Contains(o.d.reading(device).Text, "letters from before") && o.d.device(device).Gates["seen"] == "open"
+		})
+	case "(the letters)":
+		keys = keysOf(o.letters)
+	case "(the two keys)":
+		keys = o.d.heldKeys(device)
+	case "(the crew number)":
+		keys = strings.Split(strings.ReplaceAll(o.d.onCard(device, "Crew number"), " ", ""), "")
+	case "(the number on the page)":
+		number := get(b, "read the number", chromedp.Poll[string](`document.body.innerText.match(/Pick ([0-9]{2}) on its screen/)?.[1]`, chromedp.WithPollingTimeout(patience)))
+		keys = []string{number}
+	default:
+		return nil, false
+	}
+	return keys, true
+}
+
+// keysOf are the number keys on which letters stand.
+func keysOf(letters string) (keys []string) {
+	for _, r := range strings.ToLower(letters) {
+		keys = append(keys, string("22233344455566677778889999"[r-'a']))
+	}
+	return keys
+}
+
+// reading is what a stand-in's screen says, as eyes read it.
+func (d *demo) reading(device string) (r body.Reading) {
 	d.t.Helper()
-	var sign string
-	d.eventually("a sign on its boards", func() bool {
-		var elements []struct{ Text, Kind string }
-		if standinCallInto(d, standin.MethodScreen, standin.Steer{Body: device}, &elements) != nil {
-			return false
+	require.NoError(d.t, standinCallInto(d, standin.MethodScreen, standin.Steer{Body: device}, &r))
+	return r
+}
+
+// onCard reads a line of the card that lies beside a stand-in.
+func (d *demo) onCard(device, what string) string {
+	d.t.Helper()
+	for line := range strings.Lines(d.ok("standin", "card", device)) {
+		if text, ok := strings.CutPrefix(line, what); ok {
+			return strings.TrimSpace(text)
 		}
-		for _, e := range elements {
-			if e.Kind == "board" {
-				sign = e.Text
-			}
-		}
-		return sign != ""
+	}
+	require.Fail(d.t, "the card of "+device+" has no "+what)
+	return ""
+}
+
+// heldKeys are the two keys that a kestle wants held together.
+func (d *demo) heldKeys(device string) []string {
+	d.t.Helper()
+	var keys []string
+	d.eventually("it names two keys", func() bool {
+		keys = regexp.MustCompile(`hold (\d) and (\d) together`).FindStringSubmatch(d.reading(device).Text)
+		return keys != nil
 	})
-	return sign
+	return []string{"Key " + keys[1], "Key " + keys[2]}
+}
+
+// openVisitors goes the way of a kestle, to the code that is typed back.
+func (d *demo) openVisitors(device string) {
+	d.t.Helper()
+	d.touch(device, "Settings", "Strongroom", "Visitors", "Visitors", "let them")
+	letters := d.reading(device).Code
+	d.touch(device, "restart")
+	d.eventually("it is back", func() bool { return strings.Contains(d.reading(device).Text, "letters from before") })
+	d.touch(device, append(keysOf(letters), "let them in")...)
 }
 
 func standinCall(d *demo, method string, p standin.Steer) error {

@@ -18,7 +18,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/client"
-	"earlybench.invalid/earlybench/standin"
 )
 
 // screenTerminal is a command at a pseudo-terminal of a known size.
@@ -75,10 +74,10 @@ func TestAPrepThatIsLeftOnTheScreenGoesOnInTheConsole(t *testing.T) {
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.presses("Go on")
 	b.sees("Tap Batch six times")
-	b.sees("told by you")
+	b.sees("confirmed by you")
 }
 
-func TestADeviceIsPutAwayAndEachThingIsObserved(t *testing.T) {
+func TestADeviceIsRetiredAndEachThingIsObserved(t *testing.T) {
 	d := startDemo(t)
 	d.ok("try", "demo/apps/callout", "heron-1")
 	require.Contains(t, d.ok("rack", "show", "heron-1"), "fellgate/callout")
@@ -94,12 +93,12 @@ func TestADeviceIsPutAwayAndEachThingIsObserved(t *testing.T) {
 	var shown client.Retirement
 	require.NoError(t, json.Unmarshal([]byte(d.ok("retire", "heron-1", "--json")), &shown))
 	require.True(t, shown.Ended.IsZero(), "it is not closed yet")
-	require.NotEqual(t, 0, d.run("retire", "heron-1", "--told", "close").code, "the bench sees for itself whether it is closed")
+	require.NotEqual(t, 0, d.run("retire", "heron-1", "--confirm", "close").code, "the bench sees for itself whether it is closed")
 
-	for _, text := range []string{"Settings", "Back room", "Close the Back room", "Close it"} {
+	for _, text := range []string{"Settings", "Care", "Inside label", "Batch", "Close the Back room", "Close it"} {
 		d.touch("heron-1", text)
 	}
-	d.eventually("closing is observed", func() bool { return strings.Contains(d.ok("retire", "heron-1"), "is put away") })
+	d.eventually("closing is observed", func() bool { return strings.Contains(d.ok("retire", "heron-1"), "is retired") })
 	d.ok("standin", "pull", "heron-1")
 	d.eventually("it has no row any more", func() bool { return !strings.Contains(d.ok("rack"), "heron-1") })
 	d.ok("standin", "plug", "heron-1")
@@ -107,7 +106,7 @@ func TestADeviceIsPutAwayAndEachThingIsObserved(t *testing.T) {
 	require.Equal(t, "mode", d.device("heron-1").First)
 }
 
-func TestPuttingAwayCanBeCalledOffAndIsRefusedWhereNothingIsKnown(t *testing.T) {
+func TestRetiringCanBeCalledOffAndIsRefusedWhereNothingIsKnown(t *testing.T) {
 	d := startDemo(t)
 	d.ok("retire", "heron-2")
 	require.True(t, d.device("heron-2").Retiring)
@@ -158,15 +157,11 @@ func TestTheScreenIsSeenAndTouchedInTheConsole(t *testing.T) {
 	find := `(() => { const c = document.querySelector('[role=application] canvas'); if (!c || c.width < 500) return null;
 		c.scrollIntoView({block: "center"}); const r = c.getBoundingClientRect(); return {X: r.x, Y: r.y, W: r.width, H: r.height} })()`
 	at := get(b, "the screen", chromedp.Poll[box](find, chromedp.WithPollingTimeout(patience)))
-	var elements []struct {
-		Text       string
-		X, Y, W, H float64
-	}
-	require.NoError(t, standinCallInto(d, standin.MethodScreen, standin.Steer{Body: "heron-1"}, &elements))
-	require.Equal(t, "Settings", elements[0].Text)
-	e := elements[0]
+	e := d.reading("heron-1").Elements[0]
+	require.Equal(t, "Settings", e.Text)
+	middle := [2]float64{float64(e.X) + float64(e.W)/2, float64(e.Y) + float64(e.H)/2}
 	d.eventually("a touch reaches the device", func() bool {
-		get(b, "touch Settings", chromedp.MouseClickXY(at.X+(e.X+e.W/2)*at.W/276, at.Y+(e.Y+e.H/2)*at.H/550))
+		get(b, "touch Settings", chromedp.MouseClickXY(at.X+middle[0]*at.W/276, at.Y+middle[1]*at.H/550))
 		time.Sleep(200 * time.Millisecond)
 		return strings.Contains(d.ok("standin", "screen", "heron-1"), "Care")
 	})
@@ -285,11 +280,9 @@ func TestARoundGroupsTheRackInTheTerminalAndInTheConsole(t *testing.T) {
 	b.presses("By next step")
 	b.sees("11 devices wait for")
 	b.sees("Take it back")
-	d.ok("standin", "fault", "drop", "ivory-2", "held-by-guest")
+	d.ok("standin", "fault", "drop", "ivory-2", "held-by-machine")
 	get(b, "it goes by itself", chromedp.Poll[bool](`!document.body.innerText.includes("Take it back")`, chromedp.WithPollingTimeout(patience)))
-	for _, text := range []string{"Settings", "Strongroom", "Visitors", "Visitors", "let them"} {
-		d.touch("kestle-2", text)
-	}
+	d.openVisitors("kestle-2")
 	b.sees("kestle-2")
 	d.waits("kestle-2", "mode", "open")
 	get(b, "press with the keyboard", chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("a")].find((a) => a.innerText.includes("Begin with")).focus()`))

@@ -52,7 +52,7 @@ func TestAnOutsidersFamilyIsLedByDataAlone(t *testing.T) {
 	}
 	d.waits("moth-1", "mode", "open")
 	b.sees("Say that moor-desk may come in")
-	b.presses("Have moth-1 ask")
+	b.presses("Show the request on moth-1")
 	b.hands("Let it in")
 	d.waits("moth-1", "linked", "open")
 	require.NotContains(t, b.log.String(), "exception")

@@ -55,7 +55,7 @@ func TestPictures(t *testing.T) {
 	terminal(t, d, dir, "terminal-rack", "earlybench rack")
 	terminal(t, d, dir, "terminal-why", "earlybench why heron-2")
 	terminal(t, d, dir, "terminal-unseen", "earlybench why --unseen --answer plugged=yes --answer charging=yes")
-	at, unplug := strangeHost(t)
+	at, unplug := unrecognisedHost(t)
 	d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
 	b.sees("unknown-1")
 	shot("unknown")
@@ -96,13 +96,13 @@ func TestPictures(t *testing.T) {
 	for range 6 {
 		b.hands("Batch")
 	}
-	for _, text := range []string{"Back", "Back", "Back room", "Computers may", "debug and install", "Let them"} {
+	for _, text := range []string{"Batch", "Computers may", "debug and install", "Let them"} {
 		b.hands(text)
 	}
 	b.sees("SHA-256")
 	shot("driver")
 	b.presses("Install halden-link")
-	b.presses("Have heron-2 ask")
+	b.presses("Show the request on heron-2")
 	b.sees("It is asking now")
 	b.hands("Until withdrawn")
 	b.presses("Try Callout")

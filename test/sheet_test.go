@@ -24,7 +24,7 @@ func guideSheet(t *testing.T) string {
 
 func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
 	d := startDemo(t)
-	at, unplug := strangeHost(t)
+	at, unplug := unrecognisedHost(t)
 	d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
 	d.eventually("it is shown", func() bool { return strings.Contains(d.ok("rack"), "sheet new --from unknown-1") })
 
@@ -46,9 +46,9 @@ func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
 	require.NotContains(t, d.ok("rack"), "unknown-1")
 	why := d.ok("why", "slate-1")
 	require.Contains(t, why, "Open desk is off.")
-	require.Contains(t, why, "lent to a guest")
-	w := whyOf(t, d, "slate-1", "--answer", "guest-running=no", "--answer", "lamp=yes")
-	require.Equal(t, "guest-mode", w.Causes[0].ID)
+	require.Contains(t, why, "is lent out")
+	w := whyOf(t, d, "slate-1", "--answer", "machine-running=no", "--answer", "lamp=yes")
+	require.Equal(t, "lent-out", w.Causes[0].ID)
 	require.Contains(t, d.ok("sheet", "show", "slate-1", "--only", "word"), "Open desk")
 
 	edited(t, d, added.err)
@@ -68,11 +68,11 @@ func edited(t *testing.T, d *demo, said string) {
 	d.eventually("the edit is taken", func() bool { return strings.Contains(d.ok("rack"), "Switch Open house on") })
 	write("open: fact.usb.link #", "open: fact.usb.lnk #")
 	d.eventually("the broken edit is told", func() bool { return strings.Contains(d.ok("sheet"), "did you mean fact.usb.link?") })
-	require.Contains(t, d.ok("sheet"), "wrong and not in force")
-	require.Contains(t, d.ok("rack"), "Switch Open house on", "the last good one stays in force")
+	require.Contains(t, d.ok("sheet"), "wrong and not active")
+	require.Contains(t, d.ok("rack"), "Switch Open house on", "the last good one stays active")
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
-	b.sees("An edit of a sheet is not in force")
+	b.sees("An edit of a sheet is not active")
 	b.sees("there is no fact.usb.lnk")
 
 	bench := processOf(t, d.cmd.Process.Pid, "serve")
@@ -85,7 +85,7 @@ func edited(t *testing.T, d *demo, said string) {
 	require.Contains(t, d.ok("sheet"), "did you mean fact.usb.link?")
 	write("switch: Open desk", "switch: Open desk")
 	d.eventually("the mended one is taken", func() bool { return strings.Contains(d.ok("rack"), "Switch Open desk on") })
-	require.NotContains(t, d.ok("sheet"), "not in force")
+	require.NotContains(t, d.ok("sheet"), "not active")
 
 	require.Equal(t, 1, d.run("sheet", "drop", "tarn").code, "a shipped sheet stays")
 	require.Contains(t, d.run("sheet", "drop", "tarn/halden").err, "ships with Early Bench")

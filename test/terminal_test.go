@@ -50,7 +50,7 @@ func TestPrepAtATerminalTakesEnterAndAsksForConsent(t *testing.T) {
 	y := d.atTerminal(ctx, "prep heron-2 --plain")
 	y.says(d, "Go to the page")
 	y.types("\n")
-	y.says(d, "Find the row  told by you")
+	y.says(d, "Find the row  confirmed by you")
 	y.says(d, "Tap Batch six times")
 	d.openMode("heron-2")
 	y.says(d, "Install it on host loft? [y/N]")
@@ -83,7 +83,7 @@ func TestPrepThatIsLeftGoesOnWhereItWas(t *testing.T) {
 	require.Contains(t, r.out, "go on with: earlybench prep heron-2")
 
 	y = d.atTerminal(ctx, "prep heron-2 --plain")
-	y.says(d, "Find the row  told by you")
+	y.says(d, "Find the row  confirmed by you")
 	d.openMode("heron-2")
 	y.says(d, "[y/N]")
 	y.types("\n")

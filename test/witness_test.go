@@ -27,7 +27,7 @@ func TestDebiansUSBIPReadsTheHubsListWhileTheBenchHasTheDevices(t *testing.T) {
 	for _, want := range []string{"1-1", "1-2", "f3e0:0103", "f3e0:0104", "/heron-1", "/heron-2", "06/01/01", "ff/00/00"} {
 		require.Contains(t, out, want)
 	}
-	require.Equal(t, 1, strings.Count(out, "(ff/00/00)"), "only heron-1 shows the bench link")
+	require.Equal(t, 1, strings.Count(out, "(ff/00/00)"), "only heron-1 shows the device link")
 
 	d.openMode("heron-2")
 	d.eventually("heron-2 shows it too", func() bool { return strings.Count(list(), "(ff/00/00)") == 2 })

@@ -13,9 +13,9 @@ import (
 // seenBy is by which facts the bench knows what a check asks; that fact known, nobody
 // is asked.
 var seenBy = map[string][]fact.Key{
-	"host-sets": {fact.DriverOffered}, "ended-at": {fact.AppFailed}, "kit-in-shell": {fact.KitState}, "kit-elsewhere": {fact.KitState},
-	"guest-running": {fact.USBHolder}, "guest-lists-it": {fact.USBHolder}, "was-asleep": {fact.Asleep}, "screen-shows": {fact.AdmitState},
-	"who-answered": {fact.AdmitState}, "room": {fact.AppFailed}, "unlock": {fact.LinkUp}, "sets-say": {fact.SupportState},
+	"host-drivers": {fact.DriverOffered}, "ended-at": {fact.AppFailed}, "kit-in-shell": {fact.KitState}, "kit-elsewhere": {fact.KitState},
+	"machine-running": {fact.USBHolder}, "machine-lists-it": {fact.USBHolder}, "was-asleep": {fact.Asleep}, "screen-shows": {fact.AdmitState},
+	"who-answered": {fact.AdmitState}, "room": {fact.AppFailed}, "unlock": {fact.LinkUp}, "support-says": {fact.SupportState},
 	"depot-reached": {fact.DepotState}, "authority-reached": {fact.AuthorityUp}, "signed-in": {fact.AccountState, fact.Standing},
 	"places": {fact.RegisterState}, "grant-says": {fact.GrantState}, "token-page": {fact.TokenState}, "clock-of-device": {fact.DeviceClock},
 	"clock-of-computer": {fact.HostClock}, "offered": {fact.AcceptState}, "choice-stands": {fact.ModeComputers}, "worked-before": {fact.Met},
@@ -27,9 +27,9 @@ var onlyAPerson = map[string]string{
 	"plugged": "whether a plug sits", "charging": "a cable without data draws power silently", "power-button": "what a screen shows before a link",
 	"other-cable": "it is done with hands", "other-port": "it is done with hands", "wiggle": "it is done with hands", "wiped": "what somebody did",
 	"status-list": "the list is fetched at the next connection only", "certificate-says": "where no identity is kept here yet",
-	"address-shown": "a page of the device before a link", "wants-password": "a page of the device before a link",
+	"visitors-page": "a page of the device before a link", "letters-known": "what somebody remembers",
 	"answers-echo": "this bench sends no echo requests", "login-says": "a person's own terminal", "address-it-says": "a page of the device before a link",
-	"guest-page": "a page of the device before a link", "pattern-asked": "what the device asked of a person", "about-says": "where the release was never seen",
+	"lodgers-page": "a page of the device before a link", "dial-set": "a page of the device before a link", "about-says": "where the release was never seen",
 	"on-cradle": "where a watch lies", "flame": "a page of the device before a link",
 }
 

@@ -28,7 +28,7 @@ type Learned map[string]float64
 type belief struct {
 	causes []*sheet.Cause // the last is nil: something else
 	p      []float64
-	tried  []bool // its remedy was done, in vain
+	tried  []bool // its remedy was tried and did not help
 }
 
 // prior makes the belief before anything was seen: the sheet's weights as cases,
@@ -129,7 +129,7 @@ func likelihood(c *sheet.Check, cause *sheet.Cause, answer int) float64 {
 	return (1-noise)*c.Share(cause.ID)[answer] + noise*even
 }
 
-// without returns the belief after the remedy of a cause was done in vain.
+// without returns the belief after the remedy of a cause was tried and did not help.
 func (b belief) without(cause int) belief {
 	out := belief{causes: b.causes, p: slices.Clone(b.p), tried: slices.Clone(b.tried)}
 	out.p[cause] *= 1 - cured

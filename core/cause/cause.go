@@ -5,7 +5,7 @@
 // It thinks of one cause at a time (a single fault), and reckons with Bayes'
 // rule: the sheet's weights and what was learned give the belief before
 // anything was seen; facts prove, exclude or weigh causes; answers to checks
-// and remedies done in vain do the rest. The next move is the check or remedy
+// and remedies that did not help do the rest. The next move is the check or remedy
 // that is expected to find out the most a second.
 package cause
 
@@ -39,7 +39,7 @@ type Ranked struct {
 	Text        string
 	Probability float64
 	Remedy      sheet.Remedy
-	Done        bool        // somebody did what helps against it, in vain so far
+	Done        bool        // somebody tried its remedy, and that did not help
 	Because     []fact.Fact // what speaks for it or proves it
 }
 

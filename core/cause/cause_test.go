@@ -43,7 +43,7 @@ func said(check, answer string) fact.Fact {
 // ask explains a device of which some facts are known.
 func ask(s *sheet.Sheet, learned cause.Learned, facts ...fact.Fact) (cause.Question, cause.Explanation) {
 	words := s.Words("")
-	for k, v := range map[string]string{"handle": "heron-2", "bench": "moor-desk", "fingerprint": "SHA256:x", "set": "halden-link 4.1", "trouble": "no answer", "holder": "machine pit"} {
+	for k, v := range map[string]string{"handle": "heron-2", "bench": "moor-desk", "fingerprint": "SHA256:x", "set": "halden-link 4.1", "trouble": "no answer", "holder": "machine pit", "number": "47"} {
 		words[k] = v
 	}
 	subject := ready.Subject{Attributes: sheet.Attributes{Family: s.Family, Maker: s.Maker, Code: s.Model.Code, App: "fellgate/callout", Needs: "9"}}
@@ -105,10 +105,10 @@ func TestAnswersNarrowTheCausesDownAndCanBeTakenBack(t *testing.T) {
 
 func TestWhatTheBenchSeesCountsBeforeWhatSomebodySaid(t *testing.T) {
 	s := heron(t)
-	_, e := ask(s, nil, said("guest-running", "no"), seen(fact.USBHolder, fact.Of("pit"), fact.Bus))
+	_, e := ask(s, nil, said("machine-running", "no"), seen(fact.USBHolder, fact.Of("pit"), fact.Bus))
 	require.Equal(t, "seen", e.Gate)
-	require.Equal(t, "held-by-guest", top(e))
-	i := slices.IndexFunc(e.Answers, func(g cause.Given) bool { return g.Check.ID == "guest-running" })
+	require.Equal(t, "held-by-machine", top(e))
+	i := slices.IndexFunc(e.Answers, func(g cause.Given) bool { return g.Check.ID == "machine-running" })
 	require.True(t, e.Answers[i].Seen)
 	require.Equal(t, "yes", e.Answers[i].Answer.ID)
 	require.Equal(t, fact.USBHolder, e.Answers[i].Fact.Key)
@@ -172,7 +172,7 @@ func TestWhatOpenedAGateIsTold(t *testing.T) {
 	require.Equal(t, "", cause.Turned(e, nil), "nobody did anything, and nothing is sure")
 	require.Equal(t, "port-dead", cause.Turned(e, []fact.Fact{did("cable-charges-only", 0), did("port-dead", time.Minute)}), "what was done last helped")
 	_, sure := ask(s, nil, seen(fact.USBHolder, fact.Of("pit"), fact.Bus))
-	require.Equal(t, "held-by-guest", cause.Turned(sure, nil))
+	require.Equal(t, "held-by-machine", cause.Turned(sure, nil))
 }
 
 func TestAReportTellsAllThatHelpsAndNothingThatIsSecret(t *testing.T) {
@@ -193,12 +193,12 @@ func TestAReportTellsAllThatHelpsAndNothingThatIsSecret(t *testing.T) {
 // sheet.
 var catalogue = map[string][]string{
 	"charge-only cable": {"cable-charges-only"}, "worn cable": {"cable-worn"}, "dead port": {"port-dead"},
-	"driver missing": {"driver-missing"}, "driver fetched but not bound": {"driver-not-bound"}, "driver unsigned": {"driver-unsigned"}, "driver for a sister model": {"driver-sister"},
-	"support set ticked but not fetched": {"support-not-fetched"}, "support set outdated": {"support-outdated"},
+	"driver missing": {"driver-missing"}, "driver fetched but not bound": {"driver-not-bound"}, "driver unsigned": {"driver-unsigned"}, "driver for a similar model": {"driver-similar"},
+	"support pack ticked but not fetched": {"support-not-fetched"}, "support pack outdated": {"support-outdated"},
 	"kit missing": {"kit-missing"}, "kit path wrong": {"kit-path"},
-	"way in hidden": {"way-hidden"}, "choice off": {"choice-off", "may-not-install"}, "half-way": {"restart-forgotten", "sign-forgotten"},
+	"way in hidden": {"way-hidden"}, "choice off": {"choice-off", "may-not-install"}, "half-way": {"restart-forgotten", "code-not-typed", "code-forgotten", "crew-not-given"},
 	"question unanswered": {"question-unanswered"}, "question refused": {"question-refused"}, "question expired": {"question-expired"},
-	"locked": {"locked"}, "stale link": {"stale-link"}, "asleep": {"asleep"}, "battery low": {"battery-low"}, "held by a guest": {"held-by-guest"},
+	"locked": {"locked"}, "stale link": {"stale-link"}, "asleep": {"asleep"}, "battery low": {"battery-low"}, "held by a virtual machine": {"held-by-machine"},
 	"wrong network": {"wrong-network"}, "hotspot": {"on-hotspot"}, "new address": {"new-address"}, "device key changed": {"key-changed"},
 	"storage full": {"storage-full"}, "device clock wrong": {"device-clock-wrong"}, "host clock wrong": {"host-clock-wrong"},
 	"identity ended, withdrawn, another's":          {"identity-ended", "identity-withdrawn", "identity-of-another"},

@@ -83,7 +83,7 @@ func (t *Trial) Small() bool { return len(t.checks)+len(t.start.causes)-1 <= exa
 
 // Seconds tells how many seconds it takes in one case until the cause that is
 // true is named. People answer as the sheet says that they do. What is named
-// wrongly is remedied in vain, and then it goes on.
+// wrongly is remedied without effect, and then it goes on.
 func (t *Trial) Seconds(w Way, c Case) float64 {
 	b, left, order := t.start, slices.Clone(t.checks), t.order(w, c.Seed)
 	actual := slices.IndexFunc(b.causes, func(x *sheet.Cause) bool { return x != nil && x.ID == c.Truth })
@@ -94,7 +94,7 @@ func (t *Trial) Seconds(w Way, c Case) float64 {
 			return seconds
 		}
 		m, ok := t.choose(w, b, left, &order, done)
-		if i, named := b.named(); named { // whatever the way: what is named is remedied, here in vain
+		if i, named := b.named(); named { // whatever the way: what is named is remedied, here without effect
 			seconds += b.causes[i].Remedy.Seconds
 			b = b.excluding(i)
 			done = append(done, "named "+strconv.Itoa(i))
@@ -194,7 +194,7 @@ func (t *Trial) all(b belief, left []*sheet.Check) []move {
 
 // best finds the move with the fewest expected seconds, by looking at all that
 // may follow. Once a cause is named nothing more is needed if it is the true
-// one; if it is not, its remedy was in vain, and it goes on.
+// one; if it is not, its remedy did not help, and it goes on.
 func (t *Trial) best(b belief, left []*sheet.Check, done []string) value {
 	key := strings.Join(slices.Sorted(slices.Values(done)), " ")
 	if v, ok := t.exact[key]; ok {

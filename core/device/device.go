@@ -76,18 +76,26 @@ type Admittance struct {
 	// For is "visit", "30 days" or "until withdrawn", when admitted.
 	For   string    `json:"for,omitempty"`
 	Until time.Time `json:"until,omitzero"`
-	// Wants is what the device wants typed on it, with the state password. It is
-	// the device's own and never sent.
+	// Wants is what the device wants typed on it, with the state password, which is
+	// the device's own and never sent; or, with the state asking, [WantsNumber].
 	Wants string `json:"wants,omitempty"`
+	// Number is what the bench shows where the device wants it: two digits that both
+	// sides know of their session, and that nobody between them can choose.
+	Number string `json:"-"`
 	// Locked says that the device is locked, so that a question shows only once it
 	// is unlocked.
 	Locked bool `json:"locked,omitempty"`
 }
 
+// WantsNumber says that the owner picks, among others on the device, the number that
+// the bench shows.
+const WantsNumber = "number"
+
 // Visitor is who asks to be let in.
 type Visitor struct {
-	Key  string `json:"-"`    // SHA-256 fingerprint, as OpenSSH prints it; proven
-	Name string `json:"name"` // the bench's name, its own claim
+	Key    string `json:"-"`    // SHA-256 fingerprint, as OpenSSH prints it; proven
+	Number string `json:"-"`    // that its bench shows where the device wants it
+	Name   string `json:"name"` // the bench's name, its own claim
 	// Shared says that several people use the asking computer: it never asks for
 	// more than this visit.
 	Shared bool `json:"shared,omitempty"`

@@ -19,6 +19,7 @@ const (
 	DriverState   Key = "driver.state"
 	AdmitState    Key = "admit.state"
 	AdmitEnds     Key = "admit.ends"
+	AdmitNumber   Key = "admit.number"
 	LinkUp        Key = "link.up"
 	LinkKey       Key = "link.key"
 	LinkTrouble   Key = "link.trouble"
@@ -74,16 +75,16 @@ func onTheBus() []Spec {
 	return []Spec{
 		cable(USBPresent, Bool, "on the bus", Bus),
 		cable(USBInterfaces, Texts, "interfaces on the bus", Bus),
-		cable(USBLink, Bool, "the bench link is among its interfaces", Bus),
+		cable(USBLink, Bool, "the device link is among its interfaces", Bus),
 		cable(USBRelease, Version, "release that its descriptor states", Bus),
 		cable(USBErrors, Int, "transfers that failed since it was plugged in", Bus, Host),
 		{Key: USBBreaks, Type: Int, Sources: []Source{Bus, Host}, Good: minutes, Text: "times it left the bus in the last ten minutes"},
 		cable(USBHolder, Text, "who holds it on its host", Bus, Host),
 		{Key: AirSeen, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "heard on the network"},
 		{Key: AirNetwork, Type: Text, Sources: []Source{Host, Device, Person}, Good: hours, Text: "network it is on: same, other, hotspot"},
-		cable(DriverBound, Bool, "the host has bound a driver to the bench link", Host),
+		cable(DriverBound, Bool, "the host has bound a driver to the device link", Host),
 		cable(DriverSet, Text, "driver set that is bound", Host),
-		cable(DriverState, Text, "driver on the host: missing, fetched, unsigned, sister, bound", Host),
+		cable(DriverState, Text, "driver on the host: missing, fetched, unsigned, similar, bound", Host),
 		{Key: DriverOffered, Type: Text, Sources: []Source{Host}, Text: "driver set here that fits"},
 	}
 }
@@ -95,6 +96,7 @@ func overTheLink() []Spec {
 	return []Spec{
 		{Key: AdmitState, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "this bench's key on the device"},
 		{Key: AdmitEnds, Type: Moment, Sources: []Source{Device}, Ends: EndsUnplug, Text: "admission ends"},
+		{Key: AdmitNumber, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "number that this bench shows for its question"},
 		link(LinkUp, Bool, "an encrypted link with the device's own key stands", Device),
 		{Key: LinkKey, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "device key"},
 		{Key: LinkTrouble, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "last attempt to link"},
@@ -116,7 +118,7 @@ func ofTheComputer() []Spec {
 		{Key: KitState, Type: Text, Sources: []Source{Host}, Text: "kit that builds the app: here, missing, path"},
 		{Key: KitName, Type: Text, Sources: []Source{Host}, Text: "kit that builds the app"},
 		{Key: DepotState, Type: Text, Sources: []Source{Host}, Good: minutes, Text: "depot: up, slow, cut, down"},
-		{Key: SupportState, Type: Text, Sources: []Source{Host}, Text: "support set for its release: here, missing, partly, outdated"},
+		{Key: SupportState, Type: Text, Sources: []Source{Host}, Text: "support pack for its release: here, missing, partly, outdated"},
 	}
 }
 

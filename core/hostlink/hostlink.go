@@ -3,7 +3,7 @@
 // one object a line; docs/formats/host.md writes it down.
 package hostlink
 
-import "earlybench.invalid/earlybench/core/sets"
+import "earlybench.invalid/earlybench/core/driver"
 
 // Methods.
 const (
@@ -53,8 +53,8 @@ type Interface struct {
 
 // Driver is an installed driver set.
 type Driver struct {
-	Digest string        `json:"digest"`
-	Set    sets.Manifest `json:"set"`
+	Digest string          `json:"digest"`
+	Set    driver.Manifest `json:"set"`
 }
 
 // Offer announces a file; Have answers how much of it is there.

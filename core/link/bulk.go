@@ -32,7 +32,7 @@ type bulk struct {
 	cancel context.CancelFunc
 }
 
-// Bulk opens the bench link's endpoints on dev: it selects the interface, which
+// Bulk opens the device link's endpoints on dev: it selects the interface, which
 // makes the device forget what it had buffered, and returns the byte pipe. Close
 // does not close dev.
 func Bulk(ctx context.Context, dev usb.Device, number, in, out uint8) (io.ReadWriteCloser, error) {

@@ -63,7 +63,7 @@ func Serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device) error {
 	defer running.Wait()
 	defer cancel()
 	running.Go(func() { ssh.DiscardRequests(requests) })
-	s := served{ctx: ctx, body: d, key: conn.Permissions.Extensions["key"]}
+	s := served{ctx: ctx, body: d, key: conn.Permissions.Extensions["key"], number: number(conn.SessionID())}
 	for ch := range channels {
 		running.Go(func() { s.channel(ch) })
 	}
@@ -85,6 +85,8 @@ type served struct {
 	ctx  context.Context
 	body Device
 	key  string
+
+	number string
 }
 
 func (s *served) channel(n ssh.NewChannel) {
@@ -132,7 +134,7 @@ func (s *served) admit(n ssh.NewChannel) {
 			if err != nil {
 				return nil, err
 			}
-			v.Key = s.key
+			v.Key, v.Number = s.key, s.number
 			mu.Lock()
 			if cancel != nil {
 				mu.Unlock()

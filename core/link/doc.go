@@ -1,4 +1,4 @@
-// Package link is the bench link, both sides: a byte stream over two bulk
+// Package link is the device link, both sides: a byte stream over two bulk
 // endpoints ([Stream]), SSH over that (RFC 4253), the visitor's admission, and
 // the channels that an admitted bench gets: control (JSON-RPC 2.0), files (SFTP)
 // and screen (RFB, RFC 6143). It is written down in docs/formats/link.md.

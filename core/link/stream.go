@@ -27,7 +27,7 @@ const (
 )
 
 // ErrStream is what the other side's bytes are when they are no frames.
-var ErrStream = errors.New("not the bench link's byte stream")
+var ErrStream = errors.New("not the device link's byte stream")
 
 // ErrReset is what a stream ends with when the other side has begun anew.
 var ErrReset = errors.New("the other side began the link anew")
@@ -237,5 +237,5 @@ func (s *Stream) RemoteAddr() net.Addr { return address(s.epoch) }
 
 type address uint64
 
-func (address) Network() string  { return "bench link" }
+func (address) Network() string  { return "device link" }
 func (a address) String() string { return fmt.Sprintf("epoch %d", uint64(a)) }

@@ -38,9 +38,17 @@ func (v *visit) changed(_ context.Context, _ *rpc.Conn, method string, params js
 	report := v.report
 	v.mu.Unlock()
 	if a, err := rpc.Decode[device.Admittance](params); method == MethodAdmitChange && err == nil && report != nil {
-		report(a)
+		report(v.numbered(a))
 	}
 	return nil, nil
+}
+
+// numbered adds the number that this bench is to show.
+func (v *visit) numbered(a device.Admittance) device.Admittance {
+	if a.State == device.AdmitAsking && a.Wants == device.WantsNumber {
+		a.Number = number(v.session.conn.SessionID())
+	}
+	return a
 }
 
 // Admission is the device's consent to this bench.

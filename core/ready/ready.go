@@ -33,11 +33,11 @@ type Summary string
 
 // The summaries.
 const (
-	Unseen   Summary = "unseen"
-	Blocked  Summary = "blocked"
-	Readying Summary = "readying"
-	Ready    Summary = "ready"
-	Lapsing  Summary = "lapsing"
+	Unseen    Summary = "unseen"
+	Blocked   Summary = "blocked"
+	Preparing Summary = "preparing"
+	Ready     Summary = "ready"
+	Expiring  Summary = "expiring"
 )
 
 // Subject is whom the readiness is of: a device, the computer it hangs on, and,
@@ -297,11 +297,11 @@ func (e *evaluation) summary(r *Readiness) Summary {
 		}
 		return Unseen
 	case r.First == "" && slices.ContainsFunc(r.Ending, func(e Ending) bool { return e.Soon }):
-		return Lapsing
+		return Expiring
 	case r.First == "":
 		return Ready
 	case r.Gate(r.First).State == Waiting || e.subject.Busy:
-		return Readying
+		return Preparing
 	}
 	return Blocked
 }

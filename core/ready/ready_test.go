@@ -77,9 +77,9 @@ func TestGatesOpenOneAfterAnother(t *testing.T) {
 		{"nothing is known", nil, "seen", ready.Unknown, "plug", ready.Unseen},
 		{"it is on the bus with one interface", onBus, "mode", ready.Shut, "find", ready.Blocked},
 		{"somebody says the row is found", append(onBus, told), "mode", ready.Shut, "tap", ready.Blocked},
-		{"the bench link appears", append(onBus, link), "driver", ready.Unknown, "driver", ready.Blocked},
+		{"the device link appears", append(onBus, link), "driver", ready.Unknown, "driver", ready.Blocked},
 		{"the driver is bound", append(onBus, link, bound), "admitted", ready.Unknown, "admit", ready.Blocked},
-		{"the device asks", append(onBus, link, bound, asking), "admitted", ready.Waiting, "admit", ready.Readying},
+		{"the device asks", append(onBus, link, bound, asking), "admitted", ready.Waiting, "admit", ready.Preparing},
 		{"the bench is let in", append(onBus, link, bound, asking, admitted), "linked", ready.Unknown, "link", ready.Blocked},
 		{"the link is up", append(onBus, link, bound, admitted, up), "", "", "", ready.Ready},
 		{"it may debug and not install", append(onBus, link, bound, admitted, up, mayDebug), "mode", ready.Shut, "allow", ready.Blocked},
@@ -274,12 +274,12 @@ func TestWhatWaitsForWhatAndWhatEndsSoonIsTold(t *testing.T) {
 	fresh := f(fact.TokenState, fact.Of("good"), fact.Device)
 	fresh.At = now.Add(3 * 24 * time.Hour)
 	r = ready.Evaluate(s, withApp(s), v.With(fresh), fresh.At)
-	require.Equal(t, ready.Lapsing, r.Summary, "within the notice of 120 hours")
+	require.Equal(t, ready.Expiring, r.Summary, "within the notice of 120 hours")
 	require.True(t, r.Ending[0].Soon)
 	require.Equal(t, ready.Shut, ready.Evaluate(s, withApp(s), v.With(f(fact.TokenEnds, fact.Of(now), fact.Authority)), now.Add(8*24*time.Hour)).Gate("token").State)
 
 	r = ready.Evaluate(s, withApp(s), fact.NewView(s.Registry, nil, facts[0]), now)
-	require.Equal(t, []string{"mode", "sets"}, r.Gate("driver").Waits)
+	require.Equal(t, []string{"mode", "drivers"}, r.Gate("driver").Waits)
 	require.Equal(t, []string{"linked", "token"}, r.Gate("tried").Waits)
 }
 

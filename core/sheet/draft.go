@@ -66,13 +66,13 @@ gates:
     open: fact.usb.link
     needs: [seen]
     says:
-      - text: "{handle} does not let computers debug: the bench link is not among its interfaces."
+      - text: "{handle} does not let computers debug: the device link is not among its interfaces."
         remedy: "Switch **{switch}** on, on the page **{page}**."
   driver:
     open: fact.driver.bound
     needs: [mode]
     says:
-      - text: "The computer has no driver for the bench link of {handle}."
+      - text: "The computer has no driver for the device link of {handle}."
         remedy: "Install the driver set {set}: earlybench prep {handle} asks you for consent."
   admitted:
     open: fact.admit.state == "admitted"
@@ -138,7 +138,7 @@ steps:
     action: admission.ask
     minutes: 1
     done: fact.admit.state == "admitted"
-  - {id: link, gate: linked, who: automatic, title: Link, text: The bench links to the device, done: fact.link.up}
+  - {id: link, gate: linked, who: automatic, title: Link, text: The bench connects to the device, done: fact.link.up}
   - {id: try, gate: tried, who: computer, title: Try an app, text: Try an app on it, action: app.try, minutes: 1, done: fact.app.tried}
 
 # What may be behind a gate that is not open, and how to tell it apart.

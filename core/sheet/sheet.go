@@ -21,7 +21,7 @@ var Order = []string{"seen", "awake", "mode", "driver", "admitted", "linked", "s
 
 // HostOrder is the order of the gates of the computer that the bench runs on.
 // They are not of a device, but a device may have to wait for them.
-var HostOrder = []string{"sets", "kit"}
+var HostOrder = []string{"drivers", "kit"}
 
 // PerApp tells whether a gate is of a device and an app together.
 func PerApp(gate string) bool {
@@ -33,7 +33,7 @@ func PerApp(gate string) bool {
 }
 
 // OfHost tells whether a gate is the computer's.
-func OfHost(gate string) bool { return gate == "sets" || gate == "kit" }
+func OfHost(gate string) bool { return gate == "drivers" || gate == "kit" }
 
 // PerPath tells whether a gate may be another on another path to the device.
 func PerPath(gate string) bool {
@@ -59,7 +59,7 @@ const (
 	InstallDriver = "driver.install"
 	AskAdmission  = "admission.ask"
 	TryApp        = "app.try"
-	RemoveApps    = "apps.remove"        // when it is put away
+	RemoveApps    = "apps.remove"        // when it is retired
 	Withdraw      = "admission.withdraw" // as above
 )
 
@@ -215,6 +215,7 @@ type Step struct {
 	Sure    bool       // the bench sees for itself whether it is done, so nobody need say so
 	Again   bool       // must be done every time, not once
 	Later   bool       // Done only tells afterwards: the end of the step itself cannot be seen
+	Lasts   bool       // what a person says of it holds although the device leaves the bus, since that is part of the way
 	Tells   fact.Key   // a fact that a person tells by saying that it is done; "" for none
 	Draw    *Drawing
 	Word    int // the number of its Told key in the sheet's registry

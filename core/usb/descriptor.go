@@ -21,9 +21,9 @@ const (
 	DescEndpoint  = 5
 )
 
-// The bench link's interface: a vendor class told apart by its name.
+// The device link's interface: a vendor class told apart by its name.
 const (
-	LinkName  = "Early Bench link 1"
+	LinkName  = "Early Bench device link 1"
 	LinkClass = 0xff
 )
 
@@ -57,7 +57,7 @@ type Endpoint struct {
 	MaxPacket uint16
 }
 
-// Link finds the bench link among the interfaces, with its two endpoints.
+// Link finds the device link among the interfaces, with its two endpoints.
 func (d *Descriptor) Link() (i Interface, in, out uint8, ok bool) {
 	for _, i := range d.Interfaces {
 		if i.Class.Class != LinkClass || i.Name != LinkName {

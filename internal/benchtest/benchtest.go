@@ -22,9 +22,9 @@ import (
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/rpc"
-	"earlybench.invalid/earlybench/core/sets"
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/library"
@@ -46,8 +46,8 @@ func DriverSet(t testing.TB, name string) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	root := fstest.MapFS{"link.drv": {Data: bytes.Repeat([]byte(name), 100_000)}}
-	require.NoError(t, sets.Pack(&b, sets.Manifest{Name: name, Version: "4.1", Maker: "Halden",
-		Fits: []sets.Match{{USB: "f3e0:0104", Class: "ff/00/00", Interface: usb.LinkName}}}, root, []string{"link.drv"}))
+	require.NoError(t, driver.Pack(&b, driver.Manifest{Name: name, Version: "4.1", Maker: "Halden",
+		Fits: []driver.Match{{USB: "f3e0:0104", Class: "ff/00/00", Interface: usb.LinkName}}}, root, []string{"link.drv"}))
 	return b.Bytes()
 }
 
@@ -70,11 +70,24 @@ func Handset(t testing.TB, open bool, drivers ...[]byte) *standin.Rig {
 // Steer steers the stand-ins.
 func Steer(t testing.TB, r *standin.Rig, method string, p standin.Steer) error {
 	t.Helper()
+	return steer(t, r, method, p, nil)
+}
+
+// Read reads a stand-in's screen.
+func Read(t testing.TB, r *standin.Rig, name string) body.Reading {
+	t.Helper()
+	var reading body.Reading
+	require.NoError(t, steer(t, r, standin.MethodScreen, standin.Steer{Body: name}, &reading))
+	return reading
+}
+
+func steer(t testing.TB, r *standin.Rig, method string, p standin.Steer, result any) error {
+	t.Helper()
 	c, err := net.Dial("unix", r.Addresses().Socket)
 	require.NoError(t, err)
 	conn := rpc.New(c, rpc.NoMethod)
 	defer conn.Close()
-	return conn.Call(context.Background(), method, p, nil)
+	return conn.Call(context.Background(), method, p, result)
 }
 
 // Touch touches texts on heron-2's screen, each once it is there.
@@ -87,11 +100,12 @@ func Touch(t testing.TB, r *standin.Rig, texts ...string) {
 	}
 }
 
-// Open takes a handset's way in: the row, six times, then the choice.
+// Open takes a handset's way in: the row, six times and once more as the link that it
+// is then, and the choice beneath it.
 func Open(t testing.TB, r *standin.Rig) {
 	t.Helper()
-	Touch(t, r, "Settings", "Care", "Inside label", "Batch", "Batch", "Batch", "Batch", "Batch", "Batch")
-	Touch(t, r, "Back", "Back", "Back room", "Computers may", "debug and install", "Let them")
+	Touch(t, r, "Settings", "Care", "Inside label", "Batch", "Batch", "Batch", "Batch", "Batch", "Batch", "Batch")
+	Touch(t, r, "Computers may", "debug and install", "Let them")
 }
 
 // Bench is a bench's insides without its faces.

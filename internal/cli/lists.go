@@ -92,19 +92,19 @@ func required(c *cobra.Command, names ...string) {
 	}
 }
 
-func (p *program) setsCommand() *cobra.Command {
-	c := &cobra.Command{Use: "sets", Short: "Driver sets that the bench has", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+func (p *program) driverCommand() *cobra.Command {
+	c := &cobra.Command{Use: "driver", Short: "Driver sets that the bench has", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
 		}
-		sets, err := b.Sets(c.Context())
+		sets, err := b.Drivers(c.Context())
 		if err != nil {
 			return err
 		}
 		return printList(p, sets, func(ds []client.DriverSet) {
 			if len(ds) == 0 {
-				empty(p.out, "No driver set yet. Add one: earlybench sets add FILE")
+				empty(p.out, "No driver set yet. Add one: earlybench driver add FILE")
 				return
 			}
 			var rows [][]string
@@ -124,7 +124,7 @@ func (p *program) setsCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		d, err := b.AddSet(c.Context(), f)
+		d, err := b.AddDriver(c.Context(), f)
 		if err != nil {
 			return err
 		}

@@ -20,7 +20,7 @@ func (p *program) prepCommand() *cobra.Command {
 		Long: `Leads through what a device still needs, step by step. A step ends by itself
 when the bench sees that it is done. At a terminal it is one screen, on which Enter
 says that you have done a step with your hands; with --plain, or elsewhere, it is
-line by line, and elsewhere --told STEP says so. Leave at any time: what is done
+line by line, and elsewhere --confirm STEP says so. Leave at any time: what is done
 stays done, and prep goes on where it was, here or in the console.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if p.terminal && !plain && !p.json && !p.unattended && g.accept == "" && len(g.told) == 0 {
@@ -35,7 +35,7 @@ stays done, and prep goes on where it was, here or in the console.`,
 		}}
 	c.Flags().BoolVar(&plain, "plain", false, "line by line, for screen readers and logs")
 	c.Flags().StringVar(&g.accept, "accept", "", "digest of the driver set that you consent to have installed")
-	c.Flags().StringSliceVar(&g.told, "told", nil, "steps that you have done, by name")
+	c.Flags().StringSliceVar(&g.told, "confirm", nil, "steps that you have done, by name")
 	c.Flags().DurationVar(&g.wait, "wait", 15*time.Minute, "how long to wait for one step")
 	return c
 }
@@ -144,7 +144,7 @@ func (g *guide) printDone(plan client.Prep) {
 		g.shown["done "+s.ID] = true
 		how := ""
 		if s.Told {
-			how = faint.Render("  told by you")
+			how = faint.Render("  confirmed by you")
 		}
 		fmt.Fprintf(g.text, "  %s %s%s\n", good.Render("✓"), emphasis(s.Title), how)
 	}

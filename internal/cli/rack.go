@@ -25,13 +25,13 @@ func (p *program) rackCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			strange, err := b.Strange(c.Context())
+			unrecognised, err := b.Unrecognised(c.Context())
 			if err != nil {
 				return err
 			}
 			return printList(p, devices, func(ds []client.Device) {
 				p.printRack(ds, app)
-				p.printStrange(strange)
+				p.printUnrecognised(unrecognised)
 			})
 		}}
 	c.Flags().StringVar(&app, "app", "", "show the gates of an app too, such as fellgate/callout")
@@ -89,9 +89,9 @@ func (p *program) printRack(devices []client.Device, app string) {
 	fmt.Fprintln(p.out, faint.Render("╱ open  ━ shut  ◐ waiting  ┄ unknown  · not needed  [ ] the first that is not open"))
 }
 
-// printStrange says what is seen and has no row, with how we know.
-func (p *program) printStrange(strange []client.Strange) {
-	for _, s := range strange {
+// printUnrecognised says what is seen and has no row, with how we know.
+func (p *program) printUnrecognised(unrecognised []client.Unrecognised) {
+	for _, s := range unrecognised {
 		fmt.Fprintf(p.out, "\n%s  %s on %s of %s: %s\n  No prep sheet fits it. Begin one with what was seen: earlybench sheet new --from %s\n",
 			bold.Render(s.Name), s.USB, safe(s.Port), s.Host, safe(strings.Join(s.Interfaces, ", ")), s.Name)
 	}
@@ -220,7 +220,7 @@ func (p *program) printFacts(fs []client.Fact) {
 	for _, f := range fs {
 		from := f.Source
 		if f.Source == "person" {
-			from = "told by " + f.By
+			from = "confirmed by " + f.By
 		}
 		if !f.Good {
 			from += ", no longer good"

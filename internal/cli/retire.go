@@ -52,7 +52,7 @@ func (p *program) rackFind() *cobra.Command {
 func (p *program) retireCommand() *cobra.Command {
 	var off bool
 	var told []string
-	c := &cobra.Command{Use: "retire DEVICE", Short: "Put a device away: apps off, closed for development, admission withdrawn", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "retire DEVICE", Short: "Retire a device: apps off, closed for development, admission withdrawn", Args: cobra.ExactArgs(1),
 		Long: `Takes apps and admission off a device, and leads through closing it for
 development. What cannot be done now, since the device is away or only a person
 can, is done when it comes back, or seen when it is done. Say it again to see how
@@ -83,8 +83,8 @@ far it is.`,
 			p.printRetirement(args[0], r)
 			return nil
 		}}
-	c.Flags().BoolVar(&off, "call-off", false, "do not put it away after all; what was taken off stays off")
-	c.Flags().StringSliceVar(&told, "told", nil, "things that you have done and the bench cannot see, by name")
+	c.Flags().BoolVar(&off, "call-off", false, "do not retire it after all; what was taken off stays off")
+	c.Flags().StringSliceVar(&told, "confirm", nil, "things that you have done and the bench cannot see, by name")
 	return c
 }
 
@@ -94,13 +94,13 @@ func (p *program) printRetirement(handle string, r client.Retirement) {
 		if i.Step.Who == "hands" {
 			how = "with your hands"
 			if i.Step.Tell {
-				how += "; then say --told " + i.Step.ID
+				how += "; then say --confirm " + i.Step.ID
 			}
 		}
 		if i.Step.Done {
 			mark, how = good.Render("✓"), "observed "+clockText(i.At)
 			if i.By != "" {
-				how = "told by " + safe(i.By) + " " + clockText(i.At)
+				how = "confirmed by " + safe(i.By) + " " + clockText(i.At)
 			}
 		}
 		fmt.Fprintf(p.out, "  %s %s  %s\n", mark, emphasis(i.Step.Title), faint.Render(how))
@@ -109,8 +109,8 @@ func (p *program) printRetirement(handle string, r client.Retirement) {
 		}
 	}
 	if !r.Ended.IsZero() {
-		fmt.Fprintf(p.out, "%s is put away. Plug it in again, and it is back on the rack.\n", bold.Render(handle))
+		fmt.Fprintf(p.out, "%s is retired. Plug it in again, and it is back on the rack.\n", bold.Render(handle))
 		return
 	}
-	fmt.Fprintf(p.out, "%s is being put away; the bench does and sees the rest by itself. Call it off: earlybench retire %[1]s --call-off\n", handle)
+	fmt.Fprintf(p.out, "%s is being retired; the bench does and sees the rest by itself. Call it off: earlybench retire %[1]s --call-off\n", handle)
 }

@@ -18,9 +18,9 @@ import (
 
 func (p *program) sheetCommand() *cobra.Command {
 	c := &cobra.Command{Use: "sheet", Short: "Prep sheets: what each family, maker and model needs", Args: cobra.NoArgs,
-		Long: `Lists the prep sheets in force. Those that you add lie beside the bench; edit
+		Long: `Lists the active prep sheets. Those that you add lie beside the bench; edit
 them with any editor while the bench runs. A broken edit is refused and told
-here; the last good one stays in force.`,
+here; the last good one stays active.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -50,14 +50,14 @@ func (p *program) printSheets(all client.Sheets) {
 	for _, s := range all.Items {
 		from := "ships with Early Bench"
 		if s.Own {
-			from = s.File + ", in force since " + clockText(*s.Taken)
+			from = s.File + ", active since " + clockText(*s.Taken)
 		}
 		rows = append(rows, []string{s.Sheet, s.Maker, s.Model, s.Code, s.USB, fmt.Sprint(s.Steps), fmt.Sprint(s.Causes), fmt.Sprint(s.Checks),
 			strings.Join(s.Languages, " "), from})
 	}
 	table(p.out, []string{"sheet", "maker", "model", "code", "usb", "steps", "causes", "checks", "also in", "from"}, rows)
 	if len(all.Trouble) > 0 {
-		fmt.Fprintf(p.out, "\n%s\n\n", bad.Render("The newest edit is wrong and not in force; the last good one is:"))
+		fmt.Fprintf(p.out, "\n%s\n\n", bad.Render("The newest edit is wrong and not active; the last good one is:"))
 		for _, m := range all.Trouble {
 			raw, _ := os.ReadFile(m.File)
 			p.printMistake(m, raw)
@@ -196,7 +196,7 @@ earlybench rack shows those, with names such as unknown-1.`,
 			}
 			seen := sheet.Seen{Name: name}
 			if from != "" {
-				x, err := p.strange(c, from)
+				x, err := p.unrecognised(c, from)
 				if err != nil {
 					return err
 				}
@@ -227,15 +227,15 @@ earlybench rack shows those, with names such as unknown-1.`,
 	return c
 }
 
-// strange finds what no sheet fits, by its name.
-func (p *program) strange(c *cobra.Command, name string) (client.Strange, error) {
+// unrecognised finds what no sheet fits, by its name.
+func (p *program) unrecognised(c *cobra.Command, name string) (client.Unrecognised, error) {
 	b, err := p.bench()
 	if err != nil {
-		return client.Strange{}, err
+		return client.Unrecognised{}, err
 	}
-	all, err := b.Strange(c.Context())
+	all, err := b.Unrecognised(c.Context())
 	if err != nil {
-		return client.Strange{}, err
+		return client.Unrecognised{}, err
 	}
 	var names []string
 	for _, x := range all {
@@ -245,9 +245,9 @@ func (p *program) strange(c *cobra.Command, name string) (client.Strange, error)
 		names = append(names, x.Name)
 	}
 	if len(names) == 0 {
-		return client.Strange{}, usage("--from %s: nothing hangs here that no sheet fits", name)
+		return client.Unrecognised{}, usage("--from %s: nothing hangs here that no sheet fits", name)
 	}
-	return client.Strange{}, usage("--from %s: there is no such thing; there are %s", name, strings.Join(names, ", "))
+	return client.Unrecognised{}, usage("--from %s: there is no such thing; there are %s", name, strings.Join(names, ", "))
 }
 
 func (p *program) sheetAdd() *cobra.Command {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -14,6 +15,7 @@ import (
 	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/standin"
+	"earlybench.invalid/earlybench/standin/body"
 )
 
 // steer calls a method of the stand-ins.
@@ -74,23 +76,76 @@ func (p *program) standinCommand() *cobra.Command {
 		return p.steer(c.Context(), standin.MethodPlug, standin.Steer{Body: args[0]}, nil)
 	}}
 	c.AddCommand(touch, pull, plug,
-		one("slide DEVICE WAY", "Slide over a stand-in's screen: up, down, left, right, or along a pattern's dots, such as 14789", standin.MethodSlide),
+		one("slide DEVICE WAY", "Slide over a stand-in's screen: up, down, left or right", standin.MethodSlide),
 		one("type DEVICE TEXT", "Type on a stand-in's screen", standin.MethodType),
 		one("press DEVICE KEY", "Press a key of a stand-in: power, back, enter", standin.MethodPress),
-		p.standinScreen(), p.standinFault(), p.standinClock(), p.standinServe())
+		p.standinScreen(), p.standinCard(), p.standinFault(), p.standinClock(), p.standinServe())
 	return c
 }
 
 func (p *program) standinScreen() *cobra.Command {
-	return &cobra.Command{Use: "screen DEVICE", Short: "What a stand-in's screen says", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		var elements []struct{ Text, Value, Kind string }
-		if err := p.steer(c.Context(), standin.MethodScreen, standin.Steer{Body: args[0]}, &elements); err != nil {
+	return &cobra.Command{Use: "screen DEVICE", Short: "What a stand-in's screen says, and what of it can be touched", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		var r body.Reading
+		if err := p.steer(c.Context(), standin.MethodScreen, standin.Steer{Body: args[0]}, &r); err != nil {
 			return err
 		}
-		for _, e := range elements {
-			fmt.Fprintf(p.out, "%-24s %s\n", e.Text, faint.Render(e.Value))
+		if p.json {
+			return p.printJSON(r)
 		}
+		p.printReading(r)
 		return nil
+	}}
+}
+
+// printReading prints a screen as a person reads it; what can be touched is marked.
+func (p *program) printReading(r body.Reading) {
+	if r.Above != "" {
+		fmt.Fprintln(p.out, faint.Render(safe(r.Above)))
+	}
+	for _, part := range []string{bold.Render(safe(r.Title)), safe(r.Text), bold.Render(safe(r.Code))} {
+		if part != "" {
+			fmt.Fprintln(p.out, part)
+		}
+	}
+	if r.Typed != "" {
+		fmt.Fprintln(p.out, "typed: "+safe(r.Typed))
+	}
+	if r.Toast != "" {
+		fmt.Fprintln(p.out, lamp.Render(safe(r.Toast)))
+	}
+	var keys []string
+	for _, e := range r.Elements {
+		switch {
+		case e.Kind == "key" && len([]rune(e.Text)) == 1:
+			keys = append(keys, e.Text)
+		case e.Kind != "code":
+			value := e.Value
+			if e.Note != "" {
+				value = strings.TrimPrefix(value+", "+e.Note, ", ")
+			}
+			fmt.Fprintln(p.out, strings.TrimRight(fmt.Sprintf("  > %-26s %s", safe(e.Text), faint.Render(safe(value))), " "))
+		}
+	}
+	if len(keys) > 0 {
+		fmt.Fprintln(p.out, "  > keys "+strings.Join(keys, " "))
+	}
+}
+
+// standinCard tells what a stand-in's owner knows.
+func (p *program) standinCard() *cobra.Command {
+	return &cobra.Command{Use: "card DEVICE", Short: "What a stand-in's owner knows: its PIN, its dial, the crew number", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		var card []body.Secret
+		if err := p.steer(c.Context(), standin.MethodCard, standin.Steer{Body: args[0]}, &card); err != nil {
+			return err
+		}
+		return printList(p, card, func(card []body.Secret) {
+			if len(card) == 0 {
+				fmt.Fprintln(p.out, "There is nothing secret about it.")
+			}
+			for _, s := range card {
+				fmt.Fprintf(p.out, "%-12s %s\n", s.What, bold.Render(s.Text))
+			}
+		})
 	}}
 }
 

@@ -41,7 +41,7 @@ leads through the checks one by one; without a terminal, answers are options.`,
 	f.BoolVar(&o.ask, "ask", false, "one check after the other, at this terminal")
 	f.StringArrayVar(&o.answer, "answer", nil, "answer a check: CHECK=ANSWER")
 	f.StringVar(&o.back, "take-back", "", "take the answer to a check back")
-	f.StringVar(&o.remedied, "did", "", "say that what helps against this cause was done")
+	f.StringVar(&o.remedied, "tried-remedy", "", "say that what helps against this cause was done")
 	f.BoolVar(&o.report, "report", false, "a text without secrets, to hand to a colleague")
 	f.BoolVar(&o.learned, "learned", false, "what causes turned out to be the ones, on this bench")
 	f.StringVar(&o.forget, "forget", "", "with --learned: forget the cases of this family; all forgets all")
@@ -140,7 +140,7 @@ func (p *program) printCauses(w client.Why) {
 		}
 		done := ""
 		if c.Done {
-			done = faint.Render("  done, in vain so far")
+			done = faint.Render("  tried, did not help")
 		}
 		fmt.Fprintf(p.out, "  %s %3.0f %%  %s%s\n", bar(c.Probability, 16), 100*c.Probability, emphasis(c.Text), done)
 	}
@@ -173,7 +173,7 @@ func (p *program) printAnswers(w client.Why) {
 	fmt.Fprintln(p.out, "\n"+faint.Render("What was answered"))
 	var rows [][]string
 	for _, g := range w.Answers {
-		how := "told by " + g.Fact.By
+		how := "confirmed by " + g.Fact.By
 		if g.Seen {
 			how = "observed, " + g.Fact.Source
 		}
@@ -184,7 +184,7 @@ func (p *program) printAnswers(w client.Why) {
 
 func (p *program) printEvidence(w client.Why) {
 	if len(w.Evidence) > 0 {
-		fmt.Fprintln(p.out, "\n"+faint.Render("What we go by"))
+		fmt.Fprintln(p.out, "\n"+faint.Render("Evidence"))
 		var rows [][]string
 		for _, f := range w.Evidence {
 			rows = append(rows, []string{"  " + safe(capital(f.Text)), how(f), clockText(f.At)})
@@ -197,14 +197,14 @@ func (p *program) printEvidence(w client.Why) {
 // printDenied says where observation stands against somebody's word.
 func (p *program) printDenied(denied []client.Denied) {
 	for _, d := range denied {
-		fmt.Fprintf(p.out, "\n%s %s, told by %s at %s; but %s, %s at %s. What is observed counts.\n", lamp.Render(" ! "),
+		fmt.Fprintf(p.out, "\n%s %s, confirmed by %s at %s; but %s, %s at %s. What is observed counts.\n", lamp.Render(" ! "),
 			safe(capital(d.Told.Text)), d.Told.By, clockText(d.Told.At), safe(d.Observed.Text), how(d.Observed), clockText(d.Observed.At))
 	}
 }
 
 func how(f client.Fact) string {
 	if f.Source == "person" {
-		return "told by " + f.By
+		return "confirmed by " + f.By
 	}
 	return "observed, " + f.Source
 }
@@ -239,7 +239,7 @@ func (p *program) printMove(w client.Why) {
 		fmt.Fprintf(p.out, "\nAnswer it: %s, or one check after the other: %s\n", bold.Render(fmt.Sprintf("earlybench why %s --answer %s=…", name, m.ID)),
 			bold.Render("earlybench why "+name+" --ask"))
 	case "remedy":
-		fmt.Fprintf(p.out, "\nIf it did not help: %s\n", bold.Render(fmt.Sprintf("earlybench why %s --did %s", name, m.ID)))
+		fmt.Fprintf(p.out, "\nIf it did not help: %s\n", bold.Render(fmt.Sprintf("earlybench why %s --tried-remedy %s", name, m.ID)))
 	}
 	if w.Device != unseen {
 		fmt.Fprintf(p.out, "Led step by step: %s\n", bold.Render("earlybench prep "+w.Device))

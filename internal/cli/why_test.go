@@ -26,20 +26,20 @@ func TestABarIsAsLongAsItsShareToAnEighthOfACell(t *testing.T) {
 }
 
 func TestWhyTellsCausesAnswersEvidenceAndOneThingToDo(t *testing.T) {
-	bus := client.Fact{Key: "usb.link", Text: "the bench link: no", Source: "bus", At: at, Good: true}
+	bus := client.Fact{Key: "usb.link", Text: "the device link: no", Source: "bus", At: at, Good: true}
 	ines := client.Fact{Key: "said.lamp", Text: "lamp", Source: "person", By: "ines", At: at}
 	causes := []client.Cause{{ID: "hidden", Probability: 0.7, Text: "**Batch** was never tapped.", Done: true}, {ID: "off", Probability: 0.286, Text: "It is off."},
 		{ID: "a", Probability: 0.009, Text: "Never shown."}, {ID: "b", Probability: 0.006, Text: "Nor this."}}
 	text := said(func(p *program) {
 		p.printWhy(client.Why{Device: "heron-2", Gate: "mode", State: "shut", Text: "It does not let computers debug.", Evidence: []client.Fact{bus}, Causes: causes,
-			Answers: []client.Given{{Check: "lamp", Text: "Is it lit?", Said: "It is dark", Fact: ines}, {Check: "guest", Text: "A guest?", Said: "Yes", Seen: true, Fact: bus}},
+			Answers: []client.Given{{Check: "lamp", Text: "Is it lit?", Said: "It is dark", Fact: ines}, {Check: "machine", Text: "A machine?", Said: "Yes", Seen: true, Fact: bus}},
 			Denied:  []client.Denied{{Told: client.Fact{Text: "locked: no", By: "ines", At: at}, Observed: client.Fact{Text: "locked: yes", Source: "device", At: at}}},
 			Next: &client.Move{Kind: "check", ID: "room", Who: "hands", Seconds: 12, Text: "Is there a page?", Note: "Search for it.",
 				Answers: []client.Choice{{ID: "yes", Text: "There is"}, {ID: "no", Text: "No"}}}})
 	})
-	for _, want := range []string{"heron-2  gate  mode  is shut", " 70 %  Batch was never tapped.  done, in vain so far", " 29 %  It is off.", "2 others",
-		"Is it lit?  It is dark  told by ines", "A guest?    Yes         observed, bus", "The bench link: no  observed, bus",
-		"Locked: no, told by ines", "but locked: yes, observed, device", "What is observed counts.",
+	for _, want := range []string{"heron-2  gate  mode  is shut", " 70 %  Batch was never tapped.  tried, did not help", " 29 %  It is off.", "2 others",
+		"Is it lit?  It is dark  confirmed by ines", "A machine?  Yes         observed, bus", "The device link: no  observed, bus",
+		"Locked: no, confirmed by ines", "but locked: yes, observed, device", "What is observed counts.",
 		"What to do now: with your hands, about 12 seconds", "Search for it.", "yes        There is", "earlybench why heron-2 --answer room=…", "earlybench prep heron-2"} {
 		require.Contains(t, text, want)
 	}
@@ -49,11 +49,11 @@ func TestWhyTellsCausesAnswersEvidenceAndOneThingToDo(t *testing.T) {
 func TestWhyOfARemedySaysWhereAndWhatWillBeSeen(t *testing.T) {
 	next := &client.Move{Kind: "remedy", ID: "hidden", Who: "computer", Seconds: 600, Text: "Tap **Batch**.", Sight: "a note.", Step: &client.Step{Where: []string{"Care", "Label"}}}
 	text := said(func(p *program) { p.printMove(client.Why{Device: "heron-2", Next: next}) })
-	for _, want := range []string{"at the computer, about 10 minutes", "Tap Batch.", "On the device: Care › Label", "You will see: a note.", "If it did not help: earlybench why heron-2 --did hidden"} {
+	for _, want := range []string{"at the computer, about 10 minutes", "Tap Batch.", "On the device: Care › Label", "You will see: a note.", "If it did not help: earlybench why heron-2 --tried-remedy hidden"} {
 		require.Contains(t, text, want)
 	}
 	text = said(func(p *program) { p.printMove(client.Why{Device: unseen, Next: next}) })
-	require.Contains(t, text, "earlybench why --unseen --did hidden")
+	require.Contains(t, text, "earlybench why --unseen --tried-remedy hidden")
 	require.NotContains(t, text, "prep", "nobody can be led through a device that is not there")
 	require.Empty(t, said(func(p *program) { p.printMove(client.Why{Device: "heron-2"}) }))
 	require.Contains(t, said(func(p *program) { p.printGate(client.Why{Device: "heron-1"}) }), "heron-1 is ready. Nothing is shut.")
@@ -88,7 +88,7 @@ func TestSheetsAreListedWithWhatKeepsANewerOneFromBeingInForce(t *testing.T) {
 		p.printSheets(client.Sheets{Items: []client.Sheet{{Sheet: "tarn/halden", Model: "Heron 4", Languages: []string{"de"}}, {Sheet: "slate", File: "/s/slate.yaml", Own: true, Taken: &at}},
 			Trouble: []client.Mistake{{File: "/s/slate.yaml", Line: 3, Column: 1, Text: "there is no fact.x"}}})
 	})
-	for _, want := range []string{"tarn/halden", "ships with Early Bench", "/s/slate.yaml, in force since", "wrong and not in force", "/s/slate.yaml:3:1: there is no fact.x"} {
+	for _, want := range []string{"tarn/halden", "ships with Early Bench", "/s/slate.yaml, active since", "wrong and not active", "/s/slate.yaml:3:1: there is no fact.x"} {
 		require.Contains(t, shown, want)
 	}
 }
@@ -119,9 +119,9 @@ func TestValuesAreReadAsPeopleReadThem(t *testing.T) {
 func TestADeviceIsShownWithWhatItWaitsForAndWhatEnds(t *testing.T) {
 	text := said(func(p *program) {
 		p.printDevice(client.Prep{Device: client.Device{Handle: "kestle-1", First: "kit", Summary: "blocked", Says: "The kit is not here.", Gates: map[string]string{"seen": "open"},
-			Waits: map[string][]string{"driver": {"mode", "sets"}}, Computer: map[string]string{"kit": "shut"}, Endings: []client.Ending{{Gate: "token", At: at, Soon: true}}}})
+			Waits: map[string][]string{"driver": {"mode", "drivers"}}, Computer: map[string]string{"kit": "shut"}, Endings: []client.Ending{{Gate: "token", At: at, Soon: true}}}})
 	})
-	for _, want := range []string{"blocked: The kit is not here.", "waits for mode, sets", "shut (of this computer)", "ends 23 Nov 2026", ", soon"} {
+	for _, want := range []string{"blocked: The kit is not here.", "waits for mode, drivers", "shut (of this computer)", "ends 23 Nov 2026", ", soon"} {
 		require.Contains(t, text, want)
 	}
 }

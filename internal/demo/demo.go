@@ -158,7 +158,7 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 	if err := d.client.AddHost(ctx, client.Host{Name: hostName, USBIP: rig.Hub, Control: rig.Host}); err != nil {
 		return fmt.Errorf("tell the bench of its host: %w", err)
 	}
-	if _, err := d.client.AddSet(ctx, bytes.NewReader(offered)); err != nil {
+	if _, err := d.client.AddDriver(ctx, bytes.NewReader(offered)); err != nil {
 		return fmt.Errorf("give the bench the driver set: %w", err)
 	}
 	if dir, err := appDir(); err == nil {

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/client"
-	"earlybench.invalid/earlybench/core/sets"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/service"
 )
@@ -38,7 +38,7 @@ func TestTheScenarioHasOneReadyHandsetAndOneBrandNewOfAnotherModel(t *testing.T)
 	require.Equal(t, map[string]string{"SHA256:x": "moor-desk"}, sc.Bodies[0].Begin.Admits)
 	require.Nil(t, sc.Bodies[1].Begin)
 	require.NotEqual(t, sc.Bodies[0].Model, sc.Bodies[1].Model)
-	s, err := sets.Open(strings.NewReader(string(offered)), int64(len(offered)))
+	s, err := driver.Open(strings.NewReader(string(offered)), int64(len(offered)))
 	require.NoError(t, err)
 	require.Equal(t, "f3e0:0104", s.About.Fits[0].USB)
 	again, err := driverSet("halden-link", "4.1", "Halden", 1_400_000, "f3e0:0104")

@@ -8,7 +8,7 @@ import (
 	"testing/fstest"
 
 	"earlybench.invalid/earlybench/client"
-	"earlybench.invalid/earlybench/core/sets"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/standin"
@@ -36,13 +36,16 @@ var demoBodies = []demoBody{
 	{name: "ivory-3", maker: "ivory-reach", model: "OF", serial: "IR 55 2214",
 		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install"}, Faults: []string{"stale-link"}}},
 	{name: "whimbrel-1", maker: "ostler", model: "WT", serial: "OH W 4410"},
-	{name: "whimbrel-2", maker: "ostler", model: "WO", serial: "OH W 3127"},
+	{name: "whimbrel-2", maker: "ostler", model: "WO", serial: "OH W 3127", begin: &body.Beginning{Settings: map[string]string{"crew": "yes", "lodgers": "yes"}}},
 	{name: "dunlin-1", maker: "ostler", model: "DH", serial: "OH D 0915", begin: &body.Beginning{Level: 4}},
 	{name: "kestle-1", maker: "kestle", model: "K7", serial: "K 2 10031"},
 	{name: "kestle-2", maker: "kestle", model: "K7", serial: "K 2 10032"},
 	{name: "kestle-3", maker: "kestle", model: "K7", serial: "K 2 10057"},
 	{name: "kittiwake-1", maker: "wick", model: "W2", serial: "W 2 0007", told: true},
 }
+
+// crewNumber is that of Fellgate Rescue at the stand-in authority.
+const crewNumber = "4471 0926"
 
 // fewBodies is how many there are with few.
 const fewBodies = 2
@@ -58,7 +61,7 @@ func bodiesOf(cfg Config) []demoBody {
 // given.
 func scenario(cfg Config, ports [4]int, bench client.Bench) (sc standin.Scenario, offered []byte, err error) {
 	at := func(i int) string { return fmt.Sprintf("127.0.0.1:%d", ports[i]) }
-	sc = standin.Scenario{Dir: filepath.Join(cfg.State, "standins"), Host: hostName, Answer: cfg.Answer, Boot: cfg.Boot,
+	sc = standin.Scenario{Dir: filepath.Join(cfg.State, "standins"), Host: hostName, Answer: cfg.Answer, Boot: cfg.Boot, Crew: crewNumber,
 		HubAddress: at(1), HostAddress: at(2), HandsAddress: at(3), Socket: state.Socket(cfg.State, "standin")}
 	for _, d := range []struct {
 		name, version, maker string
@@ -98,12 +101,12 @@ func driverSet(name, version, maker string, size int, ids ...string) ([]byte, er
 	copy(seed[:], name+version)
 	content := make([]byte, size)
 	rand.NewChaCha8(seed).Read(content) //nolint:errcheck // it never fails
-	root := fstest.MapFS{"link.drv": {Data: content}, "read-me.txt": {Data: []byte("Driver for the bench link of " + ids[0] + ", made up for the demo.\n")}}
-	m := sets.Manifest{Name: name, Version: version, Maker: maker, About: "For the bench link of " + maker + "'s devices"}
+	root := fstest.MapFS{"link.drv": {Data: content}, "read-me.txt": {Data: []byte("Driver for the device link of " + ids[0] + ", made up for the demo.\n")}}
+	m := driver.Manifest{Name: name, Version: version, Maker: maker, About: "For the device link of " + maker + "'s devices"}
 	for _, id := range ids {
-		m.Fits = append(m.Fits, sets.Match{USB: id, Class: "ff/00/00", Interface: usb.LinkName})
+		m.Fits = append(m.Fits, driver.Match{USB: id, Class: "ff/00/00", Interface: usb.LinkName})
 	}
 	var b bytes.Buffer
-	err := sets.Pack(&b, m, root, []string{"link.drv", "read-me.txt"})
+	err := driver.Pack(&b, m, root, []string{"link.drv", "read-me.txt"})
 	return b.Bytes(), err
 }

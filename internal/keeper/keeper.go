@@ -171,7 +171,7 @@ func (k *Keeper) change(ctx context.Context, c store.DeviceChange) error {
 	return nil
 }
 
-// Retire changes how far putting the device away has come; next is given what is
+// Retire changes how far retiring the device has come; next is given what is
 // on record, and what it returns is kept. nil means that the device stays.
 func (k *Keeper) Retire(ctx context.Context, next func(*store.Retirement) (*store.Retirement, error)) error {
 	k.recording.Lock()

@@ -41,7 +41,7 @@ func TestADeviceIsSeenNamedAndLinkedByItself(t *testing.T) {
 	require.Equal(t, "heron-1", k.Device().Handle, "the first of its stem")
 	b.First(k, "admitted")
 	b.Eventually("it is a visitor", func() bool { return value(k, fact.AdmitState) == "none" })
-	require.Equal(t, "06/01/01 Files, ff/00/00 Early Bench link 1", value(k, fact.USBInterfaces))
+	require.Equal(t, "06/01/01 Files, ff/00/00 Early Bench device link 1", value(k, fact.USBInterfaces))
 	require.Equal(t, "12", value(k, fact.OSRelease))
 	require.NotEmpty(t, k.Device().Key, "its key is pinned at the first meeting")
 
@@ -116,7 +116,7 @@ func TestARackThatIsOpenedAgainKnowsItsDevicesButClaimsNothing(t *testing.T) {
 	require.Equal(t, "unseen", string(again.Look(all[0]).Readiness.Summary))
 }
 
-func TestWhatNoSheetFitsIsShownAsStrange(t *testing.T) {
+func TestWhatNoSheetFitsIsShownAsUnrecognised(t *testing.T) {
 	b := benchtest.New(t)
 	h := store.Host{Name: "loft", USBIP: "127.0.0.1:1"}
 	b.Cables.Bus(t.Context(), h, hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-4", Port: "hub port 4", USB: "f3e1:0102",
@@ -167,7 +167,7 @@ func TestALeaseIsForOneAndSaysWhoHasIt(t *testing.T) {
 	b.First(k, "mode")
 	release, err := k.Lease("Install halden-link on loft", keeper.Exclusive)
 	require.NoError(t, err)
-	require.Equal(t, "readying", string(b.Look(k).Readiness.Summary))
+	require.Equal(t, "preparing", string(b.Look(k).Readiness.Summary))
 	_, err = k.Lease("another", keeper.Shared)
 	require.ErrorContains(t, err, "heron-1 is busy: Install halden-link on loft")
 	release()
@@ -300,9 +300,9 @@ func TestSheetsCanBeChangedUnderTheDevices(t *testing.T) {
 	b := benchtest.New(t)
 	k := b.Watch(rig)
 	b.First(k, "mode")
-	strange := hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-4", Port: "port 4", USB: "f3e1:0102", Run: "r", Serial: "S"}}}
+	unrecognised := hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-4", Port: "port 4", USB: "f3e1:0102", Run: "r", Serial: "S"}}}
 	attic := store.Host{Name: "attic", USBIP: "127.0.0.1:1"}
-	b.Cables.Bus(t.Context(), attic, strange)
+	b.Cables.Bus(t.Context(), attic, unrecognised)
 	require.Len(t, b.Rack.Unrecognised(), 1)
 	halden, err := fs.ReadFile(sheets.Files, "tarn/halden.yaml")
 	require.NoError(t, err)
@@ -334,7 +334,7 @@ func TestADeviceThatSomebodyElseHoldsSaysSo(t *testing.T) {
 	other := second.Watch(rig)
 	second.Eventually("it is held", func() bool {
 		why := second.Look(other).Why
-		return len(why.Causes) > 0 && why.Causes[0].ID == "held-by-guest" && why.Causes[0].Probability > 0.99
+		return len(why.Causes) > 0 && why.Causes[0].ID == "held-by-machine" && why.Causes[0].Probability > 0.99
 	})
 	first.Hosts.Forget("loft")
 	second.First(other, "driver")

@@ -88,13 +88,13 @@ func (r *reach) run() {
 	k.cfg.Ended(k, r.way, moved)
 }
 
-// takeUpAgain takes a device up that was put away and is back.
+// takeUpAgain takes a device up that was retired and is back.
 func (k *Keeper) takeUpAgain(ctx context.Context) {
 	if r := k.Device().Retirement; r == nil || r.Ended.IsZero() {
 		return
 	}
 	if err := k.Retire(ctx, func(*store.Retirement) (*store.Retirement, error) { return nil, nil }); err != nil {
-		k.cfg.Log.Error("take up a device that was put away", "device", k.Device().Handle, "error", err)
+		k.cfg.Log.Error("take up a device that was retired", "device", k.Device().Handle, "error", err)
 	}
 }
 

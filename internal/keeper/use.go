@@ -88,6 +88,9 @@ func (k *Keeper) admissionFacts(a device.Admittance) []fact.Fact {
 	if !a.Until.IsZero() {
 		out = append(out, k.Seen(fact.AdmitEnds, fact.Of(a.Until), fact.Device))
 	}
+	if a.Number != "" {
+		out = append(out, k.Seen(fact.AdmitNumber, fact.Of(a.Number), fact.Device))
+	}
 	if a.State != device.Admitted {
 		out = append(out, k.Seen(fact.Locked, fact.Of(a.Locked), fact.Device))
 	}

@@ -1,7 +1,7 @@
-// Package library keeps the prep sheets in force: those that ship with Early
+// Package library keeps the active prep sheets: those that ship with Early
 // Bench, and those that lie in a directory beside the bench, which take the
 // place of shipped ones of the same name. Edits there are taken while the bench
-// runs. A broken edit is refused and told; the last good one stays in force,
+// runs. A broken edit is refused and told; the last good one stays active,
 // over a restart too.
 package library
 
@@ -34,7 +34,7 @@ type Config struct {
 	Log     *slog.Logger
 }
 
-// Library is the sheets in force. It is made by Open and watches between Watch
+// Library is the active sheets. It is made by Open and watches between Watch
 // and the end of its context.
 type Library struct {
 	cfg Config
@@ -42,7 +42,7 @@ type Library struct {
 	mu      sync.Mutex
 	now     *sheet.Library
 	trouble sheet.Errors
-	good    map[string]store.SheetFile // the texts in force, by file
+	good    map[string]store.SheetFile // the active texts, by file
 	stamps  map[string]stamp           // of the files as they were read last
 }
 
@@ -56,7 +56,7 @@ type stamp struct {
 const look = 500 * time.Millisecond
 
 // Open reads the sheets. Broken ones beside the bench are no error: what was
-// good last is in force then.
+// good last is active then.
 func Open(ctx context.Context, cfg Config) (*Library, error) {
 	l := &Library{cfg: cfg, good: map[string]store.SheetFile{}}
 	last, err := cfg.Store.SheetFiles(ctx)
@@ -87,14 +87,14 @@ func Open(ctx context.Context, cfg Config) (*Library, error) {
 	return l, nil
 }
 
-// Current returns the sheets in force.
+// Current returns the active sheets.
 func (l *Library) Current() *sheet.Library {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.now
 }
 
-// Trouble returns the mistakes for which the newest edit is not in force; none
+// Trouble returns the mistakes for which the newest edit is not active; none
 // where it is.
 func (l *Library) Trouble() sheet.Errors {
 	l.mu.Lock()
@@ -105,7 +105,7 @@ func (l *Library) Trouble() sheet.Errors {
 // Dir is the directory of the sheets beside the bench.
 func (l *Library) Dir() string { return l.cfg.Dir }
 
-// Taken tells since when a file's text is in force; the zero time for one that
+// Taken tells since when a file's text is active; the zero time for one that
 // is not.
 func (l *Library) Taken(file string) time.Time {
 	l.mu.Lock()
@@ -174,13 +174,13 @@ func (l *Library) stampAll() (map[string]stamp, error) {
 }
 
 func (l *Library) refuse(stamps map[string]stamp, wrong sheet.Errors) {
-	l.cfg.Log.Warn("an edit of the sheets is refused; the last good ones stay in force", "mistakes", wrong.Error())
+	l.cfg.Log.Warn("an edit of the sheets is refused; the last good ones stay active", "mistakes", wrong.Error())
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.stamps, l.trouble = stamps, wrong
 }
 
-// take puts a good library in force.
+// take puts a good library active.
 func (l *Library) take(ctx context.Context, lib *sheet.Library, stamps map[string]stamp, texts map[string][]byte) error {
 	l.mu.Lock()
 	good := map[string]store.SheetFile{}
@@ -201,7 +201,7 @@ func (l *Library) take(ctx context.Context, lib *sheet.Library, stamps map[strin
 var ErrShipped = errors.New("it ships with Early Bench")
 
 // Add checks a sheet and puts it beside the bench, in place of one of its name
-// there. It is in force at the next look. Mistakes come back as [sheet.Errors],
+// there. It is active at the next look. Mistakes come back as [sheet.Errors],
 // and nothing is changed then.
 func (l *Library) Add(text []byte) (file string, err error) {
 	name, wrong := sheet.NameOf(text)

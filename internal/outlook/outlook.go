@@ -15,8 +15,8 @@ import (
 
 	"earlybench.invalid/earlybench/core/cause"
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/problem"
-	"earlybench.invalid/earlybench/core/sets"
 	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/rack"
@@ -28,7 +28,7 @@ type Config struct {
 	Rack        *rack.Rack
 	Book        *facts.Book
 	Store       *store.Store
-	Shelf       *sets.Shelf
+	Shelf       *driver.Shelf
 	Clock       clock.Clock
 	Bench       string // the bench's name
 	Fingerprint string // of the bench's link key
@@ -64,7 +64,7 @@ type mind struct {
 // New makes an outlook; it hears of every change from then on.
 func New(ctx context.Context, cfg Config) (*Outlook, error) {
 	o := &Outlook{cfg: cfg, wake: make(chan struct{}, 1), minds: map[*keeper.Keeper]*mind{}, dirty: map[*keeper.Keeper]bool{}, untold: map[*keeper.Keeper]bool{}}
-	// Revisions go on over a restart: every one was told by an event at least.
+	// Revisions go on over a restart: each came with an event at least.
 	last, err := cfg.Store.Last(ctx)
 	if err != nil {
 		return nil, err
@@ -76,7 +76,7 @@ func New(ctx context.Context, cfg Config) (*Outlook, error) {
 	cfg.Rack.OnChange(o.touch)
 	cfg.Book.OnChange(func(s facts.Subject) {
 		if s.Kind != facts.Device {
-			return // asked for with an app or host, and told by events of their own
+			return // asked for with an app or host, and have events of their own
 		}
 		if k := cfg.Rack.ByID(s.ID); k != nil {
 			o.touch(k)

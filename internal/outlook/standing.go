@@ -11,10 +11,10 @@ import (
 
 	"earlybench.invalid/earlybench/core/cause"
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/ready"
-	"earlybench.invalid/earlybench/core/sets"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/keeper"
@@ -35,7 +35,7 @@ type Standing struct {
 	Working   string // titles of the work that has the device
 	Revision  int64
 	Words     map[string]string
-	Offered   *sets.Held
+	Offered   *driver.Held
 	Now       time.Time
 }
 
@@ -121,6 +121,10 @@ func (o *Outlook) words(s Standing) map[string]string {
 	}
 	if f, ok := s.View.Get(fact.USBHolder, s.Now); ok {
 		w["holder"] = f.Value.String()
+	}
+	w["number"] = "the number that is shown here"
+	if f, ok := s.View.Get(fact.AdmitNumber, s.Now); ok {
+		w["number"] = f.Value.String()
 	}
 	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {
 		w["trouble"] = f.Value.String()

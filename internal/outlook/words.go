@@ -56,7 +56,7 @@ func (o *Outlook) Tell(ctx context.Context, s Said, step string) error {
 		}
 		s.Revision = 0 // that word itself may have raised it
 	}
-	return o.say(ctx, s, sheet.Told(step), fact.Of(true), true)
+	return o.say(ctx, s, sheet.Told(step), fact.Of(true), !st.Lasts)
 }
 
 // sheet is the sheet that a device goes by now.

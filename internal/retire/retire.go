@@ -1,4 +1,4 @@
-// Package retire puts devices away: everything off the device, closed for
+// Package retire retires devices: everything off the device, closed for
 // development, this bench's admission withdrawn. What is to be done, and in which
 // order, is the sheet's matter; whether it is done is observed. What cannot be
 // done while a device is away is done when it comes back.
@@ -32,7 +32,7 @@ type Retire struct {
 	Log     *slog.Logger
 
 	mu   sync.Mutex              // guards away
-	away map[*keeper.Keeper]bool // devices that are being put away
+	away map[*keeper.Keeper]bool // devices that are being retired
 }
 
 // Item is one thing that is to be done.
@@ -41,10 +41,10 @@ type Item struct {
 	Done store.Mark // zero: not yet
 }
 
-// ErrNothing is a family whose sheet says nothing of how it is put away.
-var ErrNothing = problem.New(problem.Invalid, "its prep sheet says nothing of how it is put away")
+// ErrNothing is a family whose sheet says nothing of how it is retired.
+var ErrNothing = problem.New(problem.Invalid, "its prep sheet says nothing of how it is retired")
 
-// Items tells what is to be done with a device that is being put away, in order.
+// Items tells what is to be done with a device that is being retired, in order.
 func Items(st outlook.Standing) []Item {
 	var out []Item
 	for _, s := range st.Sheet.Retire {
@@ -57,7 +57,7 @@ func Items(st outlook.Standing) []Item {
 	return out
 }
 
-// Begin begins to put a device away.
+// Begin begins to retire a device.
 func (r *Retire) Begin(ctx context.Context, handle string) (outlook.Standing, error) {
 	k, err := r.Rack.Find(handle)
 	if err != nil {
@@ -80,7 +80,7 @@ func (r *Retire) Begin(ctx context.Context, handle string) (outlook.Standing, er
 	return r.Outlook.Look(k, ""), nil
 }
 
-// take has Run go on with a device that is being put away.
+// take has Run go on with a device that is being retired.
 func (r *Retire) take(k *keeper.Keeper) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -90,7 +90,7 @@ func (r *Retire) take(k *keeper.Keeper) {
 	r.away[k] = true
 }
 
-// underWay are the devices that are being put away.
+// underWay are the devices that are being retired.
 func (r *Retire) underWay() []*keeper.Keeper {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -102,7 +102,7 @@ func (r *Retire) underWay() []*keeper.Keeper {
 	return slices.Collect(maps.Keys(r.away))
 }
 
-// CallOff calls putting away off; what was taken off stays off.
+// CallOff calls retiring off; what was taken off stays off.
 func (r *Retire) CallOff(ctx context.Context, handle string) error {
 	k, err := r.Rack.Find(handle)
 	if err != nil {
@@ -119,7 +119,7 @@ func (r *Retire) Told(ctx context.Context, handle, step, by string) error {
 	}
 	st := r.Outlook.Look(k, "")
 	if st.Device.Retirement == nil {
-		return problem.Errorf(problem.Invalid, "%s is not being put away", handle)
+		return problem.Errorf(problem.Invalid, "%s is not being retired", handle)
 	}
 	for _, i := range Items(st) {
 		if i.Step.ID != step {
@@ -143,7 +143,7 @@ func (r *Retire) Run(ctx context.Context) {
 		changed := r.Store.Changed()
 		for _, k := range r.underWay() {
 			if err := r.goOn(ctx, k); err != nil && ctx.Err() == nil {
-				r.Log.Info("put away", "device", k.Device().Handle, "error", err)
+				r.Log.Info("retire a device", "device", k.Device().Handle, "error", err)
 			}
 		}
 		select {

@@ -12,9 +12,9 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
-	"earlybench.invalid/earlybench/core/sets"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/facts"
@@ -64,7 +64,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		return nil, err
 	}
 	in := &Insides{Store: st, Files: store.Files{Dir: filepath.Join(cfg.State, "files")}, Sheets: sheets, Clock: c, Log: cfg.Log, end: func() {}, ready: make(chan struct{})}
-	shelf := &sets.Shelf{}
+	shelf := &driver.Shelf{}
 	in.Book = facts.New(st, c, registry, cfg.Log)
 	if in.Rack, err = rack.New(rack.Config{Store: st, Book: in.Book, Clock: c, Sheets: sheets.Current(), Log: cfg.Log}); err != nil {
 		return nil, err
@@ -92,7 +92,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 }
 
 // offered names the driver set on the shelf that fits a device.
-func offered(shelf *sets.Shelf) func(usb string) string {
+func offered(shelf *driver.Shelf) func(usb string) string {
 	return func(usb string) string {
 		if s := shelf.Fitting(usb); s != nil {
 			return s.Manifest.Name

@@ -7,11 +7,11 @@ import (
 	"fmt"
 	"time"
 
-	"earlybench.invalid/earlybench/core/sets"
+	"earlybench.invalid/earlybench/core/driver"
 )
 
 // DriverSet is a driver set whose file the bench has.
-type DriverSet = sets.Held
+type DriverSet = driver.Held
 
 // DriverSets returns the sets, by name and version.
 func (s *Store) DriverSets(ctx context.Context) ([]DriverSet, error) {
@@ -30,7 +30,7 @@ func (s *Store) SaveDriverSet(ctx context.Context, d DriverSet) error {
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, "set.changed", d.Manifest.Name, func(tx *sql.Tx) error {
+	return s.change(ctx, "driver.changed", d.Manifest.Name, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO driver_set (digest, name, version, record) VALUES (?,?,?,?) ON CONFLICT (digest) DO NOTHING`,
 			d.Digest, d.Manifest.Name, d.Manifest.Version, string(raw))
 		return err

@@ -26,18 +26,18 @@ type Device struct {
 	Key      string // fingerprint of the pinned device key; "" before the first meeting
 	Place    string // where it was seen last, in the words of its way
 	Created  time.Time
-	// Retirement tells how far putting it away has come; nil for one that stays.
+	// Retirement tells how far retiring it has come; nil for one that stays.
 	Retirement *Retirement
 }
 
-// Retirement is putting a device away.
+// Retirement is how far retiring a device has come.
 type Retirement struct {
 	Since time.Time       `json:"since"`
 	Done  map[string]Mark `json:"done"` // by step
 	Ended time.Time       `json:"ended,omitzero"`
 }
 
-// Mark is when a thing was done: seen, or told by somebody.
+// Mark is when a thing was done: seen, or confirmed by a person.
 type Mark struct {
 	At time.Time `json:"at"`
 	By string    `json:"by,omitempty"`
@@ -104,7 +104,7 @@ type DeviceChange struct {
 	Place    *string
 	// First makes Key count only where no key is pinned yet.
 	First bool
-	// Retirement is how far putting it away has come; a nil one behind the pointer
+	// Retirement is how far retiring it has come; a nil one behind the pointer
 	// takes it back.
 	Retirement **Retirement
 }

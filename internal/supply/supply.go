@@ -11,10 +11,10 @@ import (
 	"os"
 	"time"
 
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
-	"earlybench.invalid/earlybench/core/sets"
 	"earlybench.invalid/earlybench/internal/host"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/outlook"
@@ -36,7 +36,7 @@ type Supply struct {
 	Rack    *rack.Rack
 	Outlook *outlook.Outlook
 	Hosts   *host.Hosts
-	Shelf   *sets.Shelf
+	Shelf   *driver.Shelf
 	Jobs    *job.Runner
 	// Changed is called once other sets are on the shelf.
 	Changed func(context.Context)
@@ -62,7 +62,7 @@ func (s *Supply) Read(ctx context.Context) error {
 
 // Add takes a driver set's file in.
 func (s *Supply) Add(ctx context.Context, raw []byte) (store.DriverSet, error) {
-	set, err := sets.Open(bytes.NewReader(raw), int64(len(raw)))
+	set, err := driver.Open(bytes.NewReader(raw), int64(len(raw)))
 	if err != nil {
 		return store.DriverSet{}, problem.Errorf(problem.Invalid, "the driver set is refused: %w", err)
 	}
@@ -109,7 +109,7 @@ func (s *Supply) Install(ctx context.Context, c Consent) (job.Job, error) {
 		return job.Job{}, now.Blocked()
 	case now.Offered == nil:
 		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "driver", Text: fmt.Sprintf("No driver set here fits %s.", c.Device),
-			Remedy: "Add one: earlybench sets add FILE."}
+			Remedy: "Add one: earlybench driver add FILE."}
 	case c.Accept == "":
 		return job.Job{}, &problem.Problem{Kind: problem.Person, Gate: "driver",
 			Text:   fmt.Sprintf("Driver set %s %s is to be installed on host %s, which needs your consent.", now.Offered.Manifest.Name, now.Offered.Manifest.Version, now.Host()),

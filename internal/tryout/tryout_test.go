@@ -167,7 +167,7 @@ func TestACableThatIsPulledInATryoutIsTheCause(t *testing.T) {
 func TestADeviceThatMayNotInstallAnyMoreSaysSo(t *testing.T) {
 	d := linked(t)
 	d.project(nil)
-	benchtest.Touch(t, d.rig, "Settings", "Back room", "Computers may", "debug", "Let them")
+	benchtest.Touch(t, d.rig, "Settings", "Care", "Inside label", "Batch", "Computers may", "debug", "Let them")
 	d.First(d.keeper, "mode")
 	d.Linked(d.keeper)
 	j := d.run(false)

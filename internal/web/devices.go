@@ -18,7 +18,7 @@ import (
 func (s *Server) deviceRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/devices", "devices", "The rack"), s.devices)
-	huma.Register(a, operation(access.Look, "GET", "/strange", "strange", "What hangs on a bus and no prep sheet fits"), s.strange)
+	huma.Register(a, operation(access.Look, "GET", "/unrecognised", "unrecognised", "What hangs on a bus and no prep sheet fits"), s.unrecognised)
 	huma.Register(a, operation(access.Use, "POST", "/devices", "add-device", "Put a device on the rack that no bus shows"), s.addDevice)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/find", "find", "Have the device show its handle"), s.find)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}", "device", "A device"), s.device)
@@ -38,7 +38,7 @@ func (s *Server) devices(ctx context.Context, in *struct {
 	return list(s.rack(in.App, in.Handle...)), nil
 }
 
-// rack is every device, or only some, but those that were put away.
+// rack is every device, or only some, but those that were retired.
 func (s *Server) rack(app string, only ...string) []client.Device {
 	var items []client.Device
 	for _, st := range s.rackNow(app, only...) {
@@ -67,10 +67,10 @@ func (s *Server) rackNow(app string, only ...string) []outlook.Standing {
 	return items
 }
 
-func (s *Server) strange(context.Context, *none) (*out[client.List[client.Strange]], error) {
-	var items []client.Strange
+func (s *Server) unrecognised(context.Context, *none) (*out[client.List[client.Unrecognised]], error) {
+	var items []client.Unrecognised
 	for _, x := range s.Rack.Unrecognised() {
-		items = append(items, client.Strange{Name: x.Name, USB: x.USB, Host: x.Host, Port: x.Port, Interfaces: append([]string{}, x.Interfaces...)})
+		items = append(items, client.Unrecognised{Name: x.Name, USB: x.USB, Host: x.Host, Port: x.Port, Interfaces: append([]string{}, x.Interfaces...)})
 	}
 	return list(items), nil
 }

@@ -17,8 +17,8 @@ func (s *Server) hostRoutes() {
 	huma.Register(a, operation(access.Own, "POST", "/hosts", "add-host", "Add a host"), s.addHost)
 	huma.Register(a, operation(access.Own, "PATCH", "/hosts/{id}", "change-host", "Say whether several people use a host"), s.changeHost)
 	huma.Register(a, operation(access.Own, "DELETE", "/hosts/{id}", "drop-host", "Forget a host"), s.dropHost)
-	huma.Register(a, operation(access.Look, "GET", "/sets", "sets", "The driver sets"), s.sets)
-	add := operation(access.Maintain, "POST", "/sets", "add-set", "Add a driver set's file")
+	huma.Register(a, operation(access.Look, "GET", "/drivers", "drivers", "The driver sets"), s.sets)
+	add := operation(access.Maintain, "POST", "/drivers", "add-driver", "Add a driver set's file")
 	add.MaxBodyBytes = maxBody
 	huma.Register(a, add, s.addSet)
 }

@@ -14,9 +14,9 @@ import (
 
 func (s *Server) retireRoutes() {
 	a := s.api
-	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/retirement", "retirement", "What is to be done to put a device away, and what is"), s.retirement)
-	huma.Register(a, operation(access.Use, "POST", "/devices/{handle}/retirement", "retire", "Begin to put a device away"), s.retire)
-	huma.Register(a, operation(access.Use, "DELETE", "/devices/{handle}/retirement", "call-off-retirement", "Call putting a device away off"), s.callOff)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/retirement", "retirement", "What is to be done to retire a device, and what is"), s.retirement)
+	huma.Register(a, operation(access.Use, "POST", "/devices/{handle}/retirement", "retire", "Begin to retire a device"), s.retire)
+	huma.Register(a, operation(access.Use, "DELETE", "/devices/{handle}/retirement", "call-off-retirement", "Call off retiring a device"), s.callOff)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/retirement/told", "tell-retirement", "Say that a thing was done that the bench cannot see"), s.tellRetirement)
 }
 

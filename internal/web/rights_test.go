@@ -27,7 +27,7 @@ var rights = map[string]string{
 	"GET /api/v1/devices/:handle/prep": "look", "GET /api/v1/devices/:handle/report": "look", "GET /api/v1/devices/:handle/retirement": "look",
 	"GET /api/v1/devices/:handle/sheet": "look", "GET /api/v1/devices/:handle/why": "look", "GET /api/v1/events": "look", "GET /api/v1/hosts": "look",
 	"GET /api/v1/jobs": "look", "GET /api/v1/jobs/:id": "look", "GET /api/v1/learned": "look", "GET /api/v1/projects": "look", "GET /api/v1/round": "look",
-	"GET /api/v1/sets": "look", "GET /api/v1/sheets": "look", "GET /api/v1/strange": "look", "GET /api/v1/tryouts": "look", "GET /api/v1/tryouts/:id": "look",
+	"GET /api/v1/drivers": "look", "GET /api/v1/sheets": "look", "GET /api/v1/unrecognised": "look", "GET /api/v1/tryouts": "look", "GET /api/v1/tryouts/:id": "look",
 	"GET /api/v1/tryouts/:id/picture.png": "look", "POST /api/v1/sign-out": "look",
 
 	"DELETE /api/v1/devices/:handle/answers/:id": "use", "DELETE /api/v1/devices/:handle/retirement": "use", "GET /api/v1/devices/:handle/screen": "use",
@@ -38,7 +38,7 @@ var rights = map[string]string{
 
 	"GET /api/v1/audit": "consent", "POST /api/v1/devices/:handle/driver": "consent",
 
-	"DELETE /api/v1/learned": "maintain", "DELETE /api/v1/sheets/:name": "maintain", "POST /api/v1/sets": "maintain", "POST /api/v1/sheets": "maintain",
+	"DELETE /api/v1/learned": "maintain", "DELETE /api/v1/sheets/:name": "maintain", "POST /api/v1/drivers": "maintain", "POST /api/v1/sheets": "maintain",
 
 	"DELETE /api/v1/access/:id": "own", "DELETE /api/v1/hosts/:id": "own", "DELETE /api/v1/phone": "own", "GET /api/v1/access": "own", "GET /api/v1/phone": "own",
 	"PATCH /api/v1/hosts/:id": "own", "POST /api/v1/access": "own", "POST /api/v1/apps": "own", "POST /api/v1/hosts": "own", "POST /api/v1/phone": "own",

@@ -40,7 +40,7 @@ func (s *Server) round(context.Context, *none) (*out[client.Round], error) {
 func needOf(d client.Device, unnamed outlook.Standing) round.Device {
 	need := round.Device{Handle: d.Handle, Family: d.Family, Gate: d.First, Host: d.Host, Port: d.Port}
 	switch {
-	case d.Summary == "ready" || d.Summary == "lapsing":
+	case d.Summary == "ready" || d.Summary == "expiring":
 	case d.Next != nil:
 		need.Step, need.Who, need.Mins = d.Next.ID, sheet.Who(d.Next.Who), d.Next.Minutes
 		need.Title = unnamed.Fill(unnamed.Readiness.Next.Title)

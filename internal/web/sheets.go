@@ -15,7 +15,7 @@ import (
 
 func (s *Server) sheetRoutes() {
 	a := s.api
-	huma.Register(a, operation(access.Look, "GET", "/sheets", "sheets", "The prep sheets in force"), s.sheets)
+	huma.Register(a, operation(access.Look, "GET", "/sheets", "sheets", "The active prep sheets"), s.sheets)
 	huma.Register(a, operation(access.Maintain, "POST", "/sheets", "add-sheet", "Check a sheet and put it beside the bench; over the socket only"), s.addSheet)
 	drop := silent(access.Maintain, "/sheets/{name}", "drop-sheet", "Take a sheet beside the bench away; over the socket only")
 	drop.Method = http.MethodDelete

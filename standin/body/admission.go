@@ -2,6 +2,9 @@ package body
 
 import (
 	"context"
+	"math/rand/v2"
+	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -12,9 +15,64 @@ import (
 // question is the admission question on the screen.
 type question struct {
 	visitor device.Visitor
-	secret  bool                   // answered with yes: now the device's secret is wanted
-	report  chan device.AdmitState // of what comes before the answer
-	answer  chan string            // visit, 30 days, until withdrawn, no; buffered
+	answer  chan string // visit, 30 days, until withdrawn, no; buffered
+	numbers []string    // of which the owner picks one
+	keys    [2]int      // which the owner holds together
+	held    int         // the one that is held
+	heldAt  time.Time
+}
+
+// wants is what the bench is to show or say for the question.
+func (a *AdmitSpec) wants() string {
+	if a.Pick != nil {
+		return device.WantsNumber
+	}
+	return ""
+}
+
+// holdFor is how long a key stays held: a mouse has one finger only.
+const holdFor = 4 * time.Second
+
+// prepare chooses what the owner picks from, or holds.
+func (q *question) prepare() {
+	q.numbers = []string{q.visitor.Number}
+	for len(q.numbers) < 4 {
+		if n := strconv.Itoa(10 + rand.IntN(90)); !slices.Contains(q.numbers, n) {
+			q.numbers = append(q.numbers, n)
+		}
+	}
+	slices.Sort(q.numbers)
+	one := rand.IntN(9)
+	q.keys = [2]int{one + 1, (one+1+rand.IntN(8))%9 + 1}
+	slices.Sort(q.keys[:])
+}
+
+// onPick is the answer that a picked number is.
+func (q *question) onPick(number, long string) string {
+	if number != q.visitor.Number {
+		return "no"
+	}
+	return q.within(long)
+}
+
+// within is for how long a bench is let in: one that several people use for this visit.
+func (q *question) within(long string) string {
+	if q.visitor.Shared {
+		return "visit"
+	}
+	return long
+}
+
+// holdKey presses a real key while a question stands. The lock is held.
+func (b *Body) holdKey(key int) {
+	q := b.question
+	now := b.cfg.Clock.Now()
+	other := q.held != 0 && q.held != key && now.Sub(q.heldAt) <= holdFor
+	if other && slices.Contains(q.keys[:], key) && slices.Contains(q.keys[:], q.held) {
+		b.answer(q.within(b.cfg.Spec.Admit.Hold.For))
+		return
+	}
+	q.held, q.heldAt = key, now
 }
 
 // Admission tells how it stands with a key.
@@ -49,7 +107,8 @@ func (b *Body) Ask(ctx context.Context, v device.Visitor, report func(device.Adm
 		report(device.Admittance{State: device.AdmitBusy})
 		return
 	}
-	q := &question{visitor: v, report: make(chan device.AdmitState, 1), answer: make(chan string, 1)}
+	q := &question{visitor: v, answer: make(chan string, 1)}
+	q.prepare()
 	if !b.stale { // a stale link never brings the question to the screen
 		b.question = q
 	}
@@ -60,11 +119,11 @@ func (b *Body) Ask(ctx context.Context, v device.Visitor, report func(device.Adm
 	locked := b.seemsLocked()
 	b.redraw()
 	b.mu.Unlock()
-	report(device.Admittance{State: device.AdmitAsking, Locked: locked})
-	report(b.await(ctx, q, report))
+	report(device.Admittance{State: device.AdmitAsking, Wants: b.cfg.Spec.Admit.wants(), Locked: locked})
+	report(b.await(ctx, q))
 }
 
-func (b *Body) await(ctx context.Context, q *question, report func(device.Admittance)) device.Admittance {
+func (b *Body) await(ctx context.Context, q *question) device.Admittance {
 	within := b.cfg.Answer
 	if within == 0 {
 		within, _ = time.ParseDuration(b.cfg.Spec.Answer)
@@ -81,31 +140,16 @@ func (b *Body) await(ctx context.Context, q *question, report func(device.Admitt
 	defer cancel()
 	var answer string
 	state := device.Admittance{State: device.AdmitExpired} // unless somebody answers
-	for waiting := true; waiting; {
-		select {
-		case <-ctx.Done():
-			waiting = false
-		case <-late:
-			waiting = false
-		case s := <-q.report:
-			report(device.Admittance{State: s, Wants: b.cfg.Spec.Admit.Secret})
-		case answer = <-q.answer:
-			waiting = false
-			select { // what was reported before the answer comes before it
-			case s := <-q.report:
-				report(device.Admittance{State: s, Wants: b.cfg.Spec.Admit.Secret})
-			default:
-			}
-		}
+	select {
+	case <-ctx.Done():
+	case <-late:
+	case answer = <-q.answer:
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	state.Locked = b.seemsLocked()
 	if b.question == q {
 		b.question = nil
-	}
-	if q.secret {
-		b.screen.pad = nil
 	}
 	switch answer {
 	case "":
@@ -122,26 +166,10 @@ func (b *Body) await(ctx context.Context, q *question, report func(device.Admitt
 	return state
 }
 
-// answer answers the admission question; a yes may want the device's own secret
-// yet. The lock is held.
+// answer answers the admission question. The lock is held.
 func (b *Body) answer(a string) {
-	q := b.question
-	if q == nil {
-		return
-	}
-	if a == "no" || b.cfg.Spec.Admit.Secret == "" {
-		b.give(q, a)
-		return
-	}
-	q.secret = true
-	select {
-	case q.report <- device.AdmitPassword:
-	default:
-	}
-	p := b.wantSecret(b.cfg.Spec.Admit.Asks, func() { b.give(q, a) })
-	if p != nil {
-		p.left = func() { b.give(q, "no") }
-		p.wrong = p.left
+	if b.question != nil {
+		b.give(b.question, a)
 	}
 }
 

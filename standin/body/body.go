@@ -31,6 +31,8 @@ type Config struct {
 	Dir    string // where it keeps its state
 	Clock  clock.Clock
 	Log    *slog.Logger
+	// Crew is the number of the crew's account, eight digits in two groups.
+	Crew string
 	// Answer, where not zero, is used instead of the spec's time for a question.
 	Answer time.Duration
 	// Begin, where not nil, is applied to a body that has no state yet.
@@ -270,7 +272,7 @@ func (b *Body) Unplugged() {
 	b.touchState()
 }
 
-// ServeLink serves the bench link over one bulk pipe, until that ends.
+// ServeLink serves the device link over one bulk pipe, until that ends.
 func (b *Body) ServeLink(ctx context.Context, pipe io.ReadWriteCloser) {
 	stop := context.AfterFunc(ctx, func() { pipe.Close() })
 	defer stop()

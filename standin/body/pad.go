@@ -1,6 +1,7 @@
 package body
 
 import (
+	"fmt"
 	"strings"
 	"time"
 )
@@ -9,7 +10,7 @@ import (
 type pad struct {
 	title string
 	typed string
-	path  []int  // of a pattern
+	dial  [2]int // where the hands of a dial stand
 	right func() // with the lock held
 	left  func() // when it is given up; may be nil
 	wrong func() // after three wrong ones; may be nil
@@ -32,7 +33,7 @@ func (b *Body) wantSecret(title string, right func()) *pad {
 
 func (b *Body) composePad(s *scene, p *pad) {
 	kind := b.cfg.Spec.Lock.Kind
-	s.kind, s.title, s.above, s.hide, s.typed, s.path = "pad", p.title, b.model.Name, true, p.typed, p.path
+	s.kind, s.title, s.above, s.hide, s.typed = "pad", p.title, b.model.Name, true, p.typed
 	s.back = &Element{Text: b.cfg.Spec.word("back"), Kind: "back", act: func() {
 		b.screen.pad = nil
 		if p.left != nil {
@@ -41,19 +42,13 @@ func (b *Body) composePad(s *scene, p *pad) {
 	}}
 	done := Element{Text: b.cfg.Spec.word("done"), Kind: "key", act: b.padDone}
 	switch kind {
-	case "pattern":
-		for i := range 9 {
-			s.dots = append(s.dots, Element{Text: "Dot " + string(rune('1'+i)), Kind: "dot", act: func() { b.padDot(i + 1) }})
-		}
-		s.keys = [][]Element{{done}}
+	case "dial":
+		s.dial = &p.dial
+		s.keys = [][]Element{b.handKeys("short hand", 0), b.handKeys("long hand", 1), {done}}
 	case "password":
 		s.keys = b.letters(false, done.Text, b.padDone)
 	default:
-		for _, line := range []string{"123", "456", "789"} {
-			s.keys = append(s.keys, b.digits(line))
-		}
-		last := append([]Element{{Text: b.cfg.Spec.word("delete"), Value: "‹", Kind: "key", act: b.deleteRune}}, b.digits("0")...)
-		s.keys = append(s.keys, append(last, done))
+		s.keys = b.digitKeys(done.Text, b.padDone)
 	}
 }
 
@@ -64,16 +59,23 @@ func (b *Body) digits(line string) (out []Element) {
 	return out
 }
 
-// padDot adds a dot to a pattern, once.
-func (b *Body) padDot(n int) {
-	p := b.screen.pad
-	for _, have := range p.path {
-		if have == n {
-			return
-		}
+// dialMarks are on the face of a dial.
+const dialMarks = 12
+
+// handKeys move one hand of a dial a mark back or on.
+func (b *Body) handKeys(hand string, i int) []Element {
+	at := fmt.Sprintf("%s at %d", hand, b.screen.pad.dial[i])
+	return []Element{
+		{Text: hand + " back", Value: "‹ " + hand, Note: at, Kind: "key", act: func() { b.turn(i, -1) }},
+		{Text: hand + " on", Value: hand + " ›", Note: at, Kind: "key", act: func() { b.turn(i, 1) }},
 	}
-	p.path = append(p.path, n)
-	p.typed += string(rune('0' + n))
+}
+
+// turn moves a hand of the dial that is shown, if one is.
+func (b *Body) turn(hand, by int) {
+	if p := b.screen.pad; p != nil && b.cfg.Spec.Lock.Kind == "dial" {
+		p.dial[hand] = (p.dial[hand] + by + dialMarks) % dialMarks
+	}
 }
 
 // padDone tries what was given. The lock is held.
@@ -85,7 +87,10 @@ func (b *Body) padDone() {
 	wait := durationOr(b.cfg.Spec.Lock.Wait, 30*time.Second)
 	now := b.cfg.Clock.Now()
 	given := p.typed
-	p.typed, p.path = "", nil
+	if b.cfg.Spec.Lock.Kind == "dial" {
+		given = fmt.Sprintf("%d %d", p.dial[0], p.dial[1])
+	}
+	p.typed = ""
 	switch {
 	case now.Before(p.until):
 		b.say(b.waitText(p.until.Sub(now)))
@@ -111,21 +116,21 @@ func (b *Body) waitText(d time.Duration) string {
 	return strings.ReplaceAll(b.cfg.Spec.word("wait"), "{wait}", d.Round(time.Second).String())
 }
 
-// typeRune puts a sign where one types now. The lock is held.
+// typeRune puts a character where one types now. The lock is held.
 func (b *Body) typeRune(r rune) {
 	if p := b.screen.pad; p != nil {
-		if b.cfg.Spec.Lock.Kind == "pattern" {
-			if r >= '1' && r <= '9' {
-				b.padDot(int(r - '0'))
-			}
-			return
-		}
 		if len(p.typed) < maxTyped {
 			p.typed += string(r)
 		}
 		return
 	}
-	if len(b.screen.typed) < maxTyped && (b.st.Sign == "" || len(b.screen.typed) < len(b.st.Sign) || b.screen.page() == "find") {
+	most := maxTyped
+	if e := b.entry(); e != nil {
+		if most = len(b.wanted(e)); e.Of == "crew" && (r < '0' || r > '9') {
+			return
+		}
+	}
+	if len(b.screen.typed) < most {
 		b.screen.typed += string(r)
 	}
 }
@@ -134,9 +139,6 @@ func (b *Body) deleteRune() {
 	typed := &b.screen.typed
 	if b.screen.pad != nil {
 		typed = &b.screen.pad.typed
-		if n := len(b.screen.pad.path); n > 0 {
-			b.screen.pad.path = b.screen.pad.path[:n-1]
-		}
 	}
 	if n := len(*typed); n > 0 {
 		*typed = (*typed)[:n-1]
@@ -146,21 +148,5 @@ func (b *Body) deleteRune() {
 // typing tells whether there is anything to type into. The lock is held.
 func (b *Body) typing() bool {
 	s := b.compose()
-	return len(s.keys) > 0 || len(s.dots) > 0
-}
-
-// typeSign tries the sign that was typed back.
-func (b *Body) typeSign(sign *SignSpec) {
-	typed := b.screen.typed
-	b.screen.typed = ""
-	if typed != b.st.Sign {
-		b.say(sign.Wrong)
-		return
-	}
-	b.st.Sign = ""
-	for k, v := range sign.Set {
-		b.st.Settings[k] = v
-	}
-	b.say(sign.Right)
-	b.touchState()
+	return len(s.keys) > 0
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto/rand"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 )
 
@@ -38,7 +40,7 @@ func (b *Body) tick() {
 	case spec.Sleep != "" && !b.asleep && !b.power && b.question == nil && idle > durationOr(spec.Sleep, 0):
 		b.asleep = true
 		b.redraw()
-	case spec.Lock.Idle != "" && !b.locked && idle > durationOr(spec.Lock.Idle, 0) && b.st.Settings["lit"] != "yes" && b.screen.pad == nil:
+	case !b.locked && b.restsAfter() > 0 && idle > b.restsAfter() && b.screen.pad == nil:
 		b.lock()
 		b.redraw()
 	}
@@ -48,6 +50,14 @@ func (b *Body) tick() {
 			b.touchState()
 		}
 	}
+	if b.screen.taps > 0 && now.Sub(b.screen.tapped) > durationOr(spec.Hidden.Within, 2*time.Second) {
+		b.screen.taps = 0 // its notches empty
+		b.redraw()
+	}
+	if q := b.question; q != nil && q.held > 0 && now.Sub(q.heldAt) > holdFor {
+		q.held = 0
+		b.redraw()
+	}
 	if b.screen.toast != "" && now.After(b.screen.ends) {
 		b.screen.toast = ""
 		b.redraw()
@@ -56,6 +66,16 @@ func (b *Body) tick() {
 		b.shown = level
 		b.redraw()
 	}
+}
+
+// restsAfter is how long it goes untouched until it locks itself; 0: for ever. The
+// lock is held.
+func (b *Body) restsAfter() time.Duration {
+	if minutes, _, ok := strings.Cut(b.st.Settings["rests"], " minute"); ok {
+		n, _ := strconv.Atoi(minutes)
+		return time.Duration(n) * time.Minute
+	}
+	return durationOr(b.cfg.Spec.Lock.Idle, 0)
 }
 
 // lock locks the screen, where it can be locked. The lock is held.
@@ -129,7 +149,6 @@ func (b *Body) boot() {
 			b.st.Settings[k] = v
 		}
 		if r.Page != "" {
-			b.st.Sign = freshSign()
 			b.screen.pages = append([]string{"home"}, b.wayTo(r.Page)...)
 		}
 		break
@@ -147,17 +166,17 @@ func (b *Body) wayTo(page string) []string {
 			return ways[0]
 		}
 		for _, r := range b.rows(last) {
-			if r.Page != "" && !seen[r.Page] {
-				seen[r.Page] = true
-				ways = append(ways, append(slices.Clone(ways[0]), r.Page))
+			if to := b.leads(r); to != "" && !seen[to] {
+				seen[to] = true
+				ways = append(ways, append(slices.Clone(ways[0]), to))
 			}
 		}
 	}
 	return []string{"settings", page}
 }
 
-// freshSign is four letters that can be read out: consonants and vowels in turn.
-func freshSign() string {
+// freshCode is four letters that can be read out: consonants and vowels in turn.
+func freshCode() string {
 	const consonants, vowels = "BDFGHKLMNPRSTVWZ", "AEIOU"
 	raw := make([]byte, 4)
 	_, _ = rand.Read(raw) // it never fails

@@ -1,6 +1,7 @@
 package body
 
 import (
+	"fmt"
 	"image"
 	"maps"
 	"slices"
@@ -15,14 +16,17 @@ import (
 type Element struct {
 	Text  string          `json:"text"`
 	Value string          `json:"value,omitempty"`
-	Kind  string          `json:"kind"` // row, tab, option, key, dot, field, back, wake
-	Rect  image.Rectangle `json:"-"`    // in points
+	Note  string          `json:"note,omitempty"` // what a picture shows beside it
+	Kind  string          `json:"kind"`           // row, tab, option, key, field, back, wake, code
+	Rect  image.Rectangle `json:"-"`              // in points
 	X     int             `json:"x"`
 	Y     int             `json:"y"`
 	W     int             `json:"w"`
 	H     int             `json:"h"`
 
-	state string // "on" or "off" of a switch, "here" of a tab, "chosen" of an option
+	state string // "on" or "off" of a switch, "here" of a tab, "chosen" of an option, "held" of a key
+	notch int    // filled notches beside a row, of notches
+	of    int
 	act   func() // with the lock held
 }
 
@@ -35,18 +39,19 @@ type scene struct {
 	tabs         []Element
 	options      []Element
 	keys         [][]Element // of a pad or of the search
-	dots         []Element   // of a pattern
-	path         []int       // dots drawn so far
+	dial         *[2]int     // where its short and its long hand stand
 	field        *Element    // of the search
-	typed        string      // into the field, pad or sign
+	typed        string      // into the field, the pad or an entry
 	hide         bool        // typed is a secret
-	board        string      // a sign to be typed back
-	boardAt      image.Rectangle
+	code         string      // shown large
+	codeAt       image.Rectangle
+	entry        string        // what is to be typed, as underscores; "" for nothing
+	press        func(key int) // what a real key does, where rows and options are not chosen by it
+	held         int           // the key that is held down
 	back         *Element
 	wake         *Element
 	scroll       int
 	toast        string
-	strokes, of  int
 	ripple       image.Point
 	clock        string
 	battery      int
@@ -60,11 +65,10 @@ func (s *scene) elements() []Element {
 	if s.field != nil {
 		out = append(out, *s.field)
 	}
-	if s.board != "" {
-		out = append(out, Element{Text: s.board, Kind: "board", Rect: s.boardAt})
+	if s.code != "" {
+		out = append(out, Element{Text: s.code, Kind: "code", Rect: s.codeAt})
 	}
 	out = append(out, s.rows...)
-	out = append(out, s.dots...)
 	for _, line := range s.keys {
 		out = append(out, line...)
 	}
@@ -86,7 +90,7 @@ func (b *Body) layout() *scene {
 
 // compose puts together what the screen shows. The lock is held.
 func (b *Body) compose() *scene {
-	s := &scene{toast: b.screen.toast, strokes: b.screen.strokes, of: b.screen.of, ripple: b.screen.ripple,
+	s := &scene{toast: b.screen.toast, ripple: b.screen.ripple,
 		clock: b.now().Local().Format("15:04"), battery: b.charge()}
 	spec := b.cfg.Spec
 	switch {
@@ -116,7 +120,7 @@ func (b *Body) backElement() *Element {
 }
 
 func (b *Body) composeDialog(s *scene, d *dialog) {
-	s.kind, s.title, s.text = "dialog", d.title, d.text
+	s.kind, s.title, s.text, s.press, s.held = "dialog", d.title, d.text, d.press, d.held
 	for _, o := range d.options {
 		e := Element{Text: o.text, Kind: "option", act: func() {
 			b.screen.dialog = nil
@@ -148,10 +152,12 @@ func (b *Body) composePage(s *scene) {
 	}
 	page := b.cfg.Spec.Pages[at]
 	s.above, s.title, s.text = page.Above, page.Title, b.fill(page.Text)
-	if page.Sign != nil && b.holds(page.Sign.When) {
-		s.text, s.board, s.typed = page.Sign.Text, b.st.Sign, b.screen.typed
-		s.keys = b.letters(true, page.Sign.Button, func() { b.typeSign(page.Sign) })
+	if e := b.entry(); e != nil {
+		b.composeEntry(s, e)
 		return
+	}
+	if page.Code != nil && b.holds(page.Code.When) {
+		s.text, s.code = page.Code.Text, b.st.Code
 	}
 	if at == "settings" {
 		s.rows = append(s.rows, Element{Text: b.cfg.Spec.word("find"), Kind: "row", act: func() { b.open("find") }})
@@ -160,6 +166,12 @@ func (b *Body) composePage(s *scene) {
 		e := Element{Text: b.fill(r.Text), Value: b.fill(r.Value), Kind: "row", act: func() { b.row(r) }}
 		if r.Switch != "" {
 			e.state = map[bool]string{true: "on", false: "off"}[b.st.Settings[r.Switch] == "yes"]
+		}
+		if h := b.cfg.Spec.Hidden; r.Hidden && b.st.Opened && r.Page != "" {
+			e.Value = h.Opened
+		} else if r.Hidden && h.Notches {
+			e.notch, e.of = b.screen.taps, h.Taps
+			e.Note = fmt.Sprintf("%d of %d notches", e.notch, e.of)
 		}
 		s.rows = append(s.rows, e)
 	}
@@ -196,7 +208,7 @@ func (b *Body) composeFind(s *scene) {
 		}
 		for _, r := range b.rows(id) {
 			if strings.Contains(strings.ToLower(r.Text), strings.ToLower(b.screen.typed)) {
-				s.rows = append(s.rows, Element{Text: b.fill(r.Text), Value: w.Pages[id].Title, Kind: "row", act: func() { b.open(id) }})
+				s.rows = append(s.rows, Element{Text: b.fill(r.Text), Value: w.Pages[id].Title, Kind: "row", act: func() { b.openFound(id) }})
 			}
 		}
 	}
@@ -208,8 +220,40 @@ func (b *Body) composeFind(s *scene) {
 
 // reachable tells whether rows that show lead to a page.
 func (b *Body) reachable(id string) bool {
+	_, ok := b.leadingTo(id)
+	return id == "settings" || ok
+}
+
+// leadingTo is the row that leads to a page.
+func (b *Body) leadingTo(id string) (RowSpec, bool) {
 	way := b.wayTo(id)
-	return id == "settings" || len(way) > 1 && slices.ContainsFunc(b.rows(way[len(way)-2]), func(r RowSpec) bool { return r.Page == id })
+	if len(way) < 2 {
+		return RowSpec{}, false
+	}
+	rows := b.rows(way[len(way)-2])
+	i := slices.IndexFunc(rows, func(r RowSpec) bool { return b.leads(r) == id })
+	if i < 0 {
+		return RowSpec{}, false
+	}
+	return rows[i], true
+}
+
+// openFound opens a page that the search has found, as the row does that leads there.
+func (b *Body) openFound(id string) {
+	if r, ok := b.leadingTo(id); ok {
+		b.row(r)
+		return
+	}
+	b.open(id)
+}
+
+// leads is the page to which a row leads now; a hidden one leads nowhere before it was
+// opened. The lock is held.
+func (b *Body) leads(r RowSpec) string {
+	if r.Hidden && !b.st.Opened {
+		return ""
+	}
+	return r.Page
 }
 
 // holds tells whether all conditions are met. The lock is held.
@@ -277,6 +321,11 @@ func (b *Body) listRows(list string) []Element {
 		for _, a := range b.appList() {
 			out = append(out, Element{Text: a.Name, Value: a.Version, Kind: "row"})
 		}
+	case "ledger": // whose each app is: nothing names a developer, or an end, before statements do
+		for _, a := range b.appList() {
+			crew, _, _ := strings.Cut(a.ID, "/")
+			out = append(out, Element{Text: a.Name, Value: a.Version + ", " + crew + ", no end", Kind: "row"})
+		}
 	}
 	if len(out) == 0 && list != "" {
 		out = []Element{{Text: b.cfg.Spec.word("none"), Kind: "row"}}
@@ -307,13 +356,24 @@ func (b *Body) homeRows() []Element {
 // dialog.
 func (b *Body) asking() *dialog {
 	q := b.question
-	if q == nil || q.secret {
+	if q == nil {
 		return b.screen.dialog
 	}
 	name := plain.Cut(plain.Line(q.visitor.Name), 40)
 	fill := strings.NewReplacer("{bench}", name, "{fingerprint}", q.visitor.Key)
 	a := b.cfg.Spec.Admit
 	d := &dialog{title: fill.Replace(a.Title), text: fill.Replace(a.Text)}
+	switch {
+	case a.Pick != nil:
+		for _, n := range q.numbers {
+			d.options = append(d.options, option{text: n, act: func() { b.answer(q.onPick(n, a.Pick.For)) }})
+		}
+		d.options = append(d.options, option{text: a.Pick.None, act: func() { b.answer("no") }})
+	case a.Hold != nil:
+		d.text += "\n" + strings.NewReplacer("{one}", fmt.Sprint(q.keys[0]), "{other}", fmt.Sprint(q.keys[1])).Replace(a.Hold.Text)
+		d.press, d.held = b.holdKey, q.held
+		d.options = []option{{text: a.Hold.Away, act: func() { b.answer("no") }}}
+	}
 	for _, o := range a.Options {
 		if q.visitor.Shared && o.For != "visit" && o.For != "no" {
 			continue

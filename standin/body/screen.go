@@ -17,11 +17,9 @@ type screen struct {
 	scroll int      // of the current one, in points; on a round screen: rows
 	dialog *dialog
 	pad    *pad
-	typed  string // into the search or a sign
+	typed  string // into the search or an entry
 	toast  string
 	ends   time.Time // of the toast
-	strokes,
-	of int // of a toast that counts
 	taps   int
 	tapped time.Time
 	ripple image.Point
@@ -34,6 +32,8 @@ type dialog struct {
 	title   string
 	text    string
 	options []option
+	press   func(key int) // what real keys do
+	held    int
 }
 
 type option struct {
@@ -152,8 +152,8 @@ func hit(elements []Element, at image.Point) *Element {
 // slideFrom is how far a finger must go to slide, in points.
 const slideFrom = 12
 
-// Slide draws a finger along points: over a pattern's dots it draws the pattern,
-// elsewhere it scrolls, and on a round screen goes to the next row.
+// Slide draws a finger along points: it scrolls, and on a round screen goes to the
+// next row.
 func (b *Body) Slide(path []image.Point) {
 	if len(path) == 0 {
 		return
@@ -169,36 +169,11 @@ func (b *Body) Slide(path []image.Point) {
 		b.tap(path[0])
 		return
 	}
-	if p := b.screen.pad; p != nil && !b.asleep && !b.booting && len(b.layout().dots) > 0 {
-		b.drawPattern(path)
-		return
-	}
 	b.used = b.cfg.Clock.Now()
 	if s := b.layout(); s.kind == "lock" && way.Y < 0 {
 		s.wake.act()
 	} else if s.kind == "page" {
 		b.screen.scroll = b.style.scroll(s, way)
-	}
-	b.redraw()
-}
-
-// drawPattern follows a finger over the dots, also between two points.
-func (b *Body) drawPattern(path []image.Point) {
-	b.used = b.cfg.Clock.Now()
-	dots := b.layout().dots
-	touched := 0
-	for i, to := range path {
-		from := path[max(i-1, 0)]
-		for step := range 41 {
-			at := from.Add(to.Sub(from).Mul(step).Div(40))
-			if e := hit(dots, at); e != nil {
-				e.act()
-				touched++
-			}
-		}
-	}
-	if touched > 0 && len(path) > 1 && len(b.screen.pad.path) > 1 {
-		b.padDone()
 	}
 	b.redraw()
 }
@@ -224,27 +199,15 @@ func (b *Body) Touch(text string) error {
 	return fmt.Errorf("there is no %q on the screen of %s; there are %s", text, b.cfg.Name, strings.Join(seen, ", "))
 }
 
-// SlideTo slides up, down, left or right over the middle of the screen, or, on
-// a pattern, along dots such as 14789.
+// SlideTo slides up, down, left or right over the middle of the screen.
 func (b *Body) SlideTo(way string) error {
 	size := b.style.size()
 	middle, far := image.Pt(size.X/2, size.Y/2), image.Pt(size.X/3, size.Y/4)
-	to := map[string]image.Point{"up": {0, -far.Y}, "down": {0, far.Y}, "left": {-far.X, 0}, "right": {far.X, 0}}
-	if d, ok := to[way]; ok {
-		b.Slide([]image.Point{middle.Sub(d), middle.Add(d)})
-		return nil
+	d, ok := map[string]image.Point{"up": {0, -far.Y}, "down": {0, far.Y}, "left": {-far.X, 0}, "right": {far.X, 0}}[way]
+	if !ok {
+		return fmt.Errorf("%q is no way to slide: say up, down, left or right", way)
 	}
-	b.mu.Lock()
-	dots := b.layout().dots
-	b.mu.Unlock()
-	var path []image.Point
-	for _, r := range way {
-		if r < '1' || r > '9' || len(dots) == 0 {
-			return fmt.Errorf("%q is no way to slide on %s now: say up, down, left or right, or along a pattern its dots, such as 14789", way, b.cfg.Name)
-		}
-		path = append(path, dots[r-'1'].Rect.Min.Add(dots[r-'1'].Rect.Size().Div(2)))
-	}
-	b.Slide(path)
+	b.Slide([]image.Point{middle.Sub(d), middle.Add(d)})
 	return nil
 }
 
@@ -327,6 +290,10 @@ const (
 	keyBackspace = 0xff08
 	keyReturn    = 0xff0d
 	keyEscape    = 0xff1b
+	keyLeft      = 0xff51
+	keyUp        = 0xff52
+	keyRight     = 0xff53
+	keyDown      = 0xff54
 )
 
 // Key is a key over the link's screen channel.
@@ -340,6 +307,12 @@ func (b *Body) Key(code uint32, down bool) {
 		b.deleteRune()
 		b.redraw()
 		b.mu.Unlock()
+	case code >= keyLeft && code <= keyDown:
+		b.mu.Lock()
+		by := map[uint32]int{keyLeft: -1, keyDown: -1, keyRight: 1, keyUp: 1}[code]
+		b.turn(map[bool]int{true: 1}[code == keyUp || code == keyDown], by)
+		b.redraw()
+		b.mu.Unlock()
 	case code == keyReturn:
 		b.Press("enter") //nolint:errcheck // a known key
 	case code == keyEscape:
@@ -351,6 +324,6 @@ func (b *Body) Key(code uint32, down bool) {
 
 // say shows a toast for a while. The lock is held.
 func (b *Body) say(text string) {
-	b.screen.toast, b.screen.strokes, b.screen.of = text, 0, 0
+	b.screen.toast = text
 	b.screen.ends = b.cfg.Clock.Now().Add(4 * time.Second)
 }

@@ -1,7 +1,6 @@
 package body
 
 import (
-	"fmt"
 	"maps"
 	"strings"
 	"time"
@@ -15,10 +14,12 @@ func (b *Body) row(r RowSpec) {
 		b.screen.taps = 0
 	}
 	switch {
+	case r.Hidden && !b.st.Opened:
+		b.hiddenTap()
+	case r.Page != "" && r.Secret:
+		b.wantSecret(b.secretTitle(), func() { b.open(r.Page) })
 	case r.Page != "":
 		b.open(r.Page)
-	case r.Hidden:
-		b.hiddenTap()
 	case r.Choose != "":
 		b.choose(r)
 	case r.Switch != "":
@@ -77,32 +78,21 @@ func (b *Body) update() {
 	b.touchState()
 }
 
-// hiddenTap counts the taps on the row that opens the hidden page.
+// hiddenTap counts the touches of the row that opens the hidden page. Whoever is too
+// slow begins anew.
 func (b *Body) hiddenTap() {
 	h := b.cfg.Spec.Hidden
-	if b.st.Opened {
-		if h.Already != "" {
-			b.say(h.Already)
-		}
-		return
-	}
 	now := b.cfg.Clock.Now()
 	if now.Sub(b.screen.tapped) > durationOr(h.Within, 2*time.Second) {
 		b.screen.taps = 0
 	}
 	b.screen.tapped = now
-	b.screen.taps++
-	if b.screen.taps < h.Taps {
-		if h.Counting != "" {
-			b.say(strings.NewReplacer("{n}", fmt.Sprint(b.screen.taps), "{taps}", fmt.Sprint(h.Taps)).Replace(h.Counting))
-			b.screen.strokes, b.screen.of = b.screen.taps, h.Taps
-		}
+	if b.screen.taps++; b.screen.taps < h.Taps {
 		return
 	}
 	b.screen.taps = 0
 	open := func() {
 		b.st.Opened = true
-		b.say(h.Opened)
 		b.touchState()
 	}
 	if h.Secret {
@@ -164,5 +154,11 @@ func (b *Body) flip(r RowSpec) {
 func (b *Body) set(r RowSpec, setting, value string) {
 	b.st.Settings[setting] = value
 	maps.Copy(b.st.Settings, r.Sets[value])
+	b.st.Code = ""
+	for _, p := range b.cfg.Spec.Pages {
+		if p.Code != nil && b.holds(p.Code.When) {
+			b.st.Code = freshCode()
+		}
+	}
 	b.touchState()
 }

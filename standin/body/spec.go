@@ -1,6 +1,6 @@
 // Package body is a stand-in device: a handset whose pages, words and hidden
 // ways are data, with a screen that is drawn and touched, a device key, an
-// admission list, apps that really run, and the device's side of the bench link.
+// admission list, apps that really run, and the device's side of the device link.
 //
 // It knows nothing of the bench: it is reached over a bulk pipe, and touched on
 // its screen.
@@ -57,7 +57,7 @@ type Look struct {
 
 // LockSpec is how its screen is locked.
 type LockSpec struct {
-	Kind   string `yaml:"kind"` // none, pin, pattern, password
+	Kind   string `yaml:"kind"` // none, pin, dial, password
 	Secret string `yaml:"secret"`
 	Idle   string `yaml:"idle"` // locks itself after; "": never
 	Wait   string `yaml:"wait"` // after three wrong ones
@@ -106,13 +106,12 @@ type IfaceSpec struct {
 
 // HiddenSpec is the hidden way in; a body without a row has none.
 type HiddenSpec struct {
-	Row      string `yaml:"row"`
-	Taps     int    `yaml:"taps"`
-	Within   string `yaml:"within"`
-	Counting string `yaml:"counting"` // "": it does not count aloud
-	Secret   bool   `yaml:"secret"`   // then the unlock secret is wanted
-	Opened   string `yaml:"opened"`
-	Already  string `yaml:"already"`
+	Row     string `yaml:"row"`
+	Taps    int    `yaml:"taps"`
+	Within  string `yaml:"within"`
+	Notches bool   `yaml:"notches"` // each touch fills one beside the row; else it counts in silence
+	Secret  bool   `yaml:"secret"`  // then the unlock secret is wanted
+	Opened  string `yaml:"opened"`  // what the row's value is afterwards, where it leads to a page
 }
 
 // AdmitSpec is the question whether a computer may come in.
@@ -120,8 +119,21 @@ type AdmitSpec struct {
 	Title   string        `yaml:"title"`
 	Text    string        `yaml:"text"`
 	Options []AdmitOption `yaml:"options"`
-	Secret  string        `yaml:"secret"` // after a yes: "" for nothing, pin, password
-	Asks    string        `yaml:"asks"`   // the words over its pad
+	Pick    *PickSpec     `yaml:"pick"` // instead of options
+	Hold    *HoldSpec     `yaml:"hold"` // likewise
+}
+
+// PickSpec has the owner pick, of four numbers, the one that the bench shows.
+type PickSpec struct {
+	For  string `yaml:"for"`
+	None string `yaml:"none"` // the word that refuses
+}
+
+// HoldSpec has the owner hold two keys together.
+type HoldSpec struct {
+	For  string `yaml:"for"`
+	Text string `yaml:"text"` // {one} and {other} are the keys
+	Away string `yaml:"away"` // the word that refuses
 }
 
 // AdmitOption is one answer; For is visit, 30 days, until withdrawn or no.
@@ -132,16 +144,24 @@ type AdmitOption struct {
 
 // PageSpec is a page of the settings.
 type PageSpec struct {
-	Title string    `yaml:"title"`
-	Above string    `yaml:"above"`
-	Text  string    `yaml:"text"`
-	List  string    `yaml:"list"` // rows made from admissions, tokens or apps
-	Sign  *SignSpec `yaml:"sign"`
-	Rows  []RowSpec `yaml:"rows"`
+	Title string     `yaml:"title"`
+	Above string     `yaml:"above"`
+	Text  string     `yaml:"text"`
+	List  string     `yaml:"list"` // rows made from admissions, tokens or apps
+	Code  *CodeSpec  `yaml:"code"`
+	Entry *EntrySpec `yaml:"entry"`
+	Rows  []RowSpec  `yaml:"rows"`
 }
 
-// SignSpec is a sign that is shown on a page and typed back there.
-type SignSpec struct {
+// CodeSpec shows a fresh code of four letters large over the rows of a page.
+type CodeSpec struct {
+	When conditions `yaml:"when"`
+	Text string     `yaml:"text"`
+}
+
+// EntrySpec wants something typed on a page before its rows show.
+type EntrySpec struct {
+	Of     string            `yaml:"of"` // code: the one that was shown; crew: the crew's number
 	When   conditions        `yaml:"when"`
 	Text   string            `yaml:"text"`
 	Button string            `yaml:"button"`
@@ -226,8 +246,14 @@ func (s *Spec) check() error {
 	if styles[s.Look.Style] == nil {
 		return fmt.Errorf("look: style: there is no %q; there are candle, inn, plate, water", s.Look.Style)
 	}
-	if !slices.Contains([]string{"", "none", "pin", "pattern", "password"}, s.Lock.Kind) {
-		return fmt.Errorf("lock: kind: %q is none of none, pin, pattern, password", s.Lock.Kind)
+	if !slices.Contains([]string{"", "none", "pin", "dial", "password"}, s.Lock.Kind) {
+		return fmt.Errorf("lock: kind: %q is none of none, pin, dial, password", s.Lock.Kind)
+	}
+	if s.Lock.Kind == "dial" {
+		var short, long int
+		if n, err := fmt.Sscan(s.Lock.Secret, &short, &long); n != 2 || err != nil || min(short, long) < 0 || max(short, long) >= dialMarks {
+			return fmt.Errorf("lock: secret: %q is not two marks of a dial, such as 10 4", s.Lock.Secret)
+		}
 	}
 	for _, i := range s.Ifaces {
 		if _, err := parseClass(i.Class); err != nil {
@@ -269,6 +295,19 @@ func (s *Spec) checkPages() error {
 				return err
 			}
 		}
+		if p.Code != nil {
+			if err := known("page "+id+": code", p.Code.When); err != nil {
+				return err
+			}
+		}
+		if p.Entry != nil {
+			if !slices.Contains([]string{"code", "crew"}, p.Entry.Of) {
+				return fmt.Errorf("page %s: entry: of: %q is none of code, crew", id, p.Entry.Of)
+			}
+			if err := known("page "+id+": entry", p.Entry.When); err != nil {
+				return err
+			}
+		}
 	}
 	if s.Pages["settings"] == nil {
 		return fmt.Errorf("there is no page settings")
@@ -293,7 +332,7 @@ func (s *Spec) word(id string) string {
 var english = map[string]string{
 	"back": "Back", "leave": "Leave it", "yes": "Yes", "wake": "Wake", "unlock": "Unlock", "find": "Find", "field": "Look for",
 	"nothing": "Nothing is called that", "wrong": "That was not it", "wait": "Three wrong ones. Wait {wait}", "locked": "Locked",
-	"booting": "Starting", "secret pin": "PIN", "secret pattern": "Pattern", "secret password": "Password", "away": "Send it away?",
+	"booting": "Starting", "secret pin": "PIN", "secret dial": "Dial", "secret password": "Password", "away": "Send it away?",
 	"sent": "It is sent away", "risk": "At your own risk", "this": "this device", "done": "Done", "delete": "Delete", "settings": "Settings",
 	"here": "I am {name}", "updated": "It now has {release}", "current": "There is nothing newer", "running": "running",
 	"visit": "this visit", "30 days": "for 30 days", "until withdrawn": "until withdrawn", "none": "none", "one": "one",

@@ -26,7 +26,7 @@ type state struct {
 	Apps       map[string]*app      `json:"apps"`
 	Wiped      int                  `json:"wiped"`
 	Release    string               `json:"release"` // after an update; "": the model's
-	Sign       string               `json:"sign"`    // painted on its boards
+	Code       string               `json:"code"`    // that it shows, to be typed back
 	Level      int                  `json:"level"`   // of the battery, at LevelAt
 	LevelAt    time.Time            `json:"level_at"`
 	Tokens     []Token              `json:"tokens"`

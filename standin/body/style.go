@@ -3,6 +3,7 @@ package body
 import (
 	"image"
 	"image/color"
+	"math"
 	"strings"
 
 	"github.com/fogleman/gg"
@@ -78,15 +79,6 @@ func gridKeys(keys [][]Element, area image.Rectangle, gap int) {
 	}
 }
 
-// gridDots places a pattern's nine dots.
-func gridDots(dots []Element, middle image.Point, pitch int) {
-	for i := range dots {
-		c := middle.Add(image.Pt((i%3-1)*pitch, (i/3-1)*pitch))
-		r := pitch / 3
-		dots[i].Rect = image.Rect(c.X-r, c.Y-r, c.X+r, c.Y+r)
-	}
-}
-
 // keyText is what stands on a key.
 func keyText(e Element) string {
 	if e.Value != "" {
@@ -113,30 +105,27 @@ func drawKeys(p *painter, keys [][]Element, face, ink color.Color, size, radius 
 	}
 }
 
-// drawDots draws a pattern and the way drawn so far.
-func drawDots(p *painter, s *scene, quiet, bright color.Color) {
-	var last *image.Point
-	for _, n := range s.path {
-		c := middle(s.dots[n-1].Rect)
-		if last != nil {
-			p.line(bright, 4, float64(last.X), float64(last.Y), float64(c.X), float64(c.Y))
-		}
-		last = &c
+// drawDial draws a round face of twelve marks with its two hands.
+func drawDial(p *painter, s *scene, c image.Point, radius float64, quiet, bright color.Color) {
+	x, y := float64(c.X), float64(c.Y)
+	p.ring(quiet, 1.6, x, y, radius)
+	for mark := range dialMarks {
+		dx, dy := direction(mark)
+		p.line(quiet, 2, x+dx*radius*0.86, y+dy*radius*0.86, x+dx*radius*0.95, y+dy*radius*0.95)
 	}
-	on := map[int]bool{}
-	for _, n := range s.path {
-		on[n] = true
+	for i, length := range []float64{0.45, 0.75} {
+		dx, dy := direction(s.dial[i])
+		p.line(bright, 5-2*float64(i), x, y, x+dx*radius*length, y+dy*radius*length)
+		p.disc(bright, x+dx*radius*length, y+dy*radius*length, 7-2*float64(i))
 	}
-	for i, d := range s.dots {
-		c, ink, r := middle(d.Rect), quiet, 6.0
-		if on[i+1] {
-			ink, r = bright, 9
-		}
-		p.disc(ink, float64(c.X), float64(c.Y), r)
-	}
+	p.disc(bright, x, y, 4)
 }
 
-func middle(r image.Rectangle) image.Point { return r.Min.Add(r.Size().Div(2)) }
+// direction is where a mark of the dial lies from its middle.
+func direction(mark int) (dx, dy float64) {
+	sin, cos := math.Sincos(2 * math.Pi * float64(mark) / dialMarks)
+	return sin, -cos
+}
 
 // scrolled moves rows by an offset and hides those that leave their window.
 func scrolled(rows []Element, window image.Rectangle, pitch, height, offset int) {

@@ -66,10 +66,6 @@ func (c candle) place(s *scene) {
 	if s.field != nil {
 		s.field.Rect = image.Rect(60, 44, 198, 72)
 	}
-	if len(s.dots) > 0 {
-		gridDots(s.dots, image.Pt(129, 130), 46)
-		keys = image.Rect(90, 196, 168, 220)
-	}
 	gridKeys(s.keys, keys, 4)
 }
 
@@ -108,7 +104,6 @@ func (c candle) draw(p *painter, s *scene) {
 		} else {
 			mid("medium", 16, ember, s.typed+"_", 58)
 		}
-		drawDots(p, s, ash, flame)
 		drawKeys(p, s.keys, ash, wax, 13, 8)
 		for _, e := range s.rows {
 			p.centred("medium", 13, flame, e.Text, e.Rect)

@@ -6,8 +6,8 @@ import (
 	"math"
 )
 
-// inn is a screen like an inn: doors down the left, a room at the right, a sign
-// of letters on boards that hang from a beam.
+// inn is a screen like an inn: doors down the left, a room at the right, key tags
+// that hang from a rail.
 type inn struct {
 	at  image.Point
 	hue float64
@@ -74,14 +74,11 @@ func (n inn) place(s *scene) {
 	switch {
 	case s.kind == "pad" && len(s.keys) == 4 && len(s.keys[0]) == 3:
 		keys.Min.Y = n.at.Y/2 - 20
-	case s.kind == "pad", s.board != "":
+	case s.entry != "":
+		keys.Min.Y = n.at.Y/2 + 10
+	case s.kind == "pad":
 		keys.Min.Y = n.at.Y - 160
 	}
-	if len(s.dots) > 0 {
-		gridDots(s.dots, image.Pt(n.left()+(n.at.X-n.left())/2, n.at.Y/2+10), 62)
-		keys.Min.Y = keys.Max.Y - 38
-	}
-	s.boardAt = image.Rect(n.left()+12, 150, n.at.X-10, 230)
 	gridKeys(s.keys, keys, 4)
 }
 
@@ -130,8 +127,8 @@ func (n inn) draw(p *painter, s *scene) {
 			p.rect(face, e.Rect, 12)
 			p.centred("medium", 14, ink, e.Text, e.Rect)
 		}
-	case s.board != "":
-		n.drawBoard(p, s, text+2)
+	case s.entry != "":
+		n.drawTags(p, s, text+2)
 		drawKeys(p, s.keys, linen, dusk, 14, 6)
 	default:
 		n.drawRows(p, s)
@@ -139,7 +136,7 @@ func (n inn) draw(p *painter, s *scene) {
 	n.drawToast(p, s)
 }
 
-// drawRows draws rows as lines in a guest book.
+// drawRows draws rows as lines in a house book.
 func (n inn) drawRows(p *painter, s *scene) {
 	x := float64(n.left()) + 14
 	if s.field != nil {
@@ -150,11 +147,10 @@ func (n inn) drawRows(p *painter, s *scene) {
 		}
 		p.text("regular", 14, ink, text, float64(s.field.Rect.Min.X)+12, float64(s.field.Rect.Min.Y)+21)
 	}
-	if s.kind == "pad" && len(s.dots) == 0 {
+	if s.kind == "pad" {
 		p.box(linen, x, 92, p.w-x-12, 38, 10)
 		p.text("medium", 18, dusk, hidden(s), x+12, 117)
 	}
-	drawDots(p, s, clay, beam)
 	drawKeys(p, s.keys, linen, dusk, 14, 6)
 	for _, e := range s.rows {
 		if e.Rect.Empty() {
@@ -186,29 +182,32 @@ func (n inn) drawBolt(p *painter, e Element) {
 	p.box(clay, x+2, y+3, 16, 12, 3)
 }
 
-// drawBoard hangs the sign from a beam, and the letters typed back below it.
-func (n inn) drawBoard(p *painter, s *scene, y float64) {
+// drawTags hangs a key tag from a rail for each character that is to be typed, in two
+// groups.
+func (n inn) drawTags(p *painter, s *scene, y float64) {
 	x, wide := float64(n.left())+12, p.w-float64(n.left())-22
-	p.box(beam, x, y, wide, 5, 2)
-	pitch := wide / float64(len(s.board))
-	for i, r := range s.board {
+	p.box(beam, x, y, wide, 4, 2)
+	count := len(s.entry)
+	pitch := (wide - 14) / float64(count)
+	for i := range count {
 		cx := x + pitch*(float64(i)+0.5)
-		p.line(clay, 1.4, cx, y+5, cx, y+16)
-		w := min(pitch-8, 44)
-		p.box(oak, cx-w/2, y+16, w, 42, 10)
-		p.box(oak, cx-w/2, y+16, w, 20, 3)
-		text := string(r)
-		p.text("semibold", 24, dusk, text, cx-p.width("semibold", 24, text)/2, y+45)
+		if i >= count/2 {
+			cx += 14
+		}
+		p.line(clay, 1.2, cx, y+4, cx, y+12)
+		w, face := min(pitch-4, 26), color.Color(linen)
+		if i < len(s.typed) {
+			face = oak
+		}
+		p.box(face, cx-w/2, y+12, w, 30, 7)
+		p.disc(cream, cx, y+17, 2)
 		if i < len(s.typed) {
 			t := string(s.typed[i])
-			p.text("regular", 18, dusk, t, cx-p.width("regular", 18, t)/2, y+82)
+			p.text("semibold", 15, dusk, t, cx-p.width("semibold", 15, t)/2, y+35)
 		}
-		ink := color.Color(clay)
 		if i == len(s.typed) {
-			ink = color.RGBA{0x9a, 0x2e, 0x14, 255}
-			p.box(linen, cx-12, y+66, 24, 20, 2)
+			p.line(color.RGBA{0x9a, 0x2e, 0x14, 255}, 2, cx-w/2+3, y+46, cx+w/2-3, y+46)
 		}
-		p.line(ink, 2, cx-12, y+88, cx+12, y+88)
 	}
 }
 

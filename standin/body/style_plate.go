@@ -39,6 +39,10 @@ func (pl plate) place(s *scene) {
 	if s.text != "" && s.kind != "boot" && s.kind != "dialog" {
 		window.Min.Y += 2 * platePitch
 	}
+	if s.code != "" {
+		s.codeAt = image.Rect(8, window.Min.Y, 224, window.Min.Y+3*platePitch)
+		window.Min.Y += 3 * platePitch
+	}
 	if s.field != nil {
 		s.field.Rect = image.Rect(8, plateHeight-24, 224, plateHeight)
 	}
@@ -73,7 +77,13 @@ func (plate) placeKeys(s *scene) {
 		for i := range 3 {
 			n := line*3 + i
 			e := Element{Text: fmt.Sprintf("Key %d", n+1), Value: fmt.Sprint(n + 1), Kind: "key"}
-			if n < len(targets) {
+			switch {
+			case s.press != nil:
+				e.act = func() { s.press(n + 1) }
+				if s.held == n+1 {
+					e.state, e.Note = "held", "held"
+				}
+			case n < len(targets):
 				e.act = targets[n].act
 			}
 			keys = append(keys, e)
@@ -81,6 +91,9 @@ func (plate) placeKeys(s *scene) {
 		s.keys = append(s.keys, keys)
 	}
 	left := Element{Text: "Key ‹", Value: "‹", Kind: "key"}
+	if s.press != nil && len(s.options) > 0 {
+		left.act = s.options[0].act
+	}
 	if s.back != nil {
 		left.act = s.back.act
 		s.back.Rect = image.Rect(170, 4, 224, 22)
@@ -106,6 +119,14 @@ func (pl plate) draw(p *painter, s *scene) {
 	p.fade(color.RGBA{0x2c, 0x2d, 0x2a, 255}, color.RGBA{0x1d, 0x1e, 0x1c, 255})
 	p.box(plateFace, 0, 0, p.w, plateHeight, 4)
 	drawKeys(p, s.keys, keyFace, keyInk, 13, 5)
+	for _, line := range s.keys {
+		for _, e := range line {
+			if e.state == "held" {
+				p.rect(plateInk, e.Rect, 5)
+				p.centred("medium", 13, plateFace, keyText(e), e.Rect)
+			}
+		}
+	}
 	if s.kind == "dark" || s.kind == "boot" {
 		p.text("mono", 13, plateInk, strings.TrimSpace(s.text+" "+s.title), 10, 90)
 		return
@@ -119,6 +140,9 @@ func (pl plate) draw(p *painter, s *scene) {
 	text := p.wrap("mono", 10.5, s.text, p.w-20)
 	p.lines("mono", 10.5, 14, plateSoft, text, 10, 58)
 	pl.drawRows(p, s)
+	if s.code != "" {
+		p.centred("mono bold", 40, plateInk, strings.ToUpper(s.code), s.codeAt)
+	}
 	if s.wake != nil {
 		p.text("mono", 12, plateInk, "key  "+s.wake.Text, 10, 108)
 	}
@@ -126,6 +150,8 @@ func (pl plate) draw(p *painter, s *scene) {
 	switch {
 	case s.kind == "pad":
 		input = strings.ToLower(s.title) + " " + hidden(s) + "_"
+	case s.entry != "":
+		input = s.typed + s.entry[len(s.typed):]
 	case s.field != nil:
 		input = "find " + s.typed + "_"
 	case s.toast != "":
@@ -133,7 +159,7 @@ func (pl plate) draw(p *painter, s *scene) {
 	}
 	if input != "" {
 		lines := p.wrap("mono", 11.5, input, p.w-20)
-		if s.toast != "" && s.kind == "pad" {
+		if s.toast != "" && (s.kind == "pad" || s.entry != "") {
 			lines = append(p.wrap("mono", 11.5, s.toast, p.w-20), lines...)
 		}
 		h := 10 + 15*float64(len(lines))
@@ -145,7 +171,11 @@ func (pl plate) draw(p *painter, s *scene) {
 func (pl plate) drawRows(p *painter, s *scene) {
 	for i, e := range append(shown(s.rows), s.options...) {
 		y := float64(e.Rect.Min.Y) + 13
-		p.text("mono", 12, plateSoft, fmt.Sprint(i+1), 10, y)
+		number := fmt.Sprint(i + 1)
+		if s.press != nil {
+			number = "‹"
+		}
+		p.text("mono", 12, plateSoft, number, 10, y)
 		mark := ""
 		switch e.state {
 		case "on":

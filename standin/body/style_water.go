@@ -56,11 +56,10 @@ func (w water) place(s *scene) {
 	if s.kind == "pad" {
 		keys.Min.Y -= 70
 	}
-	if len(s.dots) > 0 {
-		gridDots(s.dots, image.Pt(w.at.X/2, 250), 78)
-		keys.Min.Y = keys.Max.Y - 40
+	if s.dial != nil {
+		keys.Min.Y = keys.Max.Y - 120
 	}
-	s.boardAt = image.Rect(20, 100, w.at.X-20, 180)
+	s.codeAt = image.Rect(20, 100, w.at.X-20, 180)
 	gridKeys(s.keys, keys, 5)
 }
 
@@ -92,11 +91,12 @@ func (w water) draw(p *painter, s *scene) {
 		p.centred("medium", 16, white, s.wake.Text, s.wake.Rect)
 	case "pad":
 		p.text("light", 26, ink, p.fit("light", 26, s.title, p.w-56), 28, 96)
-		if len(s.dots) == 0 {
+		if s.dial != nil {
+			drawDial(p, s, image.Pt(w.at.X/2, 208), 90, w.ink(0.35, 0.55), ink)
+		} else {
 			p.box(w.ink(0.4, 0.90), 28, 112, p.w-56, 40, 10)
 			p.text("medium", 20, ink, hidden(s), 42, 139)
 		}
-		drawDots(p, s, w.ink(0.35, 0.55), ink)
 		drawKeys(p, s.keys, w.ink(0.4, 0.90), ink, 16, 9)
 		w.drawShore(p, s, deep, white, pale)
 	case "dialog":
@@ -142,6 +142,7 @@ func (w water) drawRows(p *painter, s *scene, ink, soft color.Color) {
 		y := float64(e.Rect.Min.Y)
 		p.line(cord, 2, 21, y-4, 21, y+waterPitch-6)
 		p.line(cord, 2, 21, y+17, 33, y+17)
+		w.drawNotches(p, e, cord, ink)
 		p.text("semibold", 14.5, ink, p.fit("semibold", 14.5, e.Text, p.w-70), 42, y+22)
 		p.text("regular", 12.5, soft, p.fit("regular", 12.5, e.Value, p.w-70), 42, y+40)
 		if e.state != "" {
@@ -153,6 +154,19 @@ func (w water) drawRows(p *painter, s *scene, ink, soft color.Color) {
 		for i, radius := range []float64{9, 17, 25} {
 			p.ring(w.ink(0.45, 0.45+0.1*float64(i)), 1.5, float64(r.X), float64(r.Y), radius)
 		}
+	}
+}
+
+// drawNotches cuts notches into the sounding line beside a row, from the bottom up,
+// and fills those that were touched.
+func (w water) drawNotches(p *painter, e Element, cord, ink color.Color) {
+	for i := range e.of {
+		y := float64(e.Rect.Max.Y) - 3 - 7*float64(i)
+		if i < e.notch {
+			p.box(ink, 14, y-2, 14, 4, 1.5)
+			continue
+		}
+		p.line(cord, 1.4, 16, y, 26, y)
 	}
 }
 
@@ -207,22 +221,8 @@ func (w water) drawToast(p *painter, s *scene, deep, white color.Color) {
 	}
 	x, h := 20.0, 20+18*float64(len(lines))
 	y := float64(w.shore()) - 16 - h
-	if s.of > 0 {
-		wide += float64(7*s.of) + 6
-	}
 	p.box(deep, x, y, wide, h, 17)
 	tx := x + 15
-	for i := range s.of {
-		c := w.ink(0.3, 0.36)
-		if i < s.strokes {
-			c = hsl(w.hue-25, 0.75, 0.72)
-		}
-		p.box(c, tx, y+11, 2.5, 16, 1.2)
-		tx += 7
-	}
-	if s.of > 0 {
-		tx += 6
-	}
 	p.lines("medium", 13, 18, white, lines, tx, y+23.5)
 }
 

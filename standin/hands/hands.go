@@ -24,6 +24,8 @@ type Body interface {
 	Name() string
 	Mark() string // the maker's, as it stands on the body
 	Elements() ([]body.Element, uint64)
+	Read() body.Reading
+	Card() []body.Secret
 	Frame(ctx context.Context, after uint64) (*image.RGBA, uint64, error)
 	Changed() <-chan struct{}
 	Size() image.Point // of the screen, in points
@@ -137,7 +139,7 @@ func (s *Server) index(w http.ResponseWriter, _ *http.Request) {
 func (s *Server) page(w http.ResponseWriter, r *http.Request) {
 	if b := s.find(w, r); b != nil {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		page.Execute(w, map[string]any{"Name": b.Name(), "Mark": b.Mark(), "Style": b.Style(), "Form": b.Form(), "W": b.Size().X, "H": b.Size().Y}) //nolint:errcheck // as above
+		page.Execute(w, map[string]any{"Name": b.Name(), "Mark": b.Mark(), "Style": b.Style(), "Form": b.Form(), "W": b.Size().X, "H": b.Size().Y, "Card": b.Card()}) //nolint:errcheck // as above
 	}
 }
 
@@ -159,6 +161,7 @@ func (s *Server) picture(w http.ResponseWriter, r *http.Request) {
 type seen struct {
 	Rev      uint64         `json:"rev"`
 	Plugged  bool           `json:"plugged"`
+	Says     string         `json:"says"` // for those who do not see the picture
 	Elements []body.Element `json:"elements"`
 }
 
@@ -174,6 +177,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 		changed, cable := b.Changed(), s.cable.Changed()
 		now := seen{Plugged: s.cable.Plugged(b.Name())}
 		now.Elements, now.Rev = b.Elements()
+		now.Says = b.Read().Says()
 		if first || now.Rev != last.Rev || now.Plugged != last.Plugged {
 			last = now
 			raw, _ := json.Marshal(now)

@@ -56,7 +56,12 @@ func (g *glass) change(f func()) {
 	close(g.changed)
 	g.changed = make(chan struct{})
 }
-func (g *glass) Size() image.Point        { return image.Pt(276, 550) }
+func (g *glass) Size() image.Point { return image.Pt(276, 550) }
+func (g *glass) Read() body.Reading {
+	e, _ := g.Elements()
+	return body.Reading{Title: "Inside label", Elements: e}
+}
+func (g *glass) Card() []body.Secret      { return []body.Secret{{What: "PIN", Text: "2580"}} }
 func (g *glass) Style() string            { return "water" }
 func (g *glass) Form() string             { return "phone" }
 func (g *glass) Slide(path []image.Point) { g.change(func() { g.path = path }) }

@@ -40,6 +40,7 @@ touch.addEventListener("pointercancel", () => {
 
 function show(seen) {
   screen.src = `/held/${name}/screen.png?rev=${seen.rev}`;
+  screen.alt = seen.says;
   const focused = document.activeElement?.dataset?.text;
   touch.replaceChildren(
     ...seen.elements.map((el) => {
@@ -47,7 +48,7 @@ function show(seen) {
       b.type = "button";
       b.textContent = el.text;
       b.dataset.text = el.text;
-      b.title = el.value ? `${el.text}: ${el.value}` : el.text;
+      b.title = [el.value ? `${el.text}: ${el.value}` : el.text, el.note].filter(Boolean).join(", ");
       Object.assign(b.style, { left: `${el.x}px`, top: `${el.y}px`, width: `${el.w}px`, height: `${el.h}px` });
       b.addEventListener("click", (e) => {
         if (e.detail === 0) send([[Math.round(el.x + el.w / 2), Math.round(el.y + el.h / 2)]]);
@@ -62,7 +63,7 @@ function show(seen) {
 
 // Codes of RFC 6143, 7.5.4; Tab, Enter and Space stay the page's own where a
 // button has the focus.
-const codes = { Backspace: 0xff08, Enter: 0xff0d, Escape: 0xff1b };
+const codes = { Backspace: 0xff08, Enter: 0xff0d, Escape: 0xff1b, ArrowLeft: 0xff51, ArrowUp: 0xff52, ArrowRight: 0xff53, ArrowDown: 0xff54 };
 document.addEventListener("keydown", (e) => {
   if (e.ctrlKey || e.metaKey || e.altKey) return;
   const onButton = document.activeElement?.tagName === "BUTTON" && (e.key === "Enter" || e.key === " ");

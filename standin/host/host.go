@@ -16,9 +16,9 @@ import (
 	"sync"
 
 	"earlybench.invalid/earlybench/core/bundle"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/rpc"
-	"earlybench.invalid/earlybench/core/sets"
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/standin/hub"
 )
@@ -266,7 +266,7 @@ func (h *Host) keep(raw []byte) (hostlink.Driver, error) {
 }
 
 func (h *Host) add(raw []byte) (hostlink.Driver, error) {
-	s, err := sets.Open(strings.NewReader(string(raw)), int64(len(raw)))
+	s, err := driver.Open(strings.NewReader(string(raw)), int64(len(raw)))
 	if err != nil {
 		return hostlink.Driver{}, fmt.Errorf("the driver set is refused: %w", err)
 	}

@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/core/bundle"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/rpc"
-	"earlybench.invalid/earlybench/core/sets"
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/standin/host"
 	"earlybench.invalid/earlybench/standin/hub"
@@ -24,7 +24,7 @@ import (
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
-// slate is a body with a bench link that says nothing.
+// slate is a body with a device link that says nothing.
 type slate struct{ changed chan struct{} }
 
 func (slate) Name() string { return "slate" }
@@ -43,7 +43,7 @@ func (slate) ServeLink(ctx context.Context, _ io.ReadWriteCloser) {
 func set(t *testing.T, name, id string) []byte {
 	t.Helper()
 	var b bytes.Buffer
-	require.NoError(t, sets.Pack(&b, sets.Manifest{Name: name, Version: "1", Fits: []sets.Match{{USB: id, Class: "ff/00/00", Interface: usb.LinkName}}},
+	require.NoError(t, driver.Pack(&b, driver.Manifest{Name: name, Version: "1", Fits: []driver.Match{{USB: id, Class: "ff/00/00", Interface: usb.LinkName}}},
 		fstest.MapFS{"d": {Data: bytes.Repeat([]byte(name), 60_000)}}, []string{"d"}))
 	return b.Bytes()
 }
@@ -166,8 +166,8 @@ func TestWhatIsNoDriverSetIsRefused(t *testing.T) {
 	require.ErrorContains(t, d.call(hostlink.MethodDriverInstall, hostlink.Ref{Digest: "another"}, nil), "its digest is another")
 	require.Error(t, d.call("dance", nil, nil))
 	require.NoError(t, d.hub.Plug("slate"))
-	other := set(t, "sister", "f3e0:0103")
+	other := set(t, "similar", "f3e0:0103")
 	d.send(other, bundle.Digest(other))
 	require.NoError(t, d.call(hostlink.MethodDriverInstall, hostlink.Ref{Digest: bundle.Digest(other)}, nil))
-	require.Error(t, d.call(hostlink.MethodBind, hostlink.Bind{BusID: "1-1", Interface: 1}, nil), "a set for a sister model fits nothing here")
+	require.Error(t, d.call(hostlink.MethodBind, hostlink.Bind{BusID: "1-1", Interface: 1}, nil), "a set for a similar model fits nothing here")
 }

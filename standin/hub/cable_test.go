@@ -40,7 +40,7 @@ func TestAWornCableBreaksForAMomentAgainAndAgain(t *testing.T) {
 	require.Equal(t, after, h.Ports()[0].Plugging, "another cable does not")
 }
 
-func TestWhatAGuestHoldsIsListedAndCannotBeClaimed(t *testing.T) {
+func TestWhatAVirtualMachineHoldsIsListedAndCannotBeClaimed(t *testing.T) {
 	_, h := start(t, true, true)
 	require.NoError(t, h.Hold("heron-2", "machine pit"))
 	require.True(t, shown(h), "it is still on the bus")

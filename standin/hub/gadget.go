@@ -23,11 +23,11 @@ type gadget struct {
 	claimed    bool // the hub's lock
 
 	mu   sync.Mutex
-	pipe *pipe // of the bench link, as it stands
+	pipe *pipe // of the device link, as it stands
 	cut  int64 // bytes until the cable is pulled; 0: not to be
 }
 
-// pipe is the bench link's two endpoints, as the body sees them.
+// pipe is the device link's two endpoints, as the body sees them.
 type pipe struct{ in, out *usb.Fifo } // in: to the computer
 
 func (p *pipe) Read(b []byte) (int, error)  { return p.out.Read(b) }
@@ -112,7 +112,7 @@ func (g *gadget) begin() {
 	g.hub.work.Go(func() { g.port.body.ServeLink(g.ctx, p) })
 }
 
-// endpoint finds the bench link's pipe behind an endpoint, if its driver is
+// endpoint finds the device link's pipe behind an endpoint, if its driver is
 // bound.
 func (g *gadget) endpoint(address uint8) (*pipe, error) {
 	for _, i := range g.descriptor.Interfaces {

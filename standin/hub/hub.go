@@ -22,7 +22,7 @@ type Body interface {
 	Descriptor() usb.Descriptor
 	// Changed is closed at the next change of anything.
 	Changed() <-chan struct{}
-	// ServeLink serves the bench link over one pipe until that ends.
+	// ServeLink serves the device link over one pipe until that ends.
 	ServeLink(ctx context.Context, pipe io.ReadWriteCloser)
 	// On tells whether it runs: one that restarts is not on the bus.
 	On() bool
@@ -254,7 +254,7 @@ func (h *Hub) Plug(name string) error {
 }
 
 // Pull pulls a body's cable: at once, or once after bytes more have gone to its
-// bench link.
+// device link.
 func (h *Hub) Pull(name string, after int64) error {
 	h.mu.Lock()
 	p, err := h.find(name)

@@ -14,7 +14,7 @@ import (
 	"earlybench.invalid/earlybench/standin/hub"
 )
 
-// echo is a body whose bench link gives back what it is sent, and which can
+// echo is a body whose device link gives back what it is sent, and which can
 // show other interfaces.
 type echo struct {
 	mu        sync.Mutex
@@ -100,7 +100,7 @@ func open(t *testing.T, h *hub.Hub) usb.Device {
 	return dev
 }
 
-// begin selects the bench link's interface, as a bench does.
+// begin selects the device link's interface, as a bench does.
 func begin(t *testing.T, dev usb.Device) {
 	t.Helper()
 	_, err := dev.Control(t.Context(), usb.Setup{RequestType: 1, Request: usb.ReqSetInterface, Index: 1}, nil)

@@ -242,7 +242,7 @@ func perFault(lib *sheet.Library) {
 // learning shows what 50 cases at a desk with a fault mix of its own gain.
 func learning(lib *sheet.Library) {
 	s := lib.Named("tarn", "Halden", "H4").At("12")
-	desk := cause.Learned{"port-dead": 27, "cable-worn": 14, "held-by-guest": 9}
+	desk := cause.Learned{"port-dead": 27, "cable-worn": 14, "held-by-machine": 9}
 	before, after := cause.NewTrial(s, "seen", nil), cause.NewTrial(s, "seen", desk)
 	mean := func(tr *cause.Trial) (sum float64) {
 		for id, cases := range desk {

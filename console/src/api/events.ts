@@ -5,15 +5,15 @@ import type { Device, Line } from "./types";
 
 /** What has to be asked again after an event of a type. */
 const stale: Record<string, string[]> = {
-  "device.changed": ["round", "strange"],
-  "sheet.changed": ["sheets", "devices", "round", "prep", "why", "strange"],
+  "device.changed": ["round", "unrecognised"],
+  "sheet.changed": ["sheets", "devices", "round", "prep", "why", "unrecognised"],
   "learned.changed": ["why"],
   "job.changed": ["jobs"],
   "tryout.added": ["tryouts"],
   "trial.changed": ["devices", "prep", "why"],
   "app.changed": ["devices", "prep", "why"],
   "project.changed": ["projects"],
-  "set.changed": ["prep"],
+  "driver.changed": ["prep"],
   "setting.changed": ["bench"],
 };
 

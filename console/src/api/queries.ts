@@ -68,7 +68,8 @@ export const useRetirement = (handle: string, on: boolean) =>
     queryFn: () => data(api.GET("/api/v1/devices/{handle}/retirement", { params: { path: { handle } } })),
   });
 
-export const useStrange = () => useQuery({ queryKey: ["strange"], queryFn: () => data(api.GET("/api/v1/strange")) });
+export const useUnrecognised = () =>
+  useQuery({ queryKey: ["unrecognised"], queryFn: () => data(api.GET("/api/v1/unrecognised")) });
 
 export const usePrep = (handle: string, app: string) =>
   useQuery({

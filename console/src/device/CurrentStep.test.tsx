@@ -89,7 +89,7 @@ test("a driver set is consented to by its digest", async () => {
 
 test("without a driver set that fits, one is told how to add it", () => {
   show(prep(step({ action: "driver.install", tell: false })));
-  expect(screen.getByText("earlybench sets add FILE")).toBeTruthy();
+  expect(screen.getByText("earlybench driver add FILE")).toBeTruthy();
 });
 
 test("while it asks, one is sent to its screen", () => {
@@ -167,6 +167,6 @@ test("the plan marks what is done, told and current", () => {
     />,
   );
   expect(screen.getAllByLabelText("done")).toHaveLength(2);
-  expect(screen.getByText("told by you")).toBeTruthy();
+  expect(screen.getByText("confirmed by you")).toBeTruthy();
   expect(screen.getAllByRole("listitem")[2]!.getAttribute("aria-current")).toBe("step");
 });

@@ -122,7 +122,7 @@ function AskButton({ handle, waiting }: { handle: string; waiting: boolean }) {
   return (
     <div className="mt-5">
       <button type="button" className="press press-main" disabled={ask.isPending} onClick={() => ask.mutate()}>
-        Have {handle} ask
+        Show the request on {handle}
       </button>
       <ProblemText error={ask.error} />
     </div>

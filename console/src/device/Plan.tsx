@@ -29,7 +29,7 @@ export function Plan({ steps, current }: { steps: Step[]; current: string | unde
             </span>
             <span className={`pt-[3px] text-row ${here ? "font-semibold" : "text-secondary"}`}>
               {plain(s.title)}
-              {s.told && <span className="block text-caption text-warning">told by you</span>}
+              {s.told && <span className="block text-caption text-warning">confirmed by you</span>}
             </span>
           </li>
         );

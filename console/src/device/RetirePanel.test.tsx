@@ -39,12 +39,12 @@ const show = (d: Device) =>
     </QueryClientProvider>,
   );
 
-test("what putting away undoes is said before anything is done", async () => {
+test("what retiring undoes is said before anything is done", async () => {
   show(device("kittiwake-1"));
-  fireEvent.click(screen.getByRole("button", { name: /Put kittiwake-1 away/ }));
+  fireEvent.click(screen.getByRole("button", { name: /Retire kittiwake-1/ }));
   expect(await screen.findByText("Take the apps off")).toBeTruthy();
   expect(sent).toEqual([]);
-  fireEvent.click(screen.getByRole("button", { name: "Put it away" }));
+  fireEvent.click(screen.getByRole("button", { name: "Retire it" }));
   await vi.waitFor(() => expect(sent).toEqual(["POST /api/v1/devices/kittiwake-1/retirement"]));
 });
 

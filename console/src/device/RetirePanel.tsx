@@ -6,7 +6,7 @@ import { plain } from "../parts/Emphasis";
 import { ProblemText } from "../parts/ProblemText";
 import { clockText } from "../parts/time";
 
-/** Putting a device away: what it will undo, said first; then how far it is. */
+/** Retiring a device: what it will undo, said first; then how far it is. */
 export function RetirePanel({ device }: { device: Device }) {
   const [asked, setAsked] = useState(false);
   const plan = useRetirement(device.handle, asked || device.retiring);
@@ -14,25 +14,25 @@ export function RetirePanel({ device }: { device: Device }) {
   const callOff = useCallOff(device.handle);
   if (!asked && !device.retiring)
     return (
-      <section aria-label="Put it away" className="mt-6">
+      <section aria-label="Retire it" className="mt-6">
         <button
           type="button"
           className="text-row font-medium text-primary hover:underline"
           onClick={() => setAsked(true)}
         >
-          Put {device.handle} away…
+          Retire {device.handle}…
         </button>
       </section>
     );
   return (
-    <section aria-label="Put it away" className="mt-6 max-w-prose">
+    <section aria-label="Retire it" className="mt-6 max-w-prose">
       <h2 className="text-section font-semibold">
-        {device.retiring ? `${device.handle} is being put away` : `Put ${device.handle} away?`}
+        {device.retiring ? `${device.handle} is being retired` : `Retire ${device.handle}?`}
       </h2>
       <p className="mt-1 text-row text-secondary">
         {device.retiring
           ? "What cannot be done now is done when it comes back. Close it by hand as said; the bench sees it."
-          : "This takes everything of this bench off it. To work with it again, it goes its whole way anew."}
+          : "This takes everything of this bench off it. To work with it again, it has to be set up from scratch."}
       </p>
       {plan.data && <Items handle={device.handle} plan={plan.data} on={device.retiring} />}
       <ProblemText error={plan.error ?? retire.error ?? callOff.error} />
@@ -48,7 +48,7 @@ export function RetirePanel({ device }: { device: Device }) {
         ) : (
           <>
             <button type="button" className="press" onClick={() => retire.mutate()}>
-              Put it away
+              Retire it
             </button>
             <button type="button" className="text-row font-medium text-primary" onClick={() => setAsked(false)}>
               Leave it
@@ -70,7 +70,7 @@ function Items({ handle, plan, on }: { handle: string; plan: Retirement; on: boo
           <span>
             {plain(step.title)}
             <span className="ml-2 text-caption text-secondary">
-              {step.done ? `${by ? `told by ${by}` : "observed"} ${clockText(at ?? "")}` : who(step.who)}
+              {step.done ? `${by ? `confirmed by ${by}` : "observed"} ${clockText(at ?? "")}` : who(step.who)}
             </span>
           </span>
           {on && !step.done && step.tell && (

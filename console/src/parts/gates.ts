@@ -24,4 +24,4 @@ export function roadEnd(d: Device, shown: readonly string[]) {
 }
 
 /** Whether nothing is shut. */
-export const isReady = (d: Device) => d.summary === "ready" || d.summary === "lapsing";
+export const isReady = (d: Device) => d.summary === "ready" || d.summary === "expiring";

@@ -12,7 +12,7 @@ export function FindButton({ device }: { device: Device }) {
       disabled={find.isPending}
       onClick={() => find.mutate()}
     >
-      {find.isSuccess ? "It shows it" : "Which is it?"}
+      {find.isSuccess ? "Shown on its screen" : "Identify"}
       <span className="sr-only"> {device.handle}</span>
     </button>
   );

@@ -23,7 +23,7 @@ beforeEach(() => {
   answers = {
     "/api/v1/devices": [200, { items: [device("heron-1", {}), waiting] }],
     "/api/v1/projects": [200, { items: [{ app: "fellgate/callout", name: "Callout", version: "2.3", dir: "/d" }] }],
-    "/api/v1/strange": [200, { items: [] }],
+    "/api/v1/unrecognised": [200, { items: [] }],
   };
   vi.stubGlobal("fetch", async (request: Request) => {
     const url = new URL(request.url);
@@ -86,7 +86,7 @@ test("all ready is said in a word", async () => {
 });
 
 test("what no sheet fits stands on the shelf, as text", async () => {
-  answers["/api/v1/strange"] = [
+  answers["/api/v1/unrecognised"] = [
     200,
     { items: [{ usb: "f3e1:0102", host: "attic", port: "port 2", interfaces: ["ff/00/00 <b>slate</b>"] }] },
   ];

@@ -38,7 +38,7 @@ export function RackPage() {
           </label>
           <input
             aria-label="Show only devices with these words"
-            placeholder="Words"
+            placeholder="Filter devices"
             className="input input-sm w-44 border-0 bg-base-200"
             value={words}
             onChange={(e) => setWords(e.target.value)}
@@ -65,7 +65,7 @@ function matches(d: Device, words: string) {
 }
 
 function Lead({ devices }: { devices: Device[] }) {
-  const next = devices.find((d) => d.summary === "readying") ?? devices.find((d) => d.next);
+  const next = devices.find((d) => d.summary === "preparing") ?? devices.find((d) => d.next);
   if (devices.length === 0) return <h1 className="text-lead">The rack is empty.</h1>;
   const stuck = devices.find((d) => !isReady(d));
   if (!next?.next && stuck) return <h1 className="text-lead">{plain(stuck.says)}</h1>;
@@ -79,7 +79,7 @@ function Lead({ devices }: { devices: Device[] }) {
   );
 }
 
-const order = ["ready", "lapsing", "readying", "blocked", "unseen"];
+const order = ["ready", "expiring", "preparing", "blocked", "unseen"];
 
 function counts(devices: Device[]) {
   return order

@@ -71,9 +71,9 @@ test("the first group is large, and says how many wait for what", async () => {
 test("a linked device is asked to show which it is", async () => {
   round = { groups: [group("hands", "Tap it", "heron-2")], ready: [] };
   show();
-  fireEvent.click(await screen.findByRole("button", { name: /Which is it\?/ }));
+  fireEvent.click(await screen.findByRole("button", { name: /Identify/ }));
   await vi.waitFor(() => expect(posted).toEqual(["/api/v1/devices/heron-2/find"]));
-  expect(await screen.findByText("It shows it")).toBeTruthy();
+  expect(await screen.findByText("Shown on its screen")).toBeTruthy();
 });
 
 test("an empty rack has nothing to walk", async () => {

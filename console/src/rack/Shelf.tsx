@@ -1,15 +1,15 @@
 import { Eye, SquareDashed, TriangleAlert } from "lucide-react";
 import { Link } from "react-router";
-import { useSheets, useStrange } from "../api/queries";
+import { useSheets, useUnrecognised } from "../api/queries";
 
-/** What has no row: things that no sheet fits, with how we know; edits of sheets that are not in force; what does not show up. */
+/** What has no row: things that no sheet fits, with how we know; edits of sheets that are not active; what does not show up. */
 export function Shelf() {
-  const strange = useStrange();
+  const unrecognised = useUnrecognised();
   const sheets = useSheets();
   return (
     <section aria-label="Seen, but not known" className="-mx-5 mt-6 bg-base-200 px-5 py-3 md:-mx-8 md:px-8">
       <ul>
-        {strange.data?.items.map((s) => (
+        {unrecognised.data?.items.map((s) => (
           <li key={s.name} className="flex flex-wrap items-center gap-x-4 gap-y-1 py-1 text-row">
             <span className="flex items-center gap-2.5">
               <SquareDashed size={16} strokeWidth={1.5} aria-hidden="true" className="text-secondary" />
@@ -30,7 +30,7 @@ export function Shelf() {
         {sheets.data?.trouble.map((m) => (
           <li key={m.file + m.line + m.text} className="flex flex-wrap items-baseline gap-x-2.5 py-1 text-row">
             <TriangleAlert size={16} strokeWidth={1.5} aria-hidden="true" className="translate-y-[3px]" />
-            <b className="font-semibold">An edit of a sheet is not in force</b>
+            <b className="font-semibold">An edit of a sheet is not active</b>
             <span className="mono break-all">
               {m.file}:{m.line}:{m.column}
             </span>
@@ -38,7 +38,7 @@ export function Shelf() {
               {m.text}
               {m.hint && `; ${m.hint}`}
             </span>
-            <span className="text-secondary">The last good one is in force.</span>
+            <span className="text-secondary">The last good one is active.</span>
           </li>
         ))}
         <li className="flex flex-wrap items-center gap-x-4 gap-y-1 py-1 text-row">

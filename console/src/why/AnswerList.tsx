@@ -17,7 +17,7 @@ export function AnswerList({ handle, answers }: { handle: string; answers: Given
               <Emphasis text={g.text} /> <b className="font-semibold">{g.said}</b>
             </span>
             <span className="text-caption text-secondary">
-              {g.seen ? `observed, ${g.fact.source}` : `told by ${g.fact.by}`}{" "}
+              {g.seen ? `observed, ${g.fact.source}` : `confirmed by ${g.fact.by}`}{" "}
               <span className="mono ml-1">{clockText(g.fact.at)}</span>
             </span>
             {!g.seen && (

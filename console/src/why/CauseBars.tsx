@@ -19,7 +19,7 @@ export function CauseBars({ causes }: { causes: Cause[] }) {
               <span className={i === 0 ? "" : "text-secondary"}>{percent(c.probability)}</span>
               <span>
                 <Emphasis text={c.text} />
-                {c.done && <span className="font-normal text-secondary"> Done, in vain so far.</span>}
+                {c.done && <span className="font-normal text-secondary"> Tried, did not help.</span>}
               </span>
             </p>
             <span aria-hidden="true" className="mt-1 ml-[44px] block h-[3px] rounded-full bg-base-300/60">

@@ -2,11 +2,11 @@ import { Eye, MessageSquare } from "lucide-react";
 import type { Denied, Fact } from "../api/types";
 import { clockText } from "../parts/time";
 
-/** What we go by, each with source and time; and words that what is seen stands against. */
+/** Evidence, each with source and time; and words that what is seen stands against. */
 export function EvidenceList({ evidence, denied, titled }: { evidence: Fact[]; denied: Denied[]; titled: boolean }) {
   return (
     <>
-      {titled && <h3 className="mt-4 text-caption text-secondary">What we go by</h3>}
+      {titled && <h3 className="mt-4 text-caption text-secondary">Evidence</h3>}
       <ul className="mt-1">
         {evidence.map((f) => (
           <Evidence key={f.key + f.source} fact={f} />
@@ -36,7 +36,7 @@ export function Evidence({ fact: f }: { fact: Fact }) {
       />
       <span className="break-words first-letter:uppercase">{f.text}</span>
       <span className="pl-3 text-caption whitespace-nowrap text-secondary">
-        {told ? `told by ${f.by}` : `observed, ${f.source}`}
+        {told ? `confirmed by ${f.by}` : `observed, ${f.source}`}
         {!f.good && ", no longer good"} <span className="mono ml-2">{clockText(f.at)}</span>
       </span>
     </li>

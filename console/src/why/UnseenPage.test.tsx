@@ -15,7 +15,10 @@ let answers: Record<string, [number, unknown]> = {};
 
 beforeEach(() => {
   queryClient.clear();
-  answers = { "/api/v1/strange": [200, { items: [] }], "/api/v1/sheets": [200, { items: [], trouble: [], dir: "/s" }] };
+  answers = {
+    "/api/v1/unrecognised": [200, { items: [] }],
+    "/api/v1/sheets": [200, { items: [], trouble: [], dir: "/s" }],
+  };
   vi.stubGlobal("fetch", async (request: Request) => {
     const [status, body] = answers[new URL(request.url, "http://bench").pathname] ?? [
       404,
@@ -109,10 +112,10 @@ test("facts are asked for when they are wanted, the outdated ones marked", async
   details.open = true;
   fireEvent(details, new Event("toggle"));
   expect(await screen.findByText("locked: yes")).toBeTruthy();
-  expect(screen.getByText(/told by ines, no longer good/)).toBeTruthy();
+  expect(screen.getByText(/confirmed by ines, no longer good/)).toBeTruthy();
 });
 
-test("an edit of a sheet that is not in force is told with its place", async () => {
+test("an edit of a sheet that is not active is told with its place", async () => {
   answers["/api/v1/sheets"] = [
     200,
     {
@@ -133,7 +136,7 @@ test("an edit of a sheet that is not in force is told with its place", async () 
   show(<Shelf />);
   expect(await screen.findByText("/s/slate.yaml:3:9")).toBeTruthy();
   expect(screen.getByText("there is no fact.x; did you mean fact.y?")).toBeTruthy();
-  expect(screen.getByText("The last good one is in force.")).toBeTruthy();
+  expect(screen.getByText("The last good one is active.")).toBeTruthy();
   expect(screen.getByRole("link", { name: "Find out why it does not show up" }).getAttribute("href")).toBe("/unseen");
 });
 
@@ -143,13 +146,13 @@ test("a gate tells what it waits for and when it will shut", () => {
       device={device("kestle-1", {
         gates: { seen: "open", driver: "unknown", token: "open" },
         first: "kit",
-        waits: { driver: ["mode", "sets"] },
+        waits: { driver: ["mode", "drivers"] },
         endings: [{ gate: "token", at: "2026-12-01T00:00:00Z", soon: true }],
       })}
     />,
   );
   const items = [...container.querySelectorAll("li")];
-  expect(items.map((li) => li.title)[1]).toBe("unknown, waits for mode, sets");
+  expect(items.map((li) => li.title)[1]).toBe("unknown, waits for mode, drivers");
   expect(items[2]!.title).toMatch(/^open, ends .*December/);
   expect(container.querySelectorAll(".road-half")).toHaveLength(1);
   expect(items[1]!.querySelector(".road-half")).toBeTruthy();

@@ -8,7 +8,7 @@ import { WhyPanel } from "./WhyPanel";
 const fact: Fact = {
   key: "usb.link",
   value: false,
-  text: "the bench link: no",
+  text: "the device link: no",
   source: "bus",
   at: "2026-11-23T06:52:00Z",
   by: "",
@@ -73,14 +73,14 @@ const show = (w: Why) =>
 test("evidence has its source and time, and a person's word is marked as told", () => {
   show(why({ evidence: [fact, { ...fact, key: "told.tap", source: "person", by: "ines" }] }));
   expect(screen.getByText(/observed, bus/)).toBeTruthy();
-  expect(screen.getByText(/told by ines/)).toBeTruthy();
+  expect(screen.getByText(/confirmed by ines/)).toBeTruthy();
   expect(screen.getByRole("heading", { level: 2 }).textContent).toContain("Why mode is not open");
 });
 
 test("causes stand in order with their shares, the improbable ones folded", () => {
   show(why({ causes: [cause("hidden", 0.7, { done: true }), cause("off", 0.295), cause("odd", 0.005)] }));
   const items = screen.getAllByRole("listitem").map((li) => li.textContent);
-  expect(items[0]).toContain("70 %It is hidden. Done, in vain so far.");
+  expect(items[0]).toContain("70 %It is hidden. Tried, did not help.");
   expect(items[1]).toContain("30 %It is off.");
   expect(screen.queryByText("It is odd.")).toBeNull();
   fireEvent.click(screen.getByRole("button", { name: "One more, improbable" }));
@@ -110,7 +110,7 @@ test("a check is answered by one click, and taken back by one", async () => {
     seen: false,
     fact: { ...fact, by: "ines" },
   };
-  const seen = { ...given, check: "guest", said: "Nobody", seen: true };
+  const seen = { ...given, check: "machine", said: "Nobody", seen: true };
   show(why({ causes: [cause("hidden", 1)], next, answers: [given, seen] }));
   fireEvent.click(screen.getByRole("button", { name: "It is dark" }));
   await vi.waitFor(() =>

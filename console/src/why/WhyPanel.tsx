@@ -6,7 +6,7 @@ import { EvidenceList } from "./EvidenceList";
 import { NextMove } from "./NextMove";
 import { ReportButton } from "./ReportButton";
 
-/** Why a gate is not open: what it may be, what to do to find out, and what we go by. */
+/** Why a gate is not open: what it may be, what to do to find out, and the evidence. */
 export function WhyPanel({ why }: { why: Why | undefined }) {
   if (!why) return <section aria-label="Why" />;
   return (
@@ -17,7 +17,7 @@ export function WhyPanel({ why }: { why: Why | undefined }) {
             Why <span className="rounded bg-(--lamp-tint) px-1.5">{why.gate}</span> is not open
           </span>
         ) : (
-          "What we go by"
+          "Evidence"
         )}
         <span className="ml-auto">
           <ReportButton handle={why.device} />

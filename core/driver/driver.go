@@ -1,7 +1,7 @@
-// Package sets reads driver sets (.ebset): what a host needs for an interface
+// Package driver reads driver sets (.ebset): what a host needs for an interface
 // of a device. A set is a bundle whose manifest, set.json, says which devices it
 // fits; docs/formats/driver-set.md tells the format.
-package sets
+package driver
 
 import (
 	"bytes"

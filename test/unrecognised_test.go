@@ -13,8 +13,8 @@ import (
 	"earlybench.invalid/earlybench/core/rpc"
 )
 
-// strangeHost answers the host protocol with one device that nobody knows.
-func strangeHost(t *testing.T) (address string, unplug func()) {
+// unrecognisedHost answers the host protocol with one device that nobody knows.
+func unrecognisedHost(t *testing.T) (address string, unplug func()) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -50,7 +50,7 @@ func TestWhatNoSheetFitsIsShownWithWhatWasSeenOfIt(t *testing.T) {
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-2 waits for you")
-	at, unplug := strangeHost(t)
+	at, unplug := unrecognisedHost(t)
 	d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
 	b.sees("f3e1:0102 on port 2 of attic: ff/00/00 slate-sync[31m<b>")
 	b.sees("No prep sheet fits it")

@@ -1,4 +1,4 @@
-package sets
+package driver
 
 import (
 	"cmp"
