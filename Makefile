@@ -12,7 +12,7 @@ help: ## print this help
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
 
 build: $(CONSOLE)/dist/index.html ## build bin/earlybench, with the console in it
-	$(GO) build -o bin/earlybench ./cmd/earlybench
+	$(GO) build -buildvcs=auto -o bin/earlybench ./cmd/earlybench
 
 demo: build ## run a bench with stand-in devices, to learn and try things with
 	@exec bin/earlybench demo

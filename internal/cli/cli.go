@@ -83,8 +83,14 @@ for any device what the first thing is that is wrong, how it knows, and what to
 do next. Start with: earlybench demo, then earlybench rack.`,
 		SilenceErrors: true, SilenceUsage: true,
 		Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+		RunE: func(c *cobra.Command, _ []string) error {
+			if say, _ := c.Flags().GetBool("version"); say {
+				return p.printVersion()
+			}
+			return c.Help()
+		},
 	}
+	root.Flags().Bool("version", false, "say which Early Bench this is: version, commit, Go, console")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetOut(p.out)
 	root.SetErr(p.err)
