@@ -133,7 +133,7 @@ func (c *Client) Devices(ctx context.Context, app string) ([]Device, error) {
 	return l.Items, err
 }
 
-// Unrecognised lists what hangs on a bus and no prep sheet fits.
+// Unrecognised lists what is connected to a bus and fits no prep sheet.
 func (c *Client) Unrecognised(ctx context.Context) ([]Unrecognised, error) {
 	l, err := call[List[Unrecognised]](ctx, c, "GET", api+"/unrecognised", nil)
 	return l.Items, err

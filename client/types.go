@@ -62,7 +62,7 @@ type Ending struct {
 
 // Unrecognised is something on a bus that no prep sheet fits.
 type Unrecognised struct {
-	Name       string   `json:"name" doc:"such as unknown-1, for as long as it hangs there"`
+	Name       string   `json:"name" doc:"such as unknown-1, for as long as it is connected there"`
 	USB        string   `json:"usb" doc:"vendor:product"`
 	Host       string   `json:"host"`
 	Port       string   `json:"port"`
@@ -322,7 +322,7 @@ type Part struct {
 	Line int    `json:"line"`
 }
 
-// Host is a computer on which devices hang.
+// Host is a computer to which devices are connected.
 type Host struct {
 	Name    string `json:"name" pattern:"^[a-z][a-z0-9-]{0,39}$"`
 	USBIP   string `json:"usbip" doc:"address of its USB/IP exporter"`

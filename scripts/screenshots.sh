@@ -11,6 +11,6 @@ PICTURES="$out" go test ./test -count=1 -run 'TestPictures' -v -timeout 10m
 screens=$(mktemp -d)
 trap 'rm -rf "$screens"' EXIT
 SCREENS="$screens" go test ./standin/body -count=1 -run 'TestEveryScreenIsDrawn'
-montage "$screens"/01-halden.png "$screens"/05-ivory-reach.png "$screens"/08-ostler.png "$screens"/11-kestle.png "$screens"/12-wick.png \
+montage "$screens"/01-halden.png "$screens"/07-ivory-reach.png "$screens"/09-ostler.png "$screens"/15-kestle.png "$screens"/18-wick.png \
     -tile 5x1 -geometry 'x700+18+18' -background '#f3ead8' "$out/ways.png"
 mogrify -resize 1280x "$out/ways.png"

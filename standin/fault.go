@@ -12,7 +12,7 @@ import (
 // Fault is something that can be wrong with a stand-in or its cable.
 type Fault = body.Fault
 
-// cableFaults are those of what a body hangs on.
+// cableFaults are those of what connects a body.
 var cableFaults = []struct {
 	name, text string
 	cable      hub.Cable

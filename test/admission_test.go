@@ -73,7 +73,7 @@ func TestASecondBenchFindsTheDeviceHeldAndThenGetsAQuestionOfItsOwn(t *testing.T
 	serve.wait()
 }
 
-func TestADeviceWithAnotherKeyIsALoudStopUntilItIsPinned(t *testing.T) {
+func TestADeviceWithAnotherKeyStopsAndWarnsUntilItIsPinned(t *testing.T) {
 	d := startDemo(t)
 	old := d.device("heron-1").Key
 	d.touch("heron-1", "Settings", "Care", "Start over", "Start over")

@@ -72,7 +72,7 @@ func TestANewcomerOpensEveryFamilyByWhatThePageSays(t *testing.T) {
 			{"It is asking now", []string{"(the two keys)"}, ""},
 		}, "open"},
 		{"whimbrel-1", []turn{
-			{"Hang up the number of your crew", []string{"Doorway", "Lodgers", "(the crew number)", "Hang up"}, "I have done that"},
+			{"Give the number of your crew", []string{"Doorway", "Lodgers", "(the crew number)", "Hang up"}, "I have done that"},
 			{"Switch Take lodgers in on", []string{"Take lodgers in", "Take them in"}, ""},
 			{"Pick the number that is shown here on its screen", nil, "Show the request on whimbrel-1"},
 			{"It is asking now", []string{"(the number on the page)"}, ""},

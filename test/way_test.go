@@ -209,7 +209,7 @@ func TestABuildThatFailsSaysWhatTheBuildSaid(t *testing.T) {
 	r := d.run("run", dir, "heron-1")
 	require.Equal(t, 1, r.code)
 	require.Contains(t, r.err, "main.go:")
-	require.Contains(t, r.err, "Mend what the build says")
+	require.Contains(t, r.err, "Fix what the build reports")
 }
 
 func copyTree(t testing.TB, from, to string) {

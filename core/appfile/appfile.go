@@ -52,7 +52,7 @@ func CheckID(s string) error {
 // Check tells whether the manifest makes sense by itself.
 func (m *Manifest) Check() error {
 	if m.Format != 1 {
-		return fmt.Errorf("format %d is not known here, 1 is", m.Format)
+		return fmt.Errorf("format %d is not supported, only format 1 is", m.Format)
 	}
 	if err := CheckID(m.ID); err != nil {
 		return err

@@ -47,7 +47,7 @@ func ReadProject(dir string) (*Project, error) {
 	name := filepath.Join(dir, ProjectFile)
 	raw, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("%s is no app's directory: it holds no %s", dir, ProjectFile)
+		return nil, fmt.Errorf("%s is not an app's directory: it has no %s", dir, ProjectFile)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the project: %w", err)

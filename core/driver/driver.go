@@ -45,9 +45,9 @@ var nameShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 func (m *Manifest) Check() error {
 	switch {
 	case m.Format != 1:
-		return fmt.Errorf("format %d is not known here, 1 is", m.Format)
+		return fmt.Errorf("format %d is not supported, only format 1 is", m.Format)
 	case m.Kind != "driver":
-		return fmt.Errorf("kind %q is not known here, driver is", m.Kind)
+		return fmt.Errorf("kind %q is not supported, only driver is", m.Kind)
 	case !nameShape.MatchString(m.Name):
 		return fmt.Errorf("name %q: lower-case letters, digits, hyphens", m.Name)
 	case m.Version == "" || len(m.Version) > 64:

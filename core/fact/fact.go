@@ -130,7 +130,7 @@ func (r *Registry) Check(f Fact) error {
 	case f.Value.Type() != s.Type:
 		return fmt.Errorf("fact %s is a %s, not a %s", f.Key, s.Type, f.Value.Type())
 	case !slices.Contains(s.Sources, f.Source):
-		return fmt.Errorf("fact %s is not for source %s to tell", f.Key, f.Source)
+		return fmt.Errorf("fact %s cannot come from source %s", f.Key, f.Source)
 	}
 	return nil
 }

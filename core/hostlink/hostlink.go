@@ -1,5 +1,5 @@
 // Package hostlink holds the messages of the host protocol: what a bench says to
-// a computer on which devices hang, and what that answers. It is JSON-RPC 2.0,
+// a computer to which devices are connected, and what that answers. It is JSON-RPC 2.0,
 // one object a line; docs/formats/host.md writes it down.
 package hostlink
 
@@ -27,7 +27,7 @@ type Hello struct {
 	Version int    `json:"version"` // of the protocol: 1
 }
 
-// Bus is everything that hangs on the host's buses.
+// Bus is everything that is connected to the host's buses.
 type Bus struct {
 	Devices []Device `json:"devices"`
 }

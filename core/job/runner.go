@@ -108,7 +108,7 @@ func (r *Runner) hold(ctx context.Context, j Job) (*Run, func(), error) {
 	kind := r.kinds[j.Kind]
 	r.mu.Unlock()
 	if kind == nil {
-		return nil, nil, fmt.Errorf("this version knows no jobs of the kind %q", j.Kind)
+		return nil, nil, fmt.Errorf("this version has no jobs of the kind %q", j.Kind)
 	}
 	release := func() {}
 	if kind.Hold != nil {

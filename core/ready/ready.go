@@ -40,7 +40,7 @@ const (
 	Expiring  Summary = "expiring"
 )
 
-// Subject is whom the readiness is of: a device, the computer it hangs on, and,
+// Subject is whom the readiness is of: a device, the computer it is connected to, and,
 // with Attributes.App, an app, whose gates then count too.
 type Subject struct {
 	Attributes sheet.Attributes
@@ -290,7 +290,7 @@ func (e *evaluation) step(st *sheet.Step, gate State) Step {
 func (e *evaluation) summary(r *Readiness) Summary {
 	switch g := r.Gate("seen"); {
 	case !g.State.passes():
-		// What hangs on a bus and cannot be looked at, since something else holds
+		// What is connected to a bus and cannot be looked at, since something else holds
 		// it, is not unseen.
 		if f, ok := e.known.Get(fact.USBPresent); ok && f.Value.IsTrue() {
 			return Blocked

@@ -62,7 +62,7 @@ func (f *pixelFormat) usable() error {
 	case f.Bits != 8 && f.Bits != 16 && f.Bits != 32:
 		return fmt.Errorf("%w: pixels of %d bits", ErrProtocol, f.Bits)
 	case f.TrueColour == 0:
-		return fmt.Errorf("%w: colour maps are not spoken here", ErrProtocol)
+		return fmt.Errorf("%w: colour maps are not supported", ErrProtocol)
 	case f.RedShift > 31 || f.GreenShift > 31 || f.BlueShift > 31:
 		return fmt.Errorf("%w: a colour shift over 31", ErrProtocol)
 	}

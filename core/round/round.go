@@ -123,7 +123,7 @@ func byPlace(a, b Device) int {
 	return cmp.Or(cmp.Compare(a.Host, b.Host), cmp.Compare(port(a), port(b)), cmp.Compare(a.Handle, b.Handle))
 }
 
-// port is the last number in a port's name; devices that hang nowhere come last.
+// port is the last number in a port's name; devices that are connected nowhere come last.
 func port(d Device) int {
 	words := strings.FieldsFunc(d.Port, func(r rune) bool { return r < '0' || r > '9' })
 	if len(words) == 0 {

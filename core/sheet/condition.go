@@ -60,7 +60,7 @@ type Attributes struct {
 	Family   string
 	Maker    string
 	Code     string
-	Host     string       // name of the computer that the device hangs on; "" for none
+	Host     string       // name of the computer that the device is connected to; "" for none
 	Shared   bool         // that computer is used by several people
 	App      string       // "" where no app is meant
 	Needs    fact.Release // the least release that the app runs on; "" for any

@@ -157,7 +157,7 @@ func TestAMistakeIsNamedWithItsPlaceAndAHint(t *testing.T) {
 		{"an action that nobody knows", "tarn/tarn.yaml", "action: app.try", "action: app.dance", []string{`no action "app.dance"`}},
 		{"a field that does not exist", "tarn/halden.yaml", "maker: Halden", "makr: Halden", []string{"makr", "did you mean maker?"}},
 		{"a family that is not there", "tarn/halden.yaml", "extends: tarn", "extends: tern", []string{`"tern"`}},
-		{"ids that are none", "tarn/halden.yaml", `usb: "f3e0:0103"`, `usb: "f3e0"`, []string{"no USB id"}},
+		{"ids that are none", "tarn/halden.yaml", `usb: "f3e0:0103"`, `usb: "f3e0"`, []string{"not a USB id"}},
 		{"ids that stand there twice", "tarn/halden.yaml", `usb: "f3e0:0103"`, `usb: "f3e0:0104"`, []string{"has a sheet already"}},
 		{"YAML that is none", "tarn/halden.yaml", "words:", "words: [", []string{"tarn/halden.yaml:"}},
 	}

@@ -1,5 +1,5 @@
 // Package usb holds what the bench knows of USB: ids, descriptors (USB 2.0,
-// section 9.6), control and bulk transfers, and the Bus on which devices hang.
+// section 9.6), control and bulk transfers, and the Bus to which devices are connected.
 // Where the devices really are (this computer, an exporter) is the matter of
 // the Bus's implementation.
 package usb
@@ -31,7 +31,7 @@ func ParseID(s string) (ID, error) {
 	vendor, err1 := strconv.ParseUint(v, 16, 16)
 	product, err2 := strconv.ParseUint(p, 16, 16)
 	if !ok || err1 != nil || err2 != nil || len(v) != 4 || len(p) != 4 {
-		return ID{}, fmt.Errorf("%q is no USB id; write four hexadecimal digits, a colon, four more", s)
+		return ID{}, fmt.Errorf("%q is not a USB id: write four hexadecimal digits, a colon, four more", s)
 	}
 	return ID{uint16(vendor), uint16(product)}, nil
 }
@@ -53,7 +53,7 @@ func (c Class) String() string {
 
 // Info is what a bus lists of a device.
 type Info struct {
-	Path       string // where it hangs, in the exporter's words
+	Path       string // where it is connected, in the exporter's words
 	BusID      string // such as 1-2
 	BusNum     uint32
 	DevNum     uint32

@@ -101,7 +101,7 @@ do next. Start with: earlybench demo, then earlybench rack.`,
 	f.StringVar(&p.state, "state", "", "state directory of the bench (default EARLYBENCH_STATE, else below the XDG state home)")
 	f.BoolVar(&p.json, "json", false, "print JSON")
 	f.BoolVar(&p.unattended, "unattended", false, "never ask: what needs a person ends with code 6")
-	root.AddGroup(&cobra.Group{ID: "day", Title: "What one does all day:"}, &cobra.Group{ID: "have", Title: "What the bench has:"}, &cobra.Group{ID: "run", Title: "The bench itself:"})
+	root.AddGroup(&cobra.Group{ID: "day", Title: "Everyday commands:"}, &cobra.Group{ID: "have", Title: "What the bench has:"}, &cobra.Group{ID: "run", Title: "The bench itself:"})
 	add := func(group string, cs ...*cobra.Command) {
 		for _, c := range cs {
 			c.GroupID = group

@@ -14,7 +14,7 @@ import (
 )
 
 func (p *program) hostCommand() *cobra.Command {
-	c := &cobra.Command{Use: "host", Short: "Computers on which devices hang", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "host", Short: "Computers to which devices are connected", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err

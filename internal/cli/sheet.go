@@ -245,7 +245,7 @@ func (p *program) unrecognised(c *cobra.Command, name string) (client.Unrecognis
 		names = append(names, x.Name)
 	}
 	if len(names) == 0 {
-		return client.Unrecognised{}, usage("--from %s: nothing hangs here that no sheet fits", name)
+		return client.Unrecognised{}, usage("--from %s: everything that is connected here fits a sheet", name)
 	}
 	return client.Unrecognised{}, usage("--from %s: there is no such thing; there are %s", name, strings.Join(names, ", "))
 }

@@ -102,10 +102,14 @@ func (p *program) printReading(r body.Reading) {
 	if r.Above != "" {
 		fmt.Fprintln(p.out, faint.Render(safe(r.Above)))
 	}
-	for _, part := range []string{bold.Render(safe(r.Title)), safe(r.Text), bold.Render(safe(r.Code))} {
-		if part != "" {
-			fmt.Fprintln(p.out, part)
-		}
+	if r.Title != "" {
+		fmt.Fprintln(p.out, bold.Render(safe(r.Title)))
+	}
+	if r.Text != "" {
+		fmt.Fprintln(p.out, safe(r.Text))
+	}
+	if r.Code != "" {
+		fmt.Fprintln(p.out, bold.Render(safe(r.Code)))
 	}
 	if r.Typed != "" {
 		fmt.Fprintln(p.out, "typed: "+safe(r.Typed))
@@ -259,11 +263,11 @@ func size(s string) (int64, error) {
 	var n int64
 	var unit string
 	if _, err := fmt.Sscanf(s+" ", "%d%s", &n, &unit); err != nil && n == 0 {
-		return 0, usage("%q is no number of bytes; write it like 3MB, 40kB or 1500B", s)
+		return 0, usage("%q is not a number of bytes: write it like 3MB, 40kB or 1500B", s)
 	}
 	factor, ok := map[string]int64{"": 1, "B": 1, "kB": 1000, "MB": 1000 * 1000}[unit]
 	if !ok || n <= 0 {
-		return 0, usage("%q is no number of bytes; write it like 3MB, 40kB or 1500B", s)
+		return 0, usage("%q is not a number of bytes: write it like 3MB, 40kB or 1500B", s)
 	}
 	return n * factor, nil
 }

@@ -1,4 +1,4 @@
-// Package host speaks to the computers on which devices hang: it watches their
+// Package host speaks to the computers to which devices are connected: it watches their
 // buses and carries driver sets to them. The protocol is in docs/formats/host.md.
 package host
 
@@ -113,7 +113,7 @@ func (h *Hosts) Await(ctx context.Context, name string, within time.Duration) er
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("host %s is not reached: %w", name, err)
+			return fmt.Errorf("host %s cannot be reached: %w", name, err)
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
@@ -208,7 +208,7 @@ func (h *Hosts) Install(ctx context.Context, name, digest, path string, progress
 	conn, trouble := w.conn, w.trouble
 	w.mu.Unlock()
 	if conn == nil {
-		return d, fmt.Errorf("host %s is not reached: %w", name, trouble)
+		return d, fmt.Errorf("host %s cannot be reached: %w", name, trouble)
 	}
 	if err := send(ctx, conn, digest, path, progress); err != nil {
 		return d, fmt.Errorf("carry the driver set to %s: %w", name, err)

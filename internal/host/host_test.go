@@ -133,7 +133,7 @@ func TestAHostThatCannotBeSpokenToSaysWhy(t *testing.T) {
 	})
 	require.Zero(t, s.devices())
 	_, err := h.Install(t.Context(), "loft", "d", "f", nil)
-	require.ErrorContains(t, err, "host loft is not reached")
+	require.ErrorContains(t, err, "host loft cannot be reached")
 	_, err = h.Install(t.Context(), "attic", "d", "f", nil)
 	require.ErrorIs(t, err, store.ErrNotFound)
 

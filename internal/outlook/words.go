@@ -76,7 +76,7 @@ func (o *Outlook) TellFact(ctx context.Context, s Said, key, value string) error
 				may = append(may, string(s.Key))
 			}
 		}
-		return problem.Errorf(problem.Invalid, "fact %.60q is not for people to tell; they may tell %s", key, strings.Join(may, ", "))
+		return problem.Errorf(problem.Invalid, "fact %.60q cannot be stated by a person; a person can state %s", key, strings.Join(may, ", "))
 	}
 	v, err := parseWord(spec.Type, value)
 	if err != nil {

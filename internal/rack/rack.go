@@ -266,7 +266,7 @@ func (r *Rack) Set(ctx context.Context, handle string, c Change) error {
 		}
 	}
 	if c.Key != nil && !fingerprintShape.MatchString(*c.Key) {
-		return problem.Errorf(problem.Invalid, "device key %.80q is no fingerprint: write SHA256: and 43 characters, as the device shows it", *c.Key)
+		return problem.Errorf(problem.Invalid, "device key %.80q is not a fingerprint: write SHA256: and 43 characters, as the device shows it", *c.Key)
 	}
 	r.resolving.Lock()
 	defer r.resolving.Unlock()

@@ -125,7 +125,7 @@ func (r *Rack) Add(ctx context.Context, handle, model string) (*keeper.Keeper, e
 		names = append(names, fmt.Sprintf("%s (%s)", s.Model.Code, s.Model.Name))
 	}
 	if found == nil {
-		return nil, problem.Errorf(problem.Invalid, "model %.60q: no prep sheet knows it; they know %s", model, strings.Join(names, ", "))
+		return nil, problem.Errorf(problem.Invalid, "model %.60q: no prep sheet has it; there are %s", model, strings.Join(names, ", "))
 	}
 	if handle != "" {
 		if err := checkHandle(handle); err != nil {

@@ -8,7 +8,7 @@ import (
 )
 
 // Learned is how often a cause turned out to be the one, on devices of a family
-// that hung on a host.
+// that was connected to a host.
 type Learned struct {
 	Family string // "" for devices that did not show up at all
 	Host   string

@@ -50,7 +50,7 @@ func (w *work) build(ctx context.Context) (string, error) {
 		}
 		if exit, ok := errors.AsType[*exec.ExitError](err); ok {
 			return "", &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The build of %s failed: %s, exit code %d.\n%s", w.project.ID, command[0], exit.ExitCode(), text),
-				Remedy: "Mend what the build says, then run it again."}
+				Remedy: "Fix what the build reports, then run it again."}
 		}
 		return "", fmt.Errorf("build %s: %w", w.project.ID, err)
 	}

@@ -35,7 +35,7 @@ type argsMany struct {
 
 func (t *Tryouts) startMany(ctx context.Context, ask Ask) (job.Job, error) {
 	if len(ask.Devices) == 0 {
-		return job.Job{}, problem.New(problem.Invalid, "no device is named: nothing goes to a device that was not named")
+		return job.Job{}, problem.New(problem.Invalid, "name a device: nothing is sent to a device that was not named")
 	}
 	w := &work{Tryouts: t}
 	if err := w.find(ctx, ask.App, ask.File); err != nil {

@@ -45,7 +45,7 @@ func (s *Server) accesses(ctx context.Context, _ *none) (*out[client.List[client
 func (s *Server) addAccess(ctx context.Context, in *struct{ Body client.NewAccess }) (*out[client.MadeAccess], error) {
 	good, err := time.ParseDuration(in.Body.For)
 	if err != nil {
-		return nil, problem(eb.Errorf(eb.Invalid, "for %.40q is no time: write it as 720h", in.Body.For))
+		return nil, problem(eb.Errorf(eb.Invalid, "for %.40q is not a time: write it as 720h", in.Body.For))
 	}
 	secret, a, err := s.Access.Make(ctx, in.Body.Name, in.Body.Rights, good)
 	if err != nil {

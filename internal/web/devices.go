@@ -18,7 +18,7 @@ import (
 func (s *Server) deviceRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/devices", "devices", "The rack"), s.devices)
-	huma.Register(a, operation(access.Look, "GET", "/unrecognised", "unrecognised", "What hangs on a bus and no prep sheet fits"), s.unrecognised)
+	huma.Register(a, operation(access.Look, "GET", "/unrecognised", "unrecognised", "What is connected to a bus and fits no prep sheet"), s.unrecognised)
 	huma.Register(a, operation(access.Use, "POST", "/devices", "add-device", "Put a device on the rack that no bus shows"), s.addDevice)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/find", "find", "Have the device show its handle"), s.find)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}", "device", "A device"), s.device)
@@ -94,7 +94,7 @@ func (in OnRevision) decided() (int64, error) {
 	}
 	n, err := strconv.ParseInt(strings.Trim(in.IfMatch, `"`), 10, 64)
 	if err != nil || n <= 0 {
-		return 0, eb.Errorf(eb.Invalid, "If-Match %.40q is no revision: write the number that the device has, in quotation marks", in.IfMatch)
+		return 0, eb.Errorf(eb.Invalid, "If-Match %.40q is not a revision: write the number that the device has, in quotation marks", in.IfMatch)
 	}
 	return n, nil
 }

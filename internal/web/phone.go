@@ -81,7 +81,7 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 	}
 	ip := net.ParseIP(host)
 	if ip == nil || ip.IsUnspecified() {
-		return nil, problem(eb.Errorf(eb.Invalid, "address %.60q is none of this computer: write one, such as 192.0.2.7 or 192.0.2.7:7443", in.Body.Address))
+		return nil, problem(eb.Errorf(eb.Invalid, "address %.60q is not an address of this computer: write one, such as 192.0.2.7 or 192.0.2.7:7443", in.Body.Address))
 	}
 	l, err := net.Listen("tcp", net.JoinHostPort(host, port))
 	if err != nil {

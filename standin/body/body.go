@@ -74,7 +74,7 @@ type Body struct {
 	used     time.Time // when it was touched last
 	locked   bool
 	asleep   bool
-	power    bool // it hangs on power
+	power    bool // it is on power
 	booting  bool
 	booted   time.Time // when the restart will be over
 	stale    bool      // its link, until the cable is pulled
@@ -250,7 +250,7 @@ func (b *Body) On() bool {
 	return !b.booting
 }
 
-// Plugged tells the body that it hangs on a cable with power.
+// Plugged tells the body that it is on a cable with power.
 func (b *Body) Plugged() {
 	b.mu.Lock()
 	defer b.mu.Unlock()

@@ -154,7 +154,7 @@ func (pl plate) draw(p *painter, s *scene) {
 		input = s.typed + s.entry[len(s.typed):]
 	case s.field != nil:
 		input = "find " + s.typed + "_"
-	case s.toast != "":
+	case s.toast != "" && s.kind != "dialog":
 		input = s.toast
 	}
 	if input != "" {

@@ -1,4 +1,4 @@
-// Package host is a stand-in computer on which devices hang: it tells of what
+// Package host is a stand-in computer to which devices are connected: it tells of what
 // is plugged in, has drivers or has not, and takes driver sets.
 package host
 
@@ -87,7 +87,7 @@ func (h *Host) Install(raw []byte) error {
 	return err
 }
 
-// Serve starts answering benches about what hangs on hub.
+// Serve starts answering benches about what is connected to hub.
 func (h *Host) Serve(ctx context.Context, hb *hub.Hub) error {
 	l, err := net.Listen("tcp", h.cfg.Address)
 	if err != nil {

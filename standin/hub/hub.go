@@ -1,4 +1,4 @@
-// Package hub is a stand-in USB hub with an exporter: bodies hang on its ports,
+// Package hub is a stand-in USB hub with an exporter: bodies are connected to its ports,
 // are plugged in and pulled out, and are reached by USB/IP.
 package hub
 
@@ -15,7 +15,7 @@ import (
 	"earlybench.invalid/earlybench/core/usbip"
 )
 
-// Body is a device that can hang on a hub.
+// Body is a device that can be connected to a hub.
 type Body interface {
 	Name() string
 	// Descriptor is how it shows itself now.
@@ -31,7 +31,7 @@ type Body interface {
 	Unplugged()
 }
 
-// Cable is what a body hangs on.
+// Cable is what connects a body.
 type Cable string
 
 // The kinds of cable, and of what is at its other end.
@@ -230,7 +230,7 @@ func (h *Hub) find(name string) (*port, error) {
 		}
 		names = append(names, p.body.Name())
 	}
-	return nil, fmt.Errorf("no body %q hangs on the hub; there are %v", name, names)
+	return nil, fmt.Errorf("no body %q is connected to the hub; there are %v", name, names)
 }
 
 // Plug plugs a body in.
@@ -352,7 +352,7 @@ func (h *Hub) cut(g *gadget) {
 	})
 }
 
-// Ports tells what hangs where.
+// Ports tells what is connected where.
 func (h *Hub) Ports() []Port {
 	h.mu.Lock()
 	defer h.mu.Unlock()

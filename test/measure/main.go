@@ -50,9 +50,9 @@ func run() error {
 	fmt.Println("|---|---|---|---|---|")
 	all := []func() error{start, startFull, rest, bigRack, biggerRack, copies, sheetsLoaded, readiness, readinessOfMany, oneFact}
 	if len(os.Args) > 1 {
-		only, ok := map[string]func() error{"rack": bigRack, "bigger": biggerRack, "start": startFull, "many": readinessOfMany, "copy": copies}[os.Args[1]]
+		only, ok := map[string]func() error{"rack": bigRack, "bigger": biggerRack, "start": startFull, "many": readinessOfMany, "copy": copies, "why": troubleshooting}[os.Args[1]]
 		if !ok {
-			return fmt.Errorf("there is no measure %q: rack, bigger, start, many, copy", os.Args[1])
+			return fmt.Errorf("there is no measure %q: rack, bigger, start, many, copy, why", os.Args[1])
 		}
 		return only()
 	}

@@ -150,7 +150,7 @@ var gates = []struct{ family, maker, code, gate string }{
 	{"tarn", "Halden", "H4", "seen"}, {"tarn", "Halden", "H4", "awake"}, {"tarn", "Halden", "H4", "mode"}, {"tarn", "Ivory Reach", "OF", "mode"},
 	{"tarn", "Halden", "H4", "driver"}, {"tarn", "Halden", "H4", "admitted"}, {"tarn", "Halden", "H4", "linked"}, {"tarn", "Halden", "H4", "tried"},
 	{"ostler", "Ostler House", "WT", "mode"}, {"ostler", "Ostler House", "WT", "support"}, {"ostler", "Ostler House", "WT", "registered"},
-	{"ostler", "Ostler House", "WT", "granted"}, {"ostler", "Ostler House", "WT", "accepted"}, {"kestle", "Kestle Works", "K7", "mode"},
+	{"ostler", "Ostler House", "WT", "granted"}, {"kestle", "Kestle Works", "K7", "mode"},
 	{"kestle", "Kestle Works", "K7", "token"}, {"wick", "Wick & Daughters", "W2", "seen"}, {"linux", "", "ssh", "seen"},
 }
 

@@ -59,7 +59,7 @@ test("one sentence says what is next, and the counts prove it", async () => {
 test("words narrow the rack, and say so when they leave nothing", async () => {
   show();
   await screen.findByText("1 ready, 1 blocked");
-  const words = screen.getByLabelText("Show only devices with these words");
+  const words = screen.getByLabelText("Filter devices");
   fireEvent.change(words, { target: { value: "blocked mode" } });
   expect(screen.getAllByRole("row")).toHaveLength(2);
   fireEvent.change(words, { target: { value: "kestle" } });

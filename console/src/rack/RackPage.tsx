@@ -37,7 +37,7 @@ export function RackPage() {
             </select>
           </label>
           <input
-            aria-label="Show only devices with these words"
+            aria-label="Filter devices"
             placeholder="Filter devices"
             className="input input-sm w-44 border-0 bg-base-200"
             value={words}
@@ -92,7 +92,7 @@ function counts(devices: Device[]) {
 function Empty() {
   return (
     <section className="mt-10 max-w-prose text-secondary">
-      <p>Devices come here by themselves once they hang on a host that this bench knows. Tell it of one:</p>
+      <p>Devices appear here by themselves once they are connected to a host that this bench knows. Tell it of one:</p>
       <p className="mono mt-3 rounded-lg bg-base-200 px-4 py-3 text-base-content">
         earlybench host add NAME --usbip ADDR --control ADDR
       </p>
