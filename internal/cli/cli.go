@@ -91,7 +91,6 @@ do next. Start with: earlybench demo, then earlybench rack.`,
 		},
 	}
 	root.Flags().Bool("version", false, "say which Early Bench this is: version, commit, Go, console")
-	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetOut(p.out)
 	root.SetErr(p.err)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -111,7 +110,11 @@ do next. Start with: earlybench demo, then earlybench rack.`,
 	add("day", p.rackCommand(), p.roundCommand(), p.whyCommand(), p.prepCommand(), p.retireCommand(), p.runCommand(), p.tryCommand(), p.logCommand())
 	add("have", p.hostCommand(), p.driverCommand(), p.sheetCommand(), p.projectCommand(), p.appCommand(), p.tryoutCommand(), p.jobCommand())
 	add("run", p.demoCommand(), p.serveCommand(), p.consoleCommand(), p.accessCommand(), p.auditCommand(), p.standinCommand())
+	root.SetHelpCommandGroupID("run")
+	root.SetCompletionCommandGroupID("run")
+	topics(root)
 	wrongArgs(root)
+	p.completions(root)
 	return root
 }
 

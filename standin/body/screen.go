@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"image"
+	"slices"
 	"strings"
 	"time"
 )
@@ -228,6 +229,9 @@ func (b *Body) Type(text string) error {
 
 // keyNames are the keys that any body has on its outside.
 var keyNames = []string{"power", "back", "enter"}
+
+// Keys are the keys that any body has on its outside.
+func Keys() []string { return slices.Clone(keyNames) }
 
 // Press presses a key of the body: power, back or enter.
 func (b *Body) Press(key string) error {

@@ -1,0 +1,50 @@
+package cli
+
+import "github.com/spf13/cobra"
+
+// topics are what people ask that is no command: earlybench help exit-codes.
+func topics(root *cobra.Command) {
+	for _, t := range []struct{ name, short, text string }{
+		{"getting-started", "From nothing to a first app on a device", `To learn and try things, without any device:
+
+  earlybench demo                       a bench with stand-in devices
+  earlybench console                    sign a browser in
+  earlybench rack                       all devices, and what each waits for
+  earlybench prep heron-2               be led, step by step
+  earlybench try demo/apps/callout heron-2
+
+With devices of your own:
+
+  earlybench serve                      the bench, on this computer
+  earlybench host add NAME --usbip HOST:PORT --control HOST:PORT
+  earlybench why --unseen --ask         where a device does not show up
+  earlybench driver add FILE            a driver set that it needs`},
+		{"exit-codes", "What the numbers mean with which commands end", `  0  done
+  1  failed
+  2  wrong usage
+  3  the device is blocked: a gate and its remedy are said
+  4  the bench cannot be reached
+  5  not allowed
+  6  a person is needed
+  7  the device was lost on the way: try again
+
+On several devices the code is 1 if any of them failed; the table says why.`},
+		{"output", "JSON, colours, and commands without a terminal", `--json prints what the HTTP interface answers, with its field names; lists are
+objects with an items array. Progress and errors go to standard error.
+docs/json.md describes every command.
+
+NO_COLOR turns colours off. What devices send is stripped of terminal control
+characters. --unattended never asks: what needs a person ends with code 6.
+EARLYBENCH_ACCESS gives an access key (earlybench access add NAME --may use).`},
+		{"files", "Where the bench keeps what it knows", `--state DIR or EARLYBENCH_STATE names the state directory of a bench; without
+them it is earlybench in the XDG state home (~/.local/state). In it:
+
+  bench.db        all records (SQLite), written by the service only
+  files/          large files, by their SHA-256
+  sheets/         prep sheets of your own, taken up while the bench runs
+  run/            sockets, for their owner only
+  standins/       what the demo's stand-in devices keep`},
+	} {
+		root.AddCommand(&cobra.Command{Use: t.name, Short: t.short, Long: t.text})
+	}
+}
