@@ -291,7 +291,7 @@ func (s *screen) viewPlan() string {
 		case st.Done:
 			mark, title = good.Render(" ✓"), faint.Render(title)
 			if st.Told {
-				title += faint.Render(" (told)")
+				title += faint.Render(" (confirmed)")
 			}
 		}
 		lines = append(lines, lipgloss.JoinHorizontal(lipgloss.Top, mark, " ", lipgloss.NewStyle().Width(planWidth-4).Render(title)))

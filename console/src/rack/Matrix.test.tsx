@@ -18,8 +18,8 @@ const show = () =>
 test("a row a device, and every cell says its gate and state", () => {
   show();
   expect(screen.getAllByRole("row")).toHaveLength(3);
-  expect(screen.getByLabelText("mode: shut, the first that is not open")).toBeTruthy();
-  expect(screen.getAllByLabelText("seen: open")).toHaveLength(2);
+  expect(screen.getByLabelText("heron-2, mode: shut, the first that is not open")).toBeTruthy();
+  expect(screen.getAllByLabelText(/^heron-[0-9]+, seen: open$/)).toHaveLength(2);
 });
 
 test("the arrow keys go through the grid, and one cell at a time takes the tab key", () => {

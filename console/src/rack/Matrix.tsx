@@ -12,7 +12,8 @@ export function Matrix({ devices, withApp }: { devices: Device[]; withApp: boole
   const any = gates.filter((g) => withApp || devices.some((d) => g in d.gates)).join(" ");
   const shown = useMemo(() => any.split(" "), [any]);
   const columns = shown.length + 2;
-  const template = useMemo(() => templateOf(shown.length), [shown.length]);
+  const widest = useMemo(() => Math.max(0, ...devices.map(nameWidth)), [devices]);
+  const template = useMemo(() => templateOf(shown.length, widest), [shown.length, widest]);
   const [at, setAt] = useState({ row: 0, column: 0 });
   const grid = useRef<HTMLDivElement>(null);
   const isLong = devices.length > long;
@@ -92,5 +93,11 @@ export function Matrix({ devices, withApp }: { devices: Device[]; withApp: boole
 
 const clamp = (n: number, size: number) => Math.max(0, Math.min(size - 1, n));
 
-const templateOf = (count: number) =>
-  ({ "--columns": `238px repeat(${count}, 44px) minmax(180px, 1fr)` }) as CSSProperties;
+/** About how wide a device's name is with its maker, model and release, in pixels. */
+const nameWidth = (d: Device) => 50 + 8.6 * d.handle.length + 6.6 * `${d.maker} ${d.model} ${d.release}`.length;
+
+/** Names are whole where there is room; gates and then names give way before the next step does. */
+const templateOf = (count: number, widest: number) =>
+  ({
+    "--columns": `minmax(214px, ${Math.ceil(Math.min(Math.max(widest, 214), 420))}px) repeat(${count}, minmax(28px, 44px)) minmax(230px, 1fr)`,
+  }) as CSSProperties;

@@ -44,8 +44,8 @@ export const Row = memo(function Row({ device: d, gates, row, column: at, templa
         <span
           role="gridcell"
           key={g}
-          aria-label={`${g}: ${d.gates[g] ?? "not shown"}${g === d.first ? ", the first that is not open" : ""}`}
-          title={`${g}: ${d.gates[g]}`}
+          aria-label={`${d.handle}, ${g}: ${d.gates[g] ?? "not shown"}${g === d.first ? ", the first that is not open" : ""}`}
+          title={`${d.handle}, ${g}: ${d.gates[g]}`}
           className={`${g === d.first ? "flex" : "hidden"} items-center justify-center rounded-md md:flex focus-visible:-outline-offset-2 ${
             i < stop ? "md:road" : i === stop ? "md:road md:road-half" : ""
           }`}
