@@ -92,7 +92,7 @@ func TestManyFactsAreMergedOnTheWayAndNoneIsLost(t *testing.T) {
 	mu.Unlock()
 	for _, h := range []string{"watch-0", "watch-1", "watch-10", "watch-11"} {
 		get(b, h+" on the page", chromedp.Poll[bool](fmt.Sprintf(`[...document.querySelectorAll("[role=row]")].some((r) => r.querySelector("a")?.textContent === %q &&
-			[...r.querySelectorAll("[aria-label]")].some((c) => c.getAttribute("aria-label").startsWith("mode: %s")))`, h, want[h]), chromedp.WithPollingTimeout(patience)))
+			[...r.querySelectorAll("[aria-label]")].some((c) => c.getAttribute("aria-label").includes(", mode: %s")))`, h, want[h]), chromedp.WithPollingTimeout(patience)))
 	}
 	get(b, "to the last by keyboard", chromedp.Evaluate[chromedp.Void](`document.querySelector('[data-at="0/0"]').focus()`))
 	for range 70 {

@@ -152,7 +152,7 @@ func FuzzOpen(f *testing.F) {
 func TestProjectsSayWhatIsWrongWithTheirFile(t *testing.T) {
 	dir := t.TempDir()
 	_, err := appfile.ReadProject(dir)
-	require.ErrorContains(t, err, "it holds no .earlybench.yaml")
+	require.ErrorContains(t, err, "it has no .earlybench.yaml")
 	for text, want := range map[string]string{
 		"id: Callout\n":                    "crew/app",
 		"id: a/b\n":                        "build: command is missing",

@@ -30,19 +30,27 @@ type Observation struct {
 // Observe keeps facts, and what they replace as history. It returns once they are
 // on disk. If ctx ends before that, it is not known whether they are.
 func (s *Store) Observe(ctx context.Context, o Observation) error {
-	w := write{tells: o.Event != "", bare: true, do: func(ctx context.Context, tx *sql.Tx) error { return s.keepFacts(ctx, tx, o) }}
+	values := make([]string, len(o.Facts))
+	for i, f := range o.Facts { // here, since in the transaction an error would be everybody's
+		raw, err := json.Marshal(f.Value)
+		if err != nil {
+			return fmt.Errorf("write down %s: %w", f.Key, err)
+		}
+		values[i] = string(raw)
+	}
+	w := write{tells: o.Event != "", bare: true, do: func(ctx context.Context, tx *sql.Tx) error { return s.keepFacts(ctx, tx, o, values) }}
 	if o.Kept != nil {
 		w.kept = func() { o.Kept(o.Facts) }
 	}
 	return s.write(ctx, w)
 }
 
-func (s *Store) keepFacts(ctx context.Context, tx *sql.Tx, o Observation) error {
+func (s *Store) keepFacts(ctx context.Context, tx *sql.Tx, o Observation, values []string) error {
 	f := statements{history: tx.StmtContext(ctx, s.prepared.history), keep: tx.StmtContext(ctx, s.prepared.keep)}
 	for i := range o.Facts {
 		s.sequence++
 		o.Facts[i].Seq = s.sequence
-		if err := f.save(ctx, o.Subject, o.Facts[i]); err != nil {
+		if err := f.save(ctx, o.Subject, o.Facts[i], values[i]); err != nil {
 			return unavailable(fmt.Sprintf("keep %s", o.Facts[i].Key), err)
 		}
 	}
@@ -57,15 +65,11 @@ func (s *Store) keepFacts(ctx context.Context, tx *sql.Tx, o Observation) error 
 	return s.event(ctx, tx, o.Event, o.Name)
 }
 
-func (f statements) save(ctx context.Context, subject string, one fact.Fact) error {
-	raw, err := json.Marshal(one.Value)
-	if err != nil {
+func (f statements) save(ctx context.Context, subject string, one fact.Fact, value string) error {
+	if _, err := f.history.ExecContext(ctx, subject, one.Key, one.Source, value, stamp(one.At), one.By); err != nil {
 		return err
 	}
-	if _, err := f.history.ExecContext(ctx, subject, one.Key, one.Source, string(raw), stamp(one.At), one.By); err != nil {
-		return err
-	}
-	_, err = f.keep.ExecContext(ctx, subject, one.Key, one.Source, one.Value.Type(), string(raw), stamp(one.At), one.By, one.Scope, one.Seq)
+	_, err := f.keep.ExecContext(ctx, subject, one.Key, one.Source, one.Value.Type(), value, stamp(one.At), one.By, one.Scope, one.Seq)
 	return err
 }
 

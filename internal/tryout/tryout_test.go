@@ -188,7 +188,7 @@ func TestWhatCannotBeRunIsSaidBeforeAJobBegins(t *testing.T) {
 	dir := d.project(nil)
 	require.ErrorIs(t, start(tryout.Ask{App: "fellgate/callout", Devices: []string{"heron-9"}}), store.ErrNotFound)
 	require.NoError(t, os.Remove(filepath.Join(dir, ".earlybench.yaml")))
-	require.ErrorContains(t, start(tryout.Ask{App: "fellgate/callout", Devices: []string{"heron-1"}}), "holds no .earlybench.yaml")
+	require.ErrorContains(t, start(tryout.Ask{App: "fellgate/callout", Devices: []string{"heron-1"}}), "has no .earlybench.yaml")
 	_, err := d.tries.AddProject(t.Context(), "relative/path")
 	require.ErrorContains(t, err, "whole path")
 	_, err = d.tries.TakeIn(t.Context(), filepath.Join(dir, "source"))
