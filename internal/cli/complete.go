@@ -54,7 +54,7 @@ func placeholders(use string) (out []string) {
 func (p *program) candidates(c *cobra.Command, place string, before []string) ([]string, cobra.ShellCompDirective) {
 	ctx, cancel := context.WithTimeout(c.Context(), completeWithin)
 	defer cancel()
-	if strings.HasSuffix(c.CommandPath(), "standin fault add") || strings.HasSuffix(c.CommandPath(), "standin fault drop") || c.HasParent() && c.Parent().Name() == "standin" {
+	if strings.HasPrefix(c.CommandPath(), "earlybench standin ") {
 		return p.ofStandIns(ctx, place, before), cobra.ShellCompDirectiveNoFileComp
 	}
 	b, err := p.bench()

@@ -171,6 +171,14 @@ func (k *Keeper) change(ctx context.Context, c store.DeviceChange) error {
 	return nil
 }
 
+// Retiring tells whether the device is being retired.
+func (k *Keeper) Retiring() bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	r := k.device.Retirement
+	return r != nil && r.Ended.IsZero()
+}
+
 // Retire changes how far retiring the device has come; next is given what is
 // on record, and what it returns is kept. nil means that the device stays.
 func (k *Keeper) Retire(ctx context.Context, next func(*store.Retirement) (*store.Retirement, error)) error {

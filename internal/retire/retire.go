@@ -8,9 +8,6 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"maps"
-	"slices"
-	"sync"
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
@@ -23,16 +20,13 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// Retire is the use case. All exported fields are needed.
+// Retire is the use case. All fields are needed.
 type Retire struct {
 	Rack    *rack.Rack
 	Outlook *outlook.Outlook
 	Store   *store.Store
 	Clock   clock.Clock
 	Log     *slog.Logger
-
-	mu   sync.Mutex              // guards away
-	away map[*keeper.Keeper]bool // devices that are being retired
 }
 
 // Item is one thing that is to be done.
@@ -76,30 +70,7 @@ func (r *Retire) Begin(ctx context.Context, handle string) (outlook.Standing, er
 	if err != nil {
 		return st, err
 	}
-	r.take(k)
 	return r.Outlook.Look(k, ""), nil
-}
-
-// take has Run go on with a device that is being retired.
-func (r *Retire) take(k *keeper.Keeper) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.away == nil {
-		r.away = map[*keeper.Keeper]bool{}
-	}
-	r.away[k] = true
-}
-
-// underWay are the devices that are being retired.
-func (r *Retire) underWay() []*keeper.Keeper {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for k := range r.away {
-		if rt := k.Device().Retirement; rt == nil || !rt.Ended.IsZero() {
-			delete(r.away, k)
-		}
-	}
-	return slices.Collect(maps.Keys(r.away))
 }
 
 // CallOff calls retiring off; what was taken off stays off.
@@ -133,15 +104,15 @@ func (r *Retire) Told(ctx context.Context, handle, step, by string) error {
 	return fmt.Errorf("step %q: %w", step, store.ErrNotFound)
 }
 
-// Run does, until ctx ends, what can be done with the devices that are being put
-// away, and sees what has been done.
+// Run does, until ctx ends, what can be done with the devices that are being
+// retired, and sees what has been done.
 func (r *Retire) Run(ctx context.Context) {
-	for _, k := range r.Rack.All() {
-		r.take(k)
-	}
 	for ctx.Err() == nil {
 		changed := r.Store.Changed()
-		for _, k := range r.underWay() {
+		for _, k := range r.Rack.All() {
+			if !k.Retiring() {
+				continue
+			}
 			if err := r.goOn(ctx, k); err != nil && ctx.Err() == nil {
 				r.Log.Info("retire a device", "device", k.Device().Handle, "error", err)
 			}

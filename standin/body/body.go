@@ -47,7 +47,6 @@ type Beginning struct {
 	Admits   map[string]string `json:"admits"` // fingerprint to the bench's name
 	Release  string            `json:"release"`
 	Level    int               `json:"level"` // of the battery; 0: as the data says
-	Tokens   []Token           `json:"tokens"`
 	Faults   []string          `json:"faults"`
 }
 
@@ -130,7 +129,7 @@ func New(cfg Config) (*Body, error) {
 }
 
 func (b *Body) begin(g *Beginning) {
-	b.st.Opened, b.st.Release, b.st.Tokens = g.Opened, g.Release, g.Tokens
+	b.st.Opened, b.st.Release = g.Opened, g.Release
 	if g.Level > 0 {
 		b.st.Level = g.Level
 	}

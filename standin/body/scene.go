@@ -297,8 +297,8 @@ func (b *Body) rows(page string) []RowSpec {
 	return out
 }
 
-// listRows are rows made from what the device keeps: who is let in, its debug
-// tokens, its apps.
+// listRows are rows made from what the device keeps: who is let in, its
+// apps.
 func (b *Body) listRows(list string) []Element {
 	var out []Element
 	switch list {
@@ -312,10 +312,6 @@ func (b *Body) listRows(list string) []Element {
 			out = append(out, Element{Text: a.Name, Value: value, Kind: "row", act: func() {
 				b.ask(b.cfg.Spec.word("away"), a.Name+"\n"+key, b.cfg.Spec.word("yes"), func() { b.sendAway(key) })
 			}})
-		}
-	case "tokens":
-		for _, t := range b.st.Tokens {
-			out = append(out, Element{Text: t.Name, Value: t.Crew + ", by " + t.By + ", ends " + t.Ends.Format("2 Jan 2006"), Kind: "row"})
 		}
 	case "apps":
 		for _, a := range b.appList() {

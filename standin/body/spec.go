@@ -147,7 +147,7 @@ type PageSpec struct {
 	Title string     `yaml:"title"`
 	Above string     `yaml:"above"`
 	Text  string     `yaml:"text"`
-	List  string     `yaml:"list"` // rows made from admissions, tokens or apps
+	List  string     `yaml:"list"` // rows made from admissions or apps; ledger: apps with their crews
 	Code  *CodeSpec  `yaml:"code"`
 	Entry *EntrySpec `yaml:"entry"`
 	Rows  []RowSpec  `yaml:"rows"`

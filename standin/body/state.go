@@ -29,7 +29,6 @@ type state struct {
 	Code       string               `json:"code"`    // that it shows, to be typed back
 	Level      int                  `json:"level"`   // of the battery, at LevelAt
 	LevelAt    time.Time            `json:"level_at"`
-	Tokens     []Token              `json:"tokens"`
 	Faults     map[string]bool      `json:"faults"`
 }
 
@@ -38,14 +37,6 @@ type admission struct {
 	For   string    `json:"for"` // visit, 30 days, until withdrawn
 	Since time.Time `json:"since"`
 	Until time.Time `json:"until,omitzero"`
-}
-
-// Token is a debug token as the device lists it.
-type Token struct {
-	Name string    `json:"name"`
-	Crew string    `json:"crew"`
-	By   string    `json:"by"`
-	Ends time.Time `json:"ends"`
 }
 
 // app is an installed app.
