@@ -187,6 +187,7 @@ type Fact struct {
 // Why explains a device.
 type Why struct {
 	Device   string   `json:"device"`
+	App      string   `json:"app" doc:"for which it was asked; empty for none"`
 	Gate     string   `json:"gate" doc:"empty when nothing is shut"`
 	State    string   `json:"state"`
 	Text     string   `json:"text" doc:"what is wrong, in a sentence"`
@@ -374,6 +375,7 @@ type Phase struct {
 	Done  int64      `json:"done" doc:"bytes"`
 	Total int64      `json:"total" doc:"bytes; 0 where they are not counted"`
 	Note  string     `json:"note"`
+	Asks  string     `json:"asks" doc:"what it waits for a person to do; empty for nothing"`
 	Began *time.Time `json:"began"`
 	Ended *time.Time `json:"ended"`
 }
@@ -425,6 +427,8 @@ type Run struct {
 	// Devices are several: one job with a part for each.
 	Devices []string `json:"devices,omitempty" doc:"handles, of several devices: the app is built once, and each gets its turn" maxItems:"1000"`
 	Try     bool     `json:"try,omitempty" doc:"as a tryout, which is kept"`
+	// Unattended: nothing waits for a person.
+	Unattended bool `json:"unattended,omitempty" doc:"nobody is there: what needs a person fails at once, with the kind person"`
 }
 
 // Tryout is a kept tryout.

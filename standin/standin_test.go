@@ -235,12 +235,12 @@ func TestFilesAreCopiedInAndResumedWhereTheCableWasPulled(t *testing.T) {
 	rand.Read(content)
 	root := fstest.MapFS{"main.wasm": {Data: content}}
 	var packed bytes.Buffer
-	_, err := appfile.Pack(&packed, appfile.Manifest{ID: "fellgate/callout", Name: "Callout", Version: "2.3", Families: []string{"tarn"}, Entry: "main.wasm"}, root, []string{"main.wasm"})
+	_, err := appfile.Pack(&packed, appfile.Manifest{ID: "fellgate/callout", Name: "Callout", Version: "2.3", Families: []string{"tarn"}, Entry: "main.wasm"}, root, []string{"main.wasm"}, nil)
 	require.NoError(t, err)
 	f, err := appfile.Open(bytes.NewReader(packed.Bytes()), int64(packed.Len()))
 	require.NoError(t, err)
 
-	lacks, err := apps.Offer(t.Context(), f.Manifest)
+	lacks, err := apps.Offer(t.Context(), f.Manifest, "")
 	require.NoError(t, err)
 	require.Len(t, lacks.Files, 1)
 	require.NoError(t, steer(t, r, standin.MethodPull, standin.Steer{Body: "heron-2", After: 3 << 20}))
@@ -255,12 +255,12 @@ func TestFilesAreCopiedInAndResumedWhereTheCableWasPulled(t *testing.T) {
 
 	s, apps = admitted(t, r)
 	require.Eventually(t, func() bool {
-		lacks, err = apps.Offer(t.Context(), f.Manifest)
+		lacks, err = apps.Offer(t.Context(), f.Manifest, "")
 		return err == nil && lacks.Files[0].Have > 1<<20
 	}, 5*time.Second, 10*time.Millisecond)
 	require.Less(t, lacks.Files[0].Have, int64(3<<20))
 	require.ErrorContains(t, apps.Install(t.Context(), lacks.Digest), "did not arrive whole")
-	lacks, err = apps.Offer(t.Context(), f.Manifest)
+	lacks, err = apps.Offer(t.Context(), f.Manifest, "")
 	require.NoError(t, err)
 	require.NoError(t, put(s, lacks.Files[0].Have))
 	require.NoError(t, apps.Install(t.Context(), lacks.Digest))

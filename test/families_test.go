@@ -102,6 +102,18 @@ func TestANewcomerOpensEveryFamilyByWhatThePageSays(t *testing.T) {
 			require.NotContains(t, d.run("rack", "show", w.handle, "--facts").out, "told.mode", "what counts is observed")
 		})
 	}
+	t.Run("ivory-1 accepts the developer", func(t *testing.T) {
+		open("ivory-1")
+		b.presses("Try Callout")
+		b.sees("its owner has not accepted the developer")
+		b.hands("Callout")
+		figures := get(b, "read the figures", chromedp.Poll[string](`document.body.innerText.match(/and type ([0-9]{4})/)?.[1]`, chromedp.WithPollingTimeout(patience)))
+		for _, key := range strings.Split(figures, "") {
+			b.hands(key)
+		}
+		b.hands("Let run")
+		b.sees("Passed")
+	})
 	t.Run("kittiwake-1", func(t *testing.T) {
 		open("kittiwake-1")
 		b.sees("It has no link yet")

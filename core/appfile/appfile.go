@@ -14,26 +14,33 @@ import (
 	"slices"
 
 	"earlybench.invalid/earlybench/core/bundle"
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/fact"
 )
 
 // ManifestName is the entry that lists the others.
 const ManifestName = "app.json"
 
-// signatureName is let through unread: signed app files are read by benches
-// that do not check signatures yet.
-const signatureName = "signature.p7s"
+// Entries beside the manifest and the files.
+const (
+	// identityName is let through unread: no bench checks signing identities yet.
+	identityName = "signature.p7s"
+	// developerName holds the developer's signature over the manifest.
+	developerName = "signature.jws"
+)
 
 // Manifest is app.json.
 type Manifest struct {
-	Format   int           `json:"format"` // 1
-	ID       string        `json:"id"`     // crew/app
-	Name     string        `json:"name"`
-	Version  string        `json:"version"`
-	Families []string      `json:"families"`
-	Minimum  fact.Release  `json:"minimum,omitempty"` // least release
-	Entry    string        `json:"entry"`             // the file that is started
-	Files    []bundle.File `json:"files"`
+	Format   int          `json:"format"` // 1
+	ID       string       `json:"id"`     // crew/app
+	Name     string       `json:"name"`
+	Version  string       `json:"version"`
+	Families []string     `json:"families"`
+	Minimum  fact.Release `json:"minimum,omitempty"` // least release
+	Entry    string       `json:"entry"`             // the file that is started
+	// Developer is the key of whoever made it; nil for an app file that nobody signed.
+	Developer *developer.Public `json:"developer,omitempty"`
+	Files     []bundle.File     `json:"files"`
 }
 
 var (
@@ -71,10 +78,37 @@ func (m *Manifest) Check() error {
 			return err
 		}
 	}
+	if m.Developer != nil {
+		if err := m.Developer.Check(); err != nil {
+			return err
+		}
+	}
 	if !slices.ContainsFunc(m.Files, func(f bundle.File) bool { return f.Path == m.Entry }) {
 		return fmt.Errorf("its entry %q is not among its files", m.Entry)
 	}
 	return nil
+}
+
+// CheckSignature tells whether the developer whom a manifest names has signed it. One
+// that names nobody has no signature.
+func (m *Manifest) CheckSignature(raw []byte, signature string) error {
+	switch {
+	case m.Developer == nil && signature == "":
+		return nil
+	case m.Developer == nil:
+		return fmt.Errorf("%w: the manifest names no developer", developer.ErrSignature)
+	case signature == "":
+		return fmt.Errorf("%w: the manifest names a developer, whose signature is missing", developer.ErrSignature)
+	}
+	return m.Developer.Verify(raw, signature)
+}
+
+// By is the thumbprint of the developer's key; "" for nobody's.
+func (m *Manifest) By() string {
+	if m.Developer == nil {
+		return ""
+	}
+	return m.Developer.Thumbprint()
 }
 
 // Size is what the app takes unpacked, in bytes.
@@ -103,25 +137,27 @@ func ParseManifest(b []byte) (*Manifest, error) {
 // File is an app file that was opened and checked.
 type File struct {
 	*bundle.Bundle
-	App *Manifest
+	App       *Manifest
+	Signature string // the developer's, over the manifest; "" for none
 }
 
 // Open reads and checks the app file in r.
 func Open(r io.ReaderAt, size int64) (*File, error) {
-	var f File
-	b, err := bundle.Open(r, size, ManifestName, []string{signatureName}, func(raw []byte) ([]bundle.File, error) {
+	b, err := bundle.Open(r, size, ManifestName, []string{identityName, developerName}, func(raw []byte) ([]bundle.File, error) {
 		m, err := ParseManifest(raw)
 		if err != nil {
 			return nil, err
 		}
-		f.App = m
 		return m.Files, nil
 	})
-	f.Bundle = b
 	if err != nil {
 		return nil, err
 	}
-	return &f, nil
+	f, err := fileOf(b)
+	if err != nil {
+		return nil, err
+	}
+	return f, f.App.CheckSignature(b.Manifest, f.Signature)
 }
 
 // Reopen opens an app file that was opened and checked before, and kept by its
@@ -131,20 +167,29 @@ func Reopen(r io.ReaderAt, size int64) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
+	return fileOf(b)
+}
+
+func fileOf(b *bundle.Bundle) (*File, error) {
 	m, err := ParseManifest(b.Manifest)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", bundle.ErrManifest, err)
 	}
-	return &File{Bundle: b, App: m}, nil
+	signature, err := b.Extra(developerName, developer.MaxSignature)
+	return &File{Bundle: b, App: m, Signature: string(signature)}, err
 }
 
-// Pack writes the app file of m to w, with the named files of root, and returns
-// its id.
-func Pack(w io.Writer, m Manifest, root fs.FS, names []string) (string, error) {
+// Pack writes the app file of m to w, with the named files of root, signed by the
+// developer's key unless that is nil, and returns its id.
+func Pack(w io.Writer, m Manifest, root fs.FS, names []string, key *developer.Key) (string, error) {
 	m.Format = 1
 	var err error
 	if m.Files, err = bundle.List(root, names); err != nil {
 		return "", fmt.Errorf("collect the files: %w", err)
+	}
+	if key != nil {
+		public := key.Public()
+		m.Developer = &public
 	}
 	if err := m.Check(); err != nil {
 		return "", err
@@ -153,5 +198,13 @@ func Pack(w io.Writer, m Manifest, root fs.FS, names []string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return bundle.Digest(raw), bundle.Write(w, ManifestName, raw, root, m.Files)
+	entries := []bundle.Entry{{Name: ManifestName, Data: raw}}
+	if key != nil {
+		signature, err := key.Sign(raw)
+		if err != nil {
+			return "", err
+		}
+		entries = append(entries, bundle.Entry{Name: developerName, Data: []byte(signature)})
+	}
+	return bundle.Digest(raw), bundle.Write(w, entries, root, m.Files)
 }

@@ -26,7 +26,7 @@ var (
 func pack(t testing.TB) []byte {
 	t.Helper()
 	var b bytes.Buffer
-	_, err := appfile.Pack(&b, callout, root, []string{"main.wasm", "data"})
+	_, err := appfile.Pack(&b, callout, root, []string{"main.wasm", "data"}, nil)
 	require.NoError(t, err)
 	return b.Bytes()
 }

@@ -10,6 +10,7 @@ package bundle
 
 import (
 	"archive/zip"
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -211,6 +212,20 @@ func (b *Bundle) File(p string) (io.ReadCloser, error) {
 	return f.Open()
 }
 
+// Extra reads an entry that is neither the manifest nor one of its files, of at most
+// limit bytes; nil where there is none.
+func (b *Bundle) Extra(name string, limit int64) ([]byte, error) {
+	f := b.files[name]
+	if f == nil {
+		return nil, nil
+	}
+	data, err := readAll(f, limit)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return data, nil
+}
+
 // List makes the manifest's list of the named files of root, in order of their
 // names; a name may stand for a whole directory.
 func List(root fs.FS, names []string) ([]File, error) {
@@ -246,9 +261,15 @@ func digestFile(root fs.FS, p string) (File, error) {
 	return File{Path: p, SHA256: hex.EncodeToString(h.Sum(nil)), Size: n}, err
 }
 
-// Write writes a bundle: the manifest as the entry name, then the files of root.
+// Entry is an entry of a bundle beside its files: the manifest, or a signature.
+type Entry struct {
+	Name string
+	Data []byte
+}
+
+// Write writes a bundle: the entries, the manifest first, then the files of root.
 // The same input makes the same bytes.
-func Write(w io.Writer, name string, manifest []byte, root fs.FS, files []File) error {
+func Write(w io.Writer, entries []Entry, root fs.FS, files []File) error {
 	z := zip.NewWriter(w)
 	put := func(name string, r io.Reader) error {
 		e, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store, Modified: time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)})
@@ -258,8 +279,10 @@ func Write(w io.Writer, name string, manifest []byte, root fs.FS, files []File) 
 		_, err = io.Copy(e, r)
 		return err
 	}
-	if err := put(name, strings.NewReader(string(manifest))); err != nil {
-		return fmt.Errorf("write %s: %w", name, err)
+	for _, e := range entries {
+		if err := put(e.Name, bytes.NewReader(e.Data)); err != nil {
+			return fmt.Errorf("write %s: %w", e.Name, err)
+		}
 	}
 	for _, f := range files {
 		r, err := root.Open(f.Path)

@@ -18,7 +18,7 @@ var seenBy = map[string][]fact.Key{
 	"who-answered": {fact.AdmitState}, "room": {fact.AppFailed}, "unlock": {fact.LinkUp}, "support-says": {fact.SupportState},
 	"depot-reached": {fact.DepotState}, "authority-reached": {fact.AuthorityUp}, "signed-in": {fact.AccountState, fact.Standing},
 	"places": {fact.RegisterState}, "grant-says": {fact.GrantState}, "token-page": {fact.TokenState}, "clock-of-device": {fact.DeviceClock},
-	"clock-of-computer": {fact.HostClock}, "offered": {fact.AcceptState}, "choice-stands": {fact.ModeComputers}, "worked-before": {fact.Met},
+	"clock-of-computer": {fact.HostClock}, "list-shows": {fact.AcceptStopped}, "choice-stands": {fact.ModeComputers}, "worked-before": {fact.Met},
 	"back-room": {fact.USBLink}, "which-network": {fact.AirNetwork},
 }
 
@@ -29,7 +29,7 @@ var onlyAPerson = map[string]string{
 	"status-list": "the list is fetched at the next connection only", "certificate-says": "where no identity is kept here yet",
 	"visitors-page": "a page of the device before a link", "letters-known": "what somebody remembers",
 	"answers-echo": "this bench sends no echo requests", "login-says": "a person's own terminal", "address-it-says": "a page of the device before a link",
-	"lodgers-page": "a page of the device before a link", "dial-set": "a page of the device before a link", "about-says": "where the release was never seen",
+	"figures-taken": "what somebody typed", "lodgers-page": "a page of the device before a link", "dial-set": "a page of the device before a link", "about-says": "where the release was never seen",
 	"on-cradle": "where a watch lies", "flame": "a page of the device before a link",
 }
 

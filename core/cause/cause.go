@@ -89,7 +89,7 @@ type Question struct {
 // Explain explains the first gate of a readiness.
 func Explain(q Question) Explanation {
 	known := q.View.At(q.Now)
-	e := say(&q, known)
+	e := say(&q, q.Readiness.First, known)
 	e.Evidence, e.Contradictions = q.evidence(), q.View.Contradictions(q.Now)
 	if e.Gate == "" {
 		return e
@@ -101,17 +101,20 @@ func Explain(q Question) Explanation {
 
 // Say is what is wrong with the first gate and what to do about it, in a
 // sentence each, without looking for causes.
-func Say(q Question) Explanation { return say(&q, q.View.At(q.Now)) }
+func Say(q Question) Explanation { return say(&q, q.Readiness.First, q.View.At(q.Now)) }
 
-func say(q *Question, known fact.Known) Explanation {
+// SayOf is [Say] of a gate that need not be the first that is not open.
+func SayOf(q Question, gate string) Explanation { return say(&q, gate, q.View.At(q.Now)) }
+
+func say(q *Question, gate string, known fact.Known) Explanation {
 	var e Explanation
 	r := q.Readiness
-	if r.First == "" {
+	if gate == "" || r.Path.Gates[gate] == nil {
 		return e
 	}
-	g := r.Gate(r.First)
+	g := r.Gate(gate)
 	e.Gate, e.State = g.Name, g.State
-	for _, say := range r.Path.Gates[r.First].Says {
+	for _, say := range r.Path.Gates[gate].Says {
 		if say.When == nil || say.When.Eval(&q.Subject.Attributes, known) == sheet.True {
 			e.Text, e.Remedy = q.fill(say.Text), q.fill(say.Remedy)
 			break

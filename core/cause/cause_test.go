@@ -46,7 +46,7 @@ func ask(s *sheet.Sheet, learned cause.Learned, facts ...fact.Fact) (cause.Quest
 	for k, v := range map[string]string{"handle": "heron-2", "bench": "moor-desk", "fingerprint": "SHA256:x", "set": "halden-link 4.1", "trouble": "no answer", "holder": "machine pit", "number": "47"} {
 		words[k] = v
 	}
-	subject := ready.Subject{Attributes: sheet.Attributes{Family: s.Family, Maker: s.Maker, Code: s.Model.Code, App: "fellgate/callout", Needs: "9"}}
+	subject := ready.Subject{Attributes: sheet.Attributes{Family: s.Family, Maker: s.Maker, Code: s.Model.Code, App: "fellgate/callout", By: "ada", Needs: "9"}}
 	q := cause.Question{Sheet: s, Subject: subject, View: fact.NewView(s.Registry, nil, facts...), Now: now, Words: words, Learned: learned}
 	r := ready.Evaluate(s, subject, q.View, now)
 	q.Readiness = &r

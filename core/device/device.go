@@ -128,12 +128,14 @@ const (
 // Apps is the apps on the device.
 type Apps interface {
 	List(ctx context.Context) ([]App, error)
-	// Offer offers an app by its manifest; the answer says which files the device
-	// needs to be sent. A refusal is a [Refusal].
-	Offer(ctx context.Context, manifest []byte) (Lacks, error)
+	// Offer offers an app by its manifest and its developer's signature, "" for
+	// none; the answer says which files the device needs to be sent. A refusal is a
+	// [Refusal].
+	Offer(ctx context.Context, manifest []byte, signature string) (Lacks, error)
 	// Install switches to an offered app whose files are all there.
 	Install(ctx context.Context, digest string) error
-	// Start starts an app and tells behind which line its log begins.
+	// Start starts an app and tells behind which line its log begins. A [Refusal] of
+	// the kind [Unaccepted] is a device whose owner has not accepted its developer.
 	Start(ctx context.Context, id string) (Started, error)
 	Stop(ctx context.Context, id string) error
 	Remove(ctx context.Context, id string) error
@@ -176,7 +178,9 @@ type RefusalKind string
 const (
 	NotAllowed RefusalKind = "not allowed"
 	NoRoom     RefusalKind = "no room"
-	Unfit      RefusalKind = "unfit" // such as for another family or release
+	Unfit      RefusalKind = "unfit"      // such as for another family or release
+	Unsigned   RefusalKind = "unsigned"   // the developer's signature is missing or wrong
+	Unaccepted RefusalKind = "unaccepted" // its owner has not accepted the developer
 )
 
 // Refusal is a device's no, in its words.

@@ -112,5 +112,5 @@ func Pack(w io.Writer, m Manifest, root fs.FS, names []string) error {
 	if err != nil {
 		return err
 	}
-	return bundle.Write(w, ManifestName, raw, root, m.Files)
+	return bundle.Write(w, []bundle.Entry{{Name: ManifestName, Data: raw}}, root, m.Files)
 }

@@ -9,6 +9,7 @@ package fact
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -49,6 +50,13 @@ type Spec struct {
 	Ends    End
 	Text    string // what it tells, for people
 	Private bool   // tells who or where somebody is: left out of reports
+}
+
+// Label is what it tells, without the values that it may have: "kit that builds the
+// app" of "kit that builds the app: here, missing, path".
+func (s Spec) Label() string {
+	label, _, _ := strings.Cut(s.Text, ": ")
+	return label
 }
 
 // A Fact is one observation. Scope, where not empty, names the plugging-in or

@@ -45,12 +45,16 @@ const (
 	GrantEnds     Key = "grant.ends"
 	TokenState    Key = "token.state"
 	TokenEnds     Key = "token.ends"
-	AcceptState   Key = "accept.state"
-	AppInstalled  Key = "app.installed"
-	AppNeeds      Key = "app.needs"
-	AppVersion    Key = "app.version"
-	AppTried      Key = "app.tried"
-	AppFailed     Key = "app.failed"
+	// Developers are named by the thumbprints of their keys.
+	AcceptDevelopers Key = "accept.developers"
+	AcceptStopped    Key = "accept.stopped"
+	AcceptChallenge  Key = "accept.challenge"
+	AppInstalled     Key = "app.installed"
+	AppNeeds         Key = "app.needs"
+	AppVersion       Key = "app.version"
+	AppDeveloper     Key = "app.developer"
+	AppTried         Key = "app.tried"
+	AppFailed        Key = "app.failed"
 )
 
 // How long what is not watched all the time is good for.
@@ -132,7 +136,9 @@ func ofTheMaker() []Spec {
 		{Key: GrantEnds, Type: Moment, Sources: []Source{Device, Authority}, Text: "grant ends"},
 		{Key: TokenState, Type: Text, Sources: []Source{Device, Authority}, Good: hours, Text: "debug token: good, none, ended, withdrawn, other, unnamed"},
 		{Key: TokenEnds, Type: Moment, Sources: []Source{Device, Authority}, Text: "debug token ends"},
-		{Key: AcceptState, Type: Text, Sources: []Source{Device}, Text: "developer accepted on it: yes, no, asking"},
+		{Key: AcceptDevelopers, Type: Texts, Sources: []Source{Device}, Text: "developers that its owner has accepted"},
+		{Key: AcceptStopped, Type: Texts, Sources: []Source{Device}, Text: "developers whose apps it has stopped, since its owner has not accepted them"},
+		{Key: AcceptChallenge, Type: Text, Sources: []Source{Device}, Ends: EndsLink, Text: "challenge from which the bench makes the figures to accept a developer"},
 	}
 }
 
@@ -141,6 +147,7 @@ func ofAnApp() []Spec {
 		{Key: AppInstalled, Type: Text, Sources: []Source{Device}, Ends: EndsLink, Text: "installed app file"},
 		{Key: AppNeeds, Type: Version, Sources: []Source{Host}, Text: "least OS release that the app runs on"},
 		{Key: AppVersion, Type: Text, Sources: []Source{Host}, Text: "version of the app that is here"},
+		{Key: AppDeveloper, Type: Text, Sources: []Source{Host}, Text: "developer by whose key the app is signed"},
 		{Key: AppTried, Type: Bool, Sources: []Source{Device}, Text: "a kept tryout of the app passed"},
 		{Key: AppFailed, Type: Text, Sources: []Source{Device}, Text: "what the last tryout ended at"},
 	}

@@ -157,6 +157,15 @@ func (v Value) Any() any {
 	return nil
 }
 
+// Has tells whether a text is among Texts; of others none is.
+func (v Value) Has(text string) bool {
+	if v.typ != Texts || strings.Contains(text, "\x00") {
+		return false
+	}
+	item := "\x00" + text
+	return strings.HasSuffix(v.text, item) || strings.Contains(v.text, item+"\x00")
+}
+
 func (v Value) list() []string {
 	if v.text == "" {
 		return []string{}

@@ -56,6 +56,7 @@ type Phase struct {
 	Done  int64     `json:"done"`
 	Total int64     `json:"total"`
 	Note  string    `json:"note,omitempty"`
+	Asks  string    `json:"asks,omitempty"` // what it waits for a person to do
 	Began time.Time `json:"began,omitzero"`
 	Ended time.Time `json:"ended,omitzero"`
 }

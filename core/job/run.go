@@ -77,6 +77,17 @@ func (r *Run) Progress(done int64) { r.running(func(p *Phase) { p.Done = done })
 // Note puts a line beside the running phase.
 func (r *Run) Note(text string) { r.running(func(p *Phase) { p.Note = text }) }
 
+// Asks says what the running phase waits for a person to do; "" that it waits no more.
+func (r *Run) Asks(text string) {
+	r.save(func(j *Job, _ time.Time) { //nolint:errcheck // as above
+		for i := range j.Phases {
+			if j.Phases[i].State == Running {
+				j.Phases[i].Asks = text
+			}
+		}
+	})
+}
+
 // running changes the running phase; it is saved now and then.
 func (r *Run) running(change func(*Phase)) {
 	r.mu.Lock()

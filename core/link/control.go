@@ -13,10 +13,11 @@ type Description struct {
 	Name    string `json:"name"`
 }
 
-// Offer is a bench's offer of an app, by its manifest as it stands in the app
-// file.
+// Offer is a bench's offer of an app, by its manifest as it stands in the app file,
+// and the developer's signature over it, if there is one.
 type Offer struct {
-	Manifest []byte `json:"manifest"`
+	Manifest  []byte `json:"manifest"`
+	Signature string `json:"signature,omitempty"`
 }
 
 // AppRef names an app on a device, and for app.switch the offer.

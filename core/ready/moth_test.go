@@ -32,7 +32,7 @@ func mothFacts() []fact.Fact {
 		seen("mode.lamp", fact.Of("lit"), fact.Adapter), seen("mode.moths", fact.Of(3), fact.Adapter), seen("dusk.ends", fact.Of(now.Add(time.Hour)), fact.Adapter),
 		cable(fact.DriverBound, fact.Of(true), fact.Host), cable(fact.AdmitState, fact.Of("admitted"), fact.Device), cable(fact.LinkUp, fact.Of(true), fact.Device),
 		seen(fact.SupportState, fact.Of("here"), fact.Host), seen(fact.RegisterState, fact.Of("in"), fact.Authority), seen(fact.GrantState, fact.Of("good"), fact.Device),
-		seen(fact.OSRelease, fact.Of(fact.Release("10")), fact.Device), seen(fact.TokenState, fact.Of("good"), fact.Device), seen(fact.AcceptState, fact.Of("yes"), fact.Device),
+		seen(fact.OSRelease, fact.Of(fact.Release("10")), fact.Device), seen(fact.TokenState, fact.Of("good"), fact.Device), seen(fact.AcceptDevelopers, fact.Of([]string{"ada"}), fact.Device),
 		seen(fact.AppTried, fact.Of(true), fact.Device)}
 }
 

@@ -40,7 +40,7 @@ func every(t testing.TB) []*sheet.Sheet {
 
 // withApp is a subject that an app is meant for.
 func withApp(s *sheet.Sheet) ready.Subject {
-	return ready.Subject{Attributes: sheet.Attributes{Family: s.Family, Maker: s.Maker, Code: s.Model.Code, App: "fellgate/callout", Needs: "9"}}
+	return ready.Subject{Attributes: sheet.Attributes{Family: s.Family, Maker: s.Maker, Code: s.Model.Code, App: "fellgate/callout", By: "ada", Needs: "9"}}
 }
 
 func seen(k fact.Key, v fact.Value, src fact.Source) fact.Fact {

@@ -41,6 +41,8 @@ const (
 	CodeFailed         = 1 // the request was understood and could not be done
 	CodeRefused        = 2 // not allowed
 	CodeNoRoom         = 3 // there is no room for it
+	CodeUnsigned       = 4 // a signature is missing or wrong
+	CodeUnaccepted     = 5 // the device's owner has not accepted its developer
 )
 
 // errStuck is how a connection ends whose other side takes nothing.

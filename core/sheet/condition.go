@@ -65,6 +65,7 @@ type Attributes struct {
 	App      string       // "" where no app is meant
 	Needs    fact.Release // the least release that the app runs on; "" for any
 	Features []string     // that the app uses
+	By       string       // thumbprint of its developer's key; "" for nobody's
 }
 
 // language is what the conditions of some sheets may say: a variable for every
@@ -99,6 +100,7 @@ func newLanguage(r *fact.Registry) (*language, error) {
 		cel.Variable("app.id", cel.StringType),
 		cel.Variable("app.release", releaseCEL),
 		cel.Variable("app.features", cel.ListType(cel.StringType)),
+		cel.Variable("app.developer", cel.StringType),
 		cel.Variable(now, cel.TimestampType),
 		cel.Macros(cel.GlobalMacro("endsWithin", 2, l.endsWithin)),
 		cel.Function("version", cel.Overload("version_string", []*cel.Type{cel.StringType}, releaseCEL,
@@ -330,6 +332,8 @@ func (b *binding) ResolveName(name string) (any, bool) {
 		return releaseValue(a.Needs), true
 	case "app.features":
 		return a.Features, true
+	case "app.developer":
+		return a.By, true
 	}
 	return nil, false
 }

@@ -28,7 +28,23 @@ func (m *merged) take(l *layer) {
 	m.steps = over(m.steps, l.Steps, func(s stepFile) string { return s.ID.S })
 	m.causes = over(m.causes, l.Causes, func(c causeFile) string { return c.ID.S })
 	m.checks = over(m.checks, l.Checks, func(c checkFile) string { return c.ID.S })
-	m.paths = over(m.paths, l.Paths, func(p pathFile) string { return p.Name.S })
+	for _, p := range l.Paths {
+		m.path(p)
+	}
+}
+
+// path puts a path over the one of the same name, part by part.
+func (m *merged) path(p pathFile) {
+	name := func(p pathFile) string { return p.Name.S }
+	if i := slices.IndexFunc(m.paths, func(have pathFile) bool { return name(have) == name(p) }); i >= 0 {
+		have := m.paths[i]
+		if len(p.Walk) == 0 {
+			p.Walk = have.Walk
+		}
+		p.Gates = over(have.Gates, p.Gates, func(g gateFile) string { return g.Name.S })
+		p.Steps = over(have.Steps, p.Steps, func(s stepFile) string { return s.ID.S })
+	}
+	m.paths = over(m.paths, []pathFile{p}, name)
 }
 
 func (m *merged) name(lang string, words map[string]text) {

@@ -250,7 +250,7 @@ func (b *builder) hint(message string) string {
 	if m == nil {
 		return ""
 	}
-	names := []string{"device.family", "device.maker", "device.code", "host.name", "host.shared", "app.id", "app.release", "app.features"}
+	names := []string{"device.family", "device.maker", "device.code", "host.name", "host.shared", "app.id", "app.release", "app.features", "app.developer"}
 	for _, s := range b.registry.All() {
 		names = append(names, "fact."+string(s.Key), "known."+string(s.Key))
 	}

@@ -15,7 +15,8 @@ func expression(t *rapid.T, depth int) string {
 	leaf := rapid.SampledFrom([]string{"fact.usb.present", "fact.link.up", "known.link.up", "known.admit.state", `fact.admit.state == "admitted"`,
 		`fact.admit.state != "asking"`, "fact.device.battery >= 10", "fact.device.battery < 50", "fact.device.battery == 7", "fact.device.battery != 7",
 		`fact.device.release < version("12")`, `fact.device.release == version("12.0")`, "fact.device.release >= app.release", "fact.device.release != app.release",
-		`endsWithin(fact.grant.ends, duration("48h"))`, `endsWithin(fact.grant.ends, duration("0s"))`})
+		`endsWithin(fact.grant.ends, duration("48h"))`, `endsWithin(fact.grant.ends, duration("0s"))`,
+		"app.developer in fact.accept.developers"})
 	if depth == 0 {
 		return leaf.Draw(t, "leaf")
 	}
@@ -52,7 +53,8 @@ func TestQuickConditionsComeToTheSameAsByCEL(t *testing.T) {
 		add(fact.Battery, fact.Of(rapid.SampledFrom([]int{7, 10, 60}).Draw(t, "battery")), fact.Device)
 		add(fact.OSRelease, fact.Of(rapid.SampledFrom([]fact.Release{"6.2", "12", "12.1"}).Draw(t, "release")), fact.Device)
 		add(fact.GrantEnds, fact.Of(now.Add(time.Duration(rapid.IntRange(-3, 3).Draw(t, "days"))*24*time.Hour)), fact.Device)
-		who := &Attributes{Needs: rapid.SampledFrom([]fact.Release{"", "9", "12"}).Draw(t, "needs")}
+		add(fact.AcceptDevelopers, fact.Of(rapid.SampledFrom([][]string{{}, {""}, {"ada"}, {"bea", "ada"}}).Draw(t, "developers")), fact.Device)
+		who := &Attributes{By: rapid.SampledFrom([]string{"", "ada", "ad"}).Draw(t, "by"), Needs: rapid.SampledFrom([]fact.Release{"", "9", "12"}).Draw(t, "needs")}
 		k := fact.NewView(r, nil, facts...).At(now)
 		require.Equal(t, c.interpret(who, k), c.quick.eval(who, k), c.Source)
 	})

@@ -14,7 +14,7 @@ var (
 )
 
 // OfDevice are the words that only a device knows, which every text may hold.
-var OfDevice = []string{"handle", "bench", "fingerprint", "set", "trouble", "holder", "number"}
+var OfDevice = []string{"handle", "bench", "fingerprint", "set", "trouble", "holder", "number", "figures"}
 
 // Words returns how the screens of a device in a language name things, with
 // {maker} and {model}. What the language leaves out is as the sheet's own

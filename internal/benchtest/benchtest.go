@@ -15,10 +15,6 @@ import (
 	"testing/fstest"
 	"time"
 
-	"github.com/stretchr/testify/require"
-	"go.uber.org/goleak"
-	"golang.org/x/crypto/ssh"
-
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/device"
@@ -36,6 +32,8 @@ import (
 	"earlybench.invalid/earlybench/sheets"
 	"earlybench.invalid/earlybench/standin"
 	"earlybench.invalid/earlybench/standin/body"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
 )
 
 // Patience is how long something that comes by itself may take.
@@ -113,7 +111,7 @@ type Bench struct {
 	*service.Insides
 	T     testing.TB
 	Clock *clock.Moved
-	Key   ssh.Signer
+	Keys  state.Keys
 
 	end func()
 }
@@ -131,11 +129,11 @@ func In(t testing.TB, dir string) *Bench {
 	log := slog.New(slog.DiscardHandler)
 	st, err := store.Open(context.Background(), filepath.Join(dir, "bench.db"))
 	require.NoError(t, err)
-	b.Key, err = state.Key(dir)
+	b.Keys, err = state.ReadKeys(dir)
 	require.NoError(t, err)
 	lib, err := library.Open(context.Background(), library.Config{Shipped: sheets.Files, Dir: filepath.Join(dir, "sheets"), Store: st, Clock: b.Clock, Log: log})
 	require.NoError(t, err)
-	b.Insides, err = service.MakeInsides(context.Background(), service.Config{State: dir, Log: log}, st, lib, b.Clock, b.Key, "moor-desk")
+	b.Insides, err = service.MakeInsides(context.Background(), service.Config{State: dir, Log: log}, st, lib, b.Clock, b.Keys, "moor-desk")
 	require.NoError(t, err)
 	require.NoError(t, b.Start(context.Background()))
 	var once sync.Once
@@ -229,7 +227,7 @@ func (b *Bench) Serve() *Served {
 	s := &Served{Base: "http://" + tcp.Addr().String(), Socket: filepath.Join(dir, "s")}
 	unix, err := net.Listen("unix", s.Socket)
 	require.NoError(b.T, err)
-	s.Server = b.Face(web.Config{Key: b.Key.PublicKey(), Bench: "moor-desk", ID: "test", Owner: "ada", Console: fstest.MapFS{}}, tcp.Addr().String())
+	s.Server = b.Face(web.Config{Key: b.Keys.Link.PublicKey(), Bench: "moor-desk", ID: "test", Owner: "ada", Console: fstest.MapFS{}}, tcp.Addr().String())
 	s.Serve(tcp)
 	s.Serve(unix)
 	s.Client = client.New(s.Socket)

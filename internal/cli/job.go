@@ -82,6 +82,7 @@ type phases struct {
 	p     *program
 	shown int
 	line  bool
+	asked string
 }
 
 func (s *phases) print(j client.Job) {
@@ -104,6 +105,11 @@ func (s *phases) print(j client.Job) {
 			}
 			fmt.Fprintf(s.p.err, "  %s %-8s %s\n", mark, ph.Name, faint.Render(took))
 			s.shown = i + 1
+		}
+		if ph.State == "running" && ph.Asks != "" && ph.Asks != s.asked {
+			s.clear()
+			s.asked = ph.Asks
+			fmt.Fprintf(s.p.err, "  %s %s\n", lamp.Render("▸"), safe(ph.Asks))
 		}
 		if ph.State == "running" && s.p.terminal {
 			s.clear()

@@ -11,6 +11,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/internal/state"
 )
 
 func (p *program) hostCommand() *cobra.Command {
@@ -216,7 +217,11 @@ func (p *program) appCommand() *cobra.Command {
 		if p.json {
 			return p.printJSON(a.App)
 		}
-		fmt.Fprintf(p.out, "%s %s (%s), for %s\n", a.App.ID, a.App.Version, safe(a.App.Name), strings.Join(a.App.Families, ", "))
+		by := "signed by nobody: devices whose owner accepts developers refuse it"
+		if a.App.Developer != nil {
+			by = "signed by the developer's key " + a.App.By()
+		}
+		fmt.Fprintf(p.out, "%s %s (%s), for %s\n%s\n", a.App.ID, a.App.Version, safe(a.App.Name), strings.Join(a.App.Families, ", "), by)
 		var rows [][]string
 		for _, e := range a.App.Files {
 			rows = append(rows, []string{e.Path, bytesText(e.Size), e.SHA256})
@@ -228,16 +233,24 @@ func (p *program) appCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		dir, err := state.Dir(p.state)
+		if err != nil {
+			return err
+		}
+		key, err := state.DevelopmentKey(dir)
+		if err != nil {
+			return err
+		}
 		out, err := os.Create(args[1])
 		if err != nil {
 			return fmt.Errorf("write the app file: %w", err)
 		}
-		digest, err := appfile.Pack(out, project.Manifest(), os.DirFS(filepath.Join(project.Dir, project.Root)), project.Files)
+		digest, err := appfile.Pack(out, project.Manifest(), os.DirFS(filepath.Join(project.Dir, project.Root)), project.Files, key)
 		if err = errors.Join(err, out.Close()); err != nil {
 			os.Remove(args[1]) //nolint:errcheck // it is half of one
 			return err
 		}
-		fmt.Fprintf(p.out, "%s %s, id %s\n", project.ID, project.Version, digest)
+		fmt.Fprintf(p.out, "%s %s, id %s\nSigned by the development key %s of this bench.\n", project.ID, project.Version, digest, key.Public().Thumbprint())
 		return nil
 	}})
 	return c

@@ -24,7 +24,7 @@ line by line, and elsewhere --confirm STEP says so. Leave at any time: what is d
 stays done, and prep goes on where it was, here or in the console.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if p.terminal && !plain && !p.json && !p.unattended && g.accept == "" && len(g.told) == 0 {
-				return p.leadOnScreen(c.Context(), args)
+				return p.leadOnScreen(c.Context(), args, g.app)
 			}
 			for _, g.handle = range args {
 				if err := g.lead(c.Context()); err != nil {
@@ -33,6 +33,7 @@ stays done, and prep goes on where it was, here or in the console.`,
 			}
 			return nil
 		}}
+	c.Flags().StringVar(&g.app, "app", "", "what an app needs too, such as fellgate/callout: up to a tryout that passes")
 	c.Flags().BoolVar(&plain, "plain", false, "line by line, for screen readers and logs")
 	c.Flags().StringVar(&g.accept, "accept", "", "digest of the driver set that you consent to have installed")
 	c.Flags().StringSliceVar(&g.told, "confirm", nil, "steps that you have done, by name")
@@ -44,6 +45,7 @@ stays done, and prep goes on where it was, here or in the console.`,
 type guide struct {
 	*program
 	handle string
+	app    string // "" for none
 	accept string
 	told   []string
 	wait   time.Duration
@@ -75,7 +77,7 @@ func (g *guide) lead(ctx context.Context) (err error) {
 	}
 	g.shown = map[string]bool{}
 	for {
-		plan, err := g.bench.Prep(ctx, g.handle, "")
+		plan, err := g.bench.Prep(ctx, g.handle, g.app)
 		if err != nil {
 			return g.left(ctx, err)
 		}
@@ -161,6 +163,8 @@ func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error
 		return g.install(ctx, plan)
 	case "admission.ask":
 		return g.ask(ctx, s)
+	case "app.try":
+		return g.try(ctx)
 	}
 	if g.unattended && s.Who == "hands" {
 		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
@@ -265,6 +269,12 @@ func (g *guide) ask(ctx context.Context, s client.Step) error {
 	}
 }
 
+// try tries the app.
+func (g *guide) try(ctx context.Context) error {
+	_, err := g.start(ctx, g.bench, client.Run{App: g.app, Device: g.handle, Try: true})
+	return err
+}
+
 func (g *guide) confirm(ctx context.Context, question string, otherwise bool) (bool, error) {
 	fmt.Fprint(g.text, question)
 	select {
@@ -282,8 +292,16 @@ func (g *guide) ready(plan client.Prep) error {
 	if g.json {
 		return g.printJSON(plan)
 	}
-	fmt.Fprintf(g.text, "\n%s is ready. Run an app on it: earlybench run DIRECTORY %s\n", bold.Render(g.handle), g.handle)
+	fmt.Fprintf(g.text, "\n%s\n", readyText(g.handle, g.app))
 	return nil
+}
+
+// readyText says that a device is ready, and what is done with it next.
+func readyText(handle, app string) string {
+	if app == "" {
+		return fmt.Sprintf("%s is ready. Run an app on it: earlybench run DIRECTORY %s", bold.Render(handle), handle)
+	}
+	return fmt.Sprintf("%s is ready for %s. Run it: earlybench run %s %s", bold.Render(handle), app, app, handle)
 }
 
 // left says how to go on, when somebody leaves in the middle.

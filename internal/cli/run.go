@@ -99,6 +99,7 @@ func (p *program) noDevice(ctx context.Context, b *client.Client) error {
 }
 
 func (p *program) start(ctx context.Context, b *client.Client, what client.Run) (client.Job, error) {
+	what.Unattended = p.unattended
 	j, err := b.Start(ctx, what)
 	if err != nil {
 		return j, err

@@ -22,7 +22,8 @@ type screen struct {
 	ctx     context.Context
 	bench   *client.Client
 	handles []string
-	at      int // of the handles
+	at      int    // of the handles
+	app     string // "" for none
 	plan    client.Prep
 	marks   []string // what was observed while one looked on, the newest last
 	job     *client.Job
@@ -50,12 +51,12 @@ type (
 
 // leadOnScreen leads devices on one terminal screen, until all are ready or the
 // person leaves.
-func (p *program) leadOnScreen(ctx context.Context, handles []string) error {
+func (p *program) leadOnScreen(ctx context.Context, handles []string, app string) error {
 	b, err := p.bench()
 	if err != nil {
 		return err
 	}
-	if _, err := b.Prep(ctx, handles[0], ""); err != nil {
+	if _, err := b.Prep(ctx, handles[0], app); err != nil {
 		return err
 	}
 	now, err := b.Bench(ctx)
@@ -64,7 +65,7 @@ func (p *program) leadOnScreen(ctx context.Context, handles []string) error {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	s := &screen{ctx: ctx, bench: b, handles: handles, width: p.width, height: 40}
+	s := &screen{ctx: ctx, bench: b, handles: handles, app: app, width: p.width, height: 40}
 	run := tea.NewProgram(s, tea.WithContext(ctx))        // at the terminal that this program sits at
 	go b.Events(ctx, now.Sequence, func(e client.Event) { //nolint:errcheck // asking again tells
 		if e.Type == "device.changed" || e.Type == "job.changed" {
@@ -80,7 +81,7 @@ func (p *program) leadOnScreen(ctx context.Context, handles []string) error {
 	if next := s.plan.Device.Next; next != nil || s.plan.Device.First != "" {
 		return &exitError{exitFailed, "Left. What is done stays done; go on with: earlybench prep " + strings.Join(handles, " ")}
 	}
-	fmt.Fprintf(p.out, "%s is ready. Run an app on it: earlybench run DIRECTORY %s\n", bold.Render(s.handle()), s.handle())
+	fmt.Fprintln(p.out, readyText(s.handle(), app))
 	return nil
 }
 
@@ -92,7 +93,7 @@ func (s *screen) Init() tea.Cmd { return s.ask() }
 func (s *screen) ask() tea.Cmd {
 	handle := s.handle()
 	return func() tea.Msg {
-		plan, err := s.bench.Prep(s.ctx, handle, "")
+		plan, err := s.bench.Prep(s.ctx, handle, s.app)
 		return planMsg{handle, plan, err}
 	}
 }
@@ -213,6 +214,10 @@ func (s *screen) act(step client.Step) tea.Cmd {
 	case step.Action == "admission.ask":
 		return s.start(func() (client.Job, error) {
 			return decided(s.ctx, s.bench, plan, func(ctx context.Context) (client.Job, error) { return s.bench.Ask(ctx, handle) })
+		})
+	case step.Action == "app.try":
+		return s.start(func() (client.Job, error) {
+			return s.bench.Start(s.ctx, client.Run{App: s.app, Device: handle, Try: true})
 		})
 	case step.Tell:
 		return func() tea.Msg { return doneMsg{tell(s.ctx, s.bench, plan, step.ID)} }
@@ -357,6 +362,13 @@ func (s *screen) viewFoot() string {
 	if s.job != nil {
 		lines = append(lines, lamp.Render(" … ")+" "+safe(s.job.Title)+faint.Render(" (goes on)"))
 	}
+	if s.job != nil {
+		for _, ph := range s.job.Phases {
+			if ph.Asks != "" && ph.State == "running" {
+				lines = append(lines, lamp.Render(" ▸ ")+" "+safe(ph.Asks))
+			}
+		}
+	}
 	if s.problem != "" {
 		lines = append(lines, lamp.Render(" ! ")+" "+safe(s.problem))
 	}
@@ -370,6 +382,8 @@ func (s *screen) viewFoot() string {
 		switch {
 		case st.Action == "driver.install" && s.plan.Offer != nil:
 			keys = append(keys, bold.Render("Enter")+" install it")
+		case st.Action == "app.try":
+			keys = append(keys, bold.Render("Enter")+" try it")
 		case st.Action == "admission.ask":
 			keys = append(keys, bold.Render("Enter")+" have it ask")
 		case st.Tell && st.Seen:

@@ -234,6 +234,9 @@ func (p *program) printMove(w client.Why) {
 	if name == unseen {
 		name = "--unseen"
 	}
+	if w.App != "" {
+		name += " --app " + w.App
+	}
 	switch m.Kind {
 	case "check":
 		fmt.Fprintf(p.out, "\nAnswer it: %s, or one check after the other: %s\n", bold.Render(fmt.Sprintf("earlybench why %s --answer %s=…", name, m.ID)),
@@ -242,7 +245,7 @@ func (p *program) printMove(w client.Why) {
 		fmt.Fprintf(p.out, "\nIf it did not help: %s\n", bold.Render(fmt.Sprintf("earlybench why %s --tried-remedy %s", name, m.ID)))
 	}
 	if w.Device != unseen {
-		fmt.Fprintf(p.out, "Led step by step: %s\n", bold.Render("earlybench prep "+w.Device))
+		fmt.Fprintf(p.out, "Led step by step: %s\n", bold.Render("earlybench prep "+name))
 	}
 }
 

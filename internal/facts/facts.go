@@ -145,6 +145,8 @@ type Record struct {
 	name string // by which events speak of it; "" for its id
 	view fact.View
 	live []string
+
+	changed chan struct{} // for those who wait for a change; nil while nobody does
 }
 
 // Describe gives the subject a registry of its own and the name by which events
@@ -156,6 +158,27 @@ func (r *Record) Describe(name string, registry *fact.Registry) {
 		r.view = r.view.By(registry)
 	}
 	r.mu.Unlock()
+}
+
+// Changed is closed at the next change of the view.
+func (r *Record) Changed() <-chan struct{} {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.changed == nil {
+		r.changed = make(chan struct{})
+	}
+	return r.changed
+}
+
+// tell wakes those who wait for a change, and tells the book.
+func (r *Record) tell() {
+	r.mu.Lock()
+	if r.changed != nil {
+		close(r.changed)
+		r.changed = nil
+	}
+	r.mu.Unlock()
+	r.book.tell(r.subject)
 }
 
 // View is what is known now.
@@ -186,7 +209,7 @@ func (r *Record) Forget(ctx context.Context, keys ...fact.Key) error {
 		r.mu.Lock()
 		r.view = r.view.Without(fact.Person, keys...)
 		r.mu.Unlock()
-		r.book.tell(r.subject)
+		r.tell()
 	}})
 }
 
@@ -211,7 +234,7 @@ func (r *Record) take(facts []fact.Fact) {
 	r.mu.Lock()
 	r.view = r.view.With(facts...)
 	r.mu.Unlock()
-	r.book.tell(r.subject)
+	r.tell()
 }
 
 // ObserveUntilKept is [Record.Observe] for those who cannot ask anybody to try
@@ -250,7 +273,7 @@ func (r *Record) scopes(change func([]string) []string) {
 	r.live = change(r.live)
 	r.view = r.view.Live(r.live...)
 	r.mu.Unlock()
-	r.book.tell(r.subject)
+	r.tell()
 }
 
 // TakeOver puts what is known of another subject into this one's view, where this
@@ -265,5 +288,5 @@ func (r *Record) TakeOver(other *Record) {
 		}
 	}
 	r.mu.Unlock()
-	r.book.tell(r.subject)
+	r.tell()
 }

@@ -26,10 +26,11 @@ import (
 
 // Config is what kits need. All fields are needed.
 type Config struct {
-	Store *store.Store
-	Book  *facts.Book
-	Clock clock.Clock
-	Log   *slog.Logger
+	Store     *store.Store
+	Book      *facts.Book
+	Developer string // thumbprint of the key by which what projects build is signed
+	Clock     clock.Clock
+	Log       *slog.Logger
 }
 
 // Kits is made by New, filled by Read, watches while Run runs, and ends with Close.
@@ -171,7 +172,7 @@ func (k *Kits) look(ctx context.Context, app, dir string) error {
 			state = "path"
 		}
 	}
-	seen := []fact.Fact{k.seen(fact.KitState, state), k.seen(fact.KitName, program), k.seen(fact.AppVersion, p.Version)}
+	seen := []fact.Fact{k.seen(fact.KitState, state), k.seen(fact.KitName, program), k.seen(fact.AppVersion, p.Version), k.seen(fact.AppDeveloper, k.cfg.Developer)}
 	if p.Minimum != "" {
 		needs := k.seen(fact.AppNeeds, "")
 		needs.Value = fact.Of(fact.Release(p.Minimum))

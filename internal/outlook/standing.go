@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/cause"
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
@@ -85,6 +86,9 @@ func (o *Outlook) stand(k *keeper.Keeper, app string) Standing {
 		if f, ok := s.View.Get(fact.AppNeeds, s.Now); ok {
 			subject.Attributes.Needs = fact.Release(f.Value.Text())
 		}
+		if f, ok := s.View.Get(fact.AppDeveloper, s.Now); ok {
+			subject.Attributes.By = f.Value.Text()
+		}
 	}
 	s.Offered = o.cfg.Shelf.Fitting(s.Device.USB)
 	s.Words = o.words(s)
@@ -126,10 +130,22 @@ func (o *Outlook) words(s Standing) map[string]string {
 	if f, ok := s.View.Get(fact.AdmitNumber, s.Now); ok {
 		w["number"] = f.Value.String()
 	}
+	w["figures"] = figures(s)
 	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {
 		w["trouble"] = f.Value.String()
 	}
 	return w
+}
+
+// figures are what the owner types to accept the app's developer; in words where the
+// device did not ask for any.
+func figures(s Standing) string {
+	challenge, asked := s.View.Get(fact.AcceptChallenge, s.Now)
+	by, named := s.View.Get(fact.AppDeveloper, s.Now)
+	if !asked || !named || challenge.Value.Text() == "" || s.Device.Key == "" {
+		return "the figures that are shown here"
+	}
+	return developer.Figures(challenge.Value.Text(), s.Device.Key, by.Value.Text())
 }
 
 // Fill puts the device's words into a text of its sheet.
@@ -181,8 +197,15 @@ func (s Standing) Host() string {
 }
 
 // Blocked is the problem of work that cannot begin because a gate is not open.
-func (s Standing) Blocked() *problem.Problem {
-	p := &problem.Problem{Kind: problem.Blocked, Gate: s.Why.Gate, Text: s.Why.Text, Remedy: unmarked(s.Why.Remedy)}
+func (s Standing) Blocked() *problem.Problem { return s.blocked(s.Why) }
+
+// BlockedAt is the problem of work that a gate stops which need not be the first.
+func (s Standing) BlockedAt(gate string) *problem.Problem {
+	return s.blocked(cause.SayOf(s.Question, gate))
+}
+
+func (s Standing) blocked(why cause.Explanation) *problem.Problem {
+	p := &problem.Problem{Kind: problem.Blocked, Gate: why.Gate, Text: unmarked(why.Text), Remedy: unmarked(why.Remedy)}
 	if p.Text == "" {
 		p.Text = fmt.Sprintf("There is no link to %s just now.", s.Device.Handle)
 		p.Remedy = "Wait until it is back, then try again."

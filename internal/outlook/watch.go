@@ -174,7 +174,7 @@ func state(s *Standing) string {
 	for _, a := range s.Apps {
 		fmt.Fprint(&b, "/", a.ID, a.Digest, a.Running)
 	}
-	for _, key := range []fact.Key{fact.OSRelease, fact.Language, fact.LinkTrouble, fact.USBHolder, fact.AdmitNumber} { // they stand in its words
+	for _, key := range []fact.Key{fact.OSRelease, fact.Language, fact.LinkTrouble, fact.USBHolder, fact.AdmitNumber, fact.AcceptChallenge} { // they stand in its words
 		if f, ok := s.View.Get(key, s.Now); ok {
 			fmt.Fprint(&b, "/", f.Value)
 		}

@@ -25,6 +25,7 @@ import (
 	"earlybench.invalid/earlybench/internal/prep"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/retire"
+	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tryout"
@@ -58,7 +59,7 @@ type Insides struct {
 }
 
 // MakeInsides wires a bench's insides. Nothing of them moves before Start.
-func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *library.Library, c clock.Clock, key ssh.Signer, name string) (*Insides, error) {
+func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *library.Library, c clock.Clock, keys state.Keys, name string) (*Insides, error) {
 	registry, err := fact.NewRegistry(fact.Builtin()...)
 	if err != nil {
 		return nil, err
@@ -70,21 +71,21 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		return nil, err
 	}
 	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Shelf: shelf, Clock: c, Bench: name,
-		Fingerprint: ssh.FingerprintSHA256(key.PublicKey()), Log: cfg.Log})
+		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log})
 	if err != nil {
 		return nil, err
 	}
 	in.Cables = cable.New(cable.Config{Resolve: in.Rack.Resolve, Unrecognised: in.Rack.SetUnrecognised, Offered: offered(shelf),
-		Appeared: in.Outlook.Appeared, Key: key, Clock: c, Log: cfg.Log})
+		Appeared: in.Outlook.Appeared, Key: keys.Link, Clock: c, Log: cfg.Log})
 	in.Hosts = host.New(in.Cables, cfg.Log)
-	if in.Kits, err = kits.New(kits.Config{Store: st, Book: in.Book, Clock: c, Log: cfg.Log}); err != nil {
+	if in.Kits, err = kits.New(kits.Config{Store: st, Book: in.Book, Developer: keys.Development.Public().Thumbprint(), Clock: c, Log: cfg.Log}); err != nil {
 		return nil, err
 	}
 	in.Jobs = job.NewRunner(st, c, store.NewID)
 	in.Supply = &supply.Supply{Store: st, Files: in.Files, Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts, Shelf: shelf, Jobs: in.Jobs, Changed: in.Cables.Again}
 	in.Prep = &prep.Prep{Store: st, Rack: in.Rack, Outlook: in.Outlook, Jobs: in.Jobs, Bench: name}
 	in.Retire = &retire.Retire{Rack: in.Rack, Outlook: in.Outlook, Store: st, Clock: c, Log: cfg.Log}
-	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Clock: c}
+	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Key: keys.Development, Clock: c}
 	in.Jobs.Register(in.Supply.Kinds()...)
 	in.Jobs.Register(in.Prep.Kinds()...)
 	in.Jobs.Register(in.Tryouts.Kinds()...)

@@ -77,7 +77,7 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	}
 	defer unix.Close()
 
-	key, err := state.Key(cfg.State)
+	keys, err := state.ReadKeys(cfg.State)
 	if err != nil {
 		return err
 	}
@@ -98,12 +98,12 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	if err := st.TrimHistory(ctx, moved.Now()); err != nil {
 		return fmt.Errorf("look through the records: %w", err)
 	}
-	in, err := MakeInsides(ctx, cfg, st, sheets, moved, key, name)
+	in, err := MakeInsides(ctx, cfg, st, sheets, moved, keys, name)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	server := in.Face(web.Config{Key: key.PublicKey(), Bench: name, ID: id, Owner: owner(), Console: cfg.Console}, tcp.Addr().String())
+	server := in.Face(web.Config{Key: keys.Link.PublicKey(), Bench: name, ID: id, Owner: owner(), Console: cfg.Console}, tcp.Addr().String())
 	defer func() { err = errors.Join(err, server.Close()) }()
 	server.Serve(tcp) // who asks for what is on record waits until that was read
 	server.Serve(unix)

@@ -3,20 +3,13 @@
 package state
 
 import (
-	"crypto/ed25519"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/pem"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
-
-	"golang.org/x/crypto/ssh"
 )
 
 // longestSocket is what still fits a Unix socket's address, in bytes.
@@ -98,32 +91,4 @@ func Lock(dir string) (release func(), err error) {
 	f.Truncate(0) //nolint:errcheck // it only tells people
 	fmt.Fprintln(f, os.Getpid())
 	return func() { f.Close() }, nil // closing lets go
-}
-
-// Key reads the bench's link key, or makes one: an Ed25519 key in OpenSSH's
-// format, for its owner only.
-func Key(dir string) (ssh.Signer, error) {
-	file := filepath.Join(dir, "bench.key")
-	raw, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		_, key, err := ed25519.GenerateKey(rand.Reader)
-		if err != nil {
-			return nil, err
-		}
-		block, err := ssh.MarshalPrivateKey(key, "earlybench")
-		if err != nil {
-			return nil, err
-		}
-		raw = pem.EncodeToMemory(block)
-		if err := os.WriteFile(file, raw, 0o600); err != nil {
-			return nil, fmt.Errorf("keep the bench's key: %w", err)
-		}
-	} else if err != nil {
-		return nil, fmt.Errorf("read the bench's key: %w", err)
-	}
-	s, err := ssh.ParsePrivateKey(raw)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
-	}
-	return s, nil
 }

@@ -61,17 +61,44 @@ func TestAStateDirectoryIsHeldByOneProcess(t *testing.T) {
 	release()
 }
 
-func TestTheBenchsKeyIsMadeOnceAndItsOwnersOnly(t *testing.T) {
+func TestTheBenchsKeysAreMadeOnceAndTheirOwnersOnly(t *testing.T) {
 	dir := t.TempDir()
-	one, err := state.Key(dir)
+	one, err := state.ReadKeys(dir)
 	require.NoError(t, err)
-	two, err := state.Key(dir)
+	two, err := state.ReadKeys(dir)
 	require.NoError(t, err)
-	require.Equal(t, one.PublicKey().Marshal(), two.PublicKey().Marshal())
-	info, err := os.Stat(filepath.Join(dir, "bench.key"))
+	require.Equal(t, one.Link.PublicKey().Marshal(), two.Link.PublicKey().Marshal())
+	require.Equal(t, one.Development.Public(), two.Development.Public())
+	for _, name := range []string{"bench.key", "development.key"} {
+		info, err := os.Stat(filepath.Join(dir, name))
+		require.NoError(t, err)
+		require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	}
+	for _, name := range []string{"development.key", "bench.key"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("no key"), 0o600))
+		_, err = state.ReadKeys(dir)
+		require.ErrorContains(t, err, name)
+	}
+}
+
+func TestAKeyThatIsMadeTwiceAtOnceIsOneKey(t *testing.T) {
+	dir := t.TempDir()
+	made := make(chan string, 8)
+	for range cap(made) {
+		go func() {
+			key, err := state.DevelopmentKey(dir)
+			if err != nil {
+				made <- err.Error()
+				return
+			}
+			made <- key.Public().Thumbprint()
+		}()
+	}
+	first := <-made
+	for range cap(made) - 1 {
+		require.Equal(t, first, <-made)
+	}
+	files, err := os.ReadDir(dir)
 	require.NoError(t, err)
-	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "bench.key"), []byte("no key"), 0o600))
-	_, err = state.Key(dir)
-	require.ErrorContains(t, err, "bench.key")
+	require.Len(t, files, 1, "nothing else is left")
 }

@@ -37,7 +37,10 @@ func (w *work) copy(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	lacks, err := apps.Offer(ctx, opened.Manifest)
+	if err := w.here(ctx, w.project.ID, opened.App.Version, opened.App.By()); err != nil {
+		return "", err
+	}
+	lacks, err := apps.Offer(ctx, opened.Manifest, opened.Signature)
 	if err != nil {
 		return "", w.refused(err)
 	}
@@ -84,6 +87,8 @@ func (w *work) refused(err error) error {
 	switch r.Kind {
 	case device.NotAllowed:
 		gate, remedy = "mode", "Look with earlybench why "+w.record.Device+"."
+	case device.Unsigned:
+		gate, remedy = "accepted", "Build it on this bench, which signs it by its development key: earlybench run DIRECTORY "+w.record.Device+"."
 	case device.NoRoom:
 		w.record.Ended = store.EndedAtSpace
 		gate, remedy = "tried", "Take something off the device that needs much room."

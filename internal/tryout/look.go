@@ -24,6 +24,12 @@ func (w *work) start(ctx context.Context) (string, error) {
 		return "", err
 	}
 	started, err := apps.Start(ctx, w.project.ID)
+	if refusal, ok := errors.AsType[*device.Refusal](err); ok && refusal.Kind == device.Unaccepted {
+		if err := w.awaitAcceptance(ctx); err != nil {
+			return "", err
+		}
+		started, err = apps.Start(ctx, w.project.ID)
+	}
 	if err != nil {
 		return "", w.lost("start the app", err)
 	}

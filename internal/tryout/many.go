@@ -31,6 +31,8 @@ type argsMany struct {
 	File    string   `json:"file,omitempty"`
 	Devices []string `json:"devices"` // ids
 	Try     bool     `json:"try,omitempty"`
+
+	Unattended bool `json:"unattended,omitempty"`
 }
 
 func (t *Tryouts) startMany(ctx context.Context, ask Ask) (job.Job, error) {
@@ -41,7 +43,7 @@ func (t *Tryouts) startMany(ctx context.Context, ask Ask) (job.Job, error) {
 	if err := w.find(ctx, ask.App, ask.File); err != nil {
 		return job.Job{}, err
 	}
-	a := argsMany{App: ask.App, File: ask.File, Try: ask.Try}
+	a := argsMany{App: ask.App, File: ask.File, Try: ask.Try, Unattended: ask.Unattended}
 	var subjects []string
 	for _, handle := range ask.Devices {
 		k, err := t.Rack.Find(handle)
@@ -145,7 +147,7 @@ func (t *Tryouts) begin(ctx context.Context, run *job.Run, app string, a argsMan
 		_, err := t.Outlook.Session(k)
 		if err == nil {
 			var j job.Job
-			j, err = t.Jobs.Start(ctx, t.jobFor(k, app, Ask{File: a.File, Try: a.Try, Actor: parent.Actor}, parent.ID))
+			j, err = t.Jobs.Start(ctx, t.jobFor(k, app, Ask{File: a.File, Try: a.Try, Unattended: a.Unattended, Actor: parent.Actor}, parent.ID))
 			part.Job = j.ID
 		}
 		if err != nil {

@@ -30,10 +30,12 @@ func (t *Tryouts) AddProject(ctx context.Context, dir string) (*appfile.Project,
 	return p, t.Kits.Watch(ctx, p)
 }
 
-// here observes that an app is here.
-func (t *Tryouts) here(ctx context.Context, app, version string) error {
-	return t.Book.Observe(ctx, facts.Subject{Kind: facts.App, ID: app},
-		fact.Fact{Key: fact.AppVersion, Value: fact.Of(version), Source: fact.Host, At: t.Clock.Now()})
+// here observes that an app is here, and by whose key it is signed; "" for nobody's.
+func (t *Tryouts) here(ctx context.Context, app, version, by string) error {
+	seen := func(k fact.Key, text string) fact.Fact {
+		return fact.Fact{Key: k, Value: fact.Of(text), Source: fact.Host, At: t.Clock.Now()}
+	}
+	return t.Book.Observe(ctx, facts.Subject{Kind: facts.App, ID: app}, seen(fact.AppVersion, version), seen(fact.AppDeveloper, by))
 }
 
 // TakeIn checks an app file that somebody else has packed, and keeps it.
@@ -65,7 +67,7 @@ func (t *Tryouts) TakeIn(ctx context.Context, path string) (store.AppFile, error
 	if err := t.Store.SaveAppFile(ctx, a); err != nil {
 		return a, err
 	}
-	return a, t.here(ctx, a.App, a.Version)
+	return a, t.here(ctx, a.App, a.Version, opened.App.By())
 }
 
 // find finds what is to be run: the project on record, or the app file, with what
@@ -118,7 +120,7 @@ func (t *Tryouts) packFiles(ctx context.Context, p *appfile.Project) (store.AppF
 	var digest string
 	sum, size, err := t.Files.Make(func(out io.Writer) error {
 		var err error
-		digest, err = appfile.Pack(out, p.Manifest(), root.FS(), p.Files)
+		digest, err = appfile.Pack(out, p.Manifest(), root.FS(), p.Files, t.Key)
 		return err
 	})
 	if err != nil {

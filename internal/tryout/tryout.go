@@ -14,6 +14,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
@@ -35,6 +36,7 @@ type Tryouts struct {
 	Outlook *outlook.Outlook
 	Kits    *kits.Kits
 	Jobs    *job.Runner
+	Key     *developer.Key // the bench's development key, by which it signs what it packs
 	Clock   clock.Clock
 }
 
@@ -82,7 +84,9 @@ type Ask struct {
 	File    string
 	Devices []string // handles
 	Try     bool
-	Actor   string
+	// Unattended says that nobody is there: what needs a person fails at once.
+	Unattended bool
+	Actor      string
 }
 
 // args are the arguments of a job for one device.
@@ -91,6 +95,8 @@ type args struct {
 	File   string `json:"file,omitempty"`
 	Device string `json:"device"` // id
 	Try    bool   `json:"try,omitempty"`
+
+	Unattended bool `json:"unattended,omitempty"`
 }
 
 // checkpoint is from where a job goes on.
@@ -130,7 +136,7 @@ func (t *Tryouts) jobFor(k *keeper.Keeper, app string, ask Ask, parent string) j
 		phases = phases[2:]
 	}
 	return job.New{Kind: kind, Title: fmt.Sprintf("%s %s on %s", verb, app, d.Handle), Device: d.Handle, Subjects: []string{"device/" + d.ID}, Parent: parent,
-		Actor: ask.Actor, Args: args{App: ask.App, File: ask.File, Device: d.ID, Try: ask.Try}, Phases: phases}
+		Actor: ask.Actor, Args: args{App: ask.App, File: ask.File, Device: d.ID, Try: ask.Try, Unattended: ask.Unattended}, Phases: phases}
 }
 
 func argsOf(j job.Job) (a args, err error) {
@@ -167,8 +173,10 @@ type work struct {
 	keeper  *keeper.Keeper
 	run     *job.Run
 	try     bool
-	session device.Session
-	packed  store.AppFile
+	// unattended: nobody is there, so that nothing waits for a person.
+	unattended bool
+	session    device.Session
+	packed     store.AppFile
 	// packedAlready: it came as an app file, or was packed before the service ended,
 	// so that nothing is built or packed.
 	packedAlready bool
@@ -186,7 +194,7 @@ func (t *Tryouts) run(ctx context.Context, run *job.Run) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &work{Tryouts: t, run: run, try: a.Try, keeper: t.Rack.ByID(a.Device)}
+	w := &work{Tryouts: t, run: run, try: a.Try, unattended: a.Unattended, keeper: t.Rack.ByID(a.Device)}
 	if err := w.find(ctx, a.App, a.File); err != nil {
 		return nil, err
 	}

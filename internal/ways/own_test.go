@@ -104,7 +104,7 @@ func TestAWayOfATestsOwnTakesADeviceFromUnknownToTried(t *testing.T) {
 	handset, address := serve(t)
 	k, err := b.Rack.Resolve(t.Context(), rack.Claim{USB: "f3e0:0104", Serial: "HH4 0077 3C1E", Address: address})
 	require.NoError(t, err)
-	k.Reach(&stream{address: address, key: b.Key})
+	k.Reach(&stream{address: address, key: b.Keys.Link})
 	b.First(k, "admitted")
 
 	asked := make(chan error, 1)

@@ -126,7 +126,7 @@ func appFileOf(a store.AppFile) client.AppFile {
 func jobOf(j job.Job) client.Job {
 	c := client.Job{ID: j.ID, Kind: j.Kind, Title: j.Title, Device: j.Device, Parent: j.Parent, Actor: j.Actor, State: string(j.State), Phases: []client.Phase{}, Created: j.Created, Ended: when(j.Ended)}
 	for _, p := range j.Phases {
-		c.Phases = append(c.Phases, client.Phase{Name: p.Name, State: string(p.State), Done: p.Done, Total: p.Total, Note: p.Note, Began: when(p.Began), Ended: when(p.Ended)})
+		c.Phases = append(c.Phases, client.Phase{Name: p.Name, State: string(p.State), Done: p.Done, Total: p.Total, Note: p.Note, Asks: p.Asks, Began: when(p.Began), Ended: when(p.Ended)})
 	}
 	if e := j.Error; e != nil {
 		c.Error = &client.Trouble{Kind: string(e.Kind), Text: e.Text, Gate: e.Gate, Remedy: e.Remedy}

@@ -184,13 +184,13 @@ func factsOf(st outlook.Standing, facts []fact.Fact) []client.Fact {
 func factOf(st outlook.Standing, f fact.Fact) client.Fact {
 	text := cmp.Or(f.Value.String(), "none")
 	if spec, ok := st.View.Registry().Lookup(f.Key); ok {
-		text = spec.Text + ": " + text
+		text = spec.Label() + ": " + text
 	}
 	return client.Fact{Key: string(f.Key), Value: f.Value.Any(), Text: text, Source: string(f.Source), At: f.At.UTC(), By: f.By, Good: st.View.Good(f, st.Now)}
 }
 
 func whyOf(st outlook.Standing) client.Why {
-	w := client.Why{Device: st.Device.Handle, Gate: st.Why.Gate, State: string(st.Why.State), Text: st.Why.Text, Remedy: st.Why.Remedy,
+	w := client.Why{Device: st.Device.Handle, App: st.Question.Subject.Attributes.App, Gate: st.Why.Gate, State: string(st.Why.State), Text: st.Why.Text, Remedy: st.Why.Remedy,
 		Evidence: factsOf(st, st.Why.Evidence), Denied: []client.Denied{}, Causes: []client.Cause{}, Answers: []client.Given{}}
 	if st.Why.Gate == "" {
 		w.State = "open"

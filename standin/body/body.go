@@ -295,7 +295,14 @@ func (b *Body) key() ssh.Signer {
 }
 
 // Fingerprint is that of the device key.
-func (b *Body) Fingerprint() string { return ssh.FingerprintSHA256(b.key().PublicKey()) }
+func (b *Body) Fingerprint() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.fingerprint()
+}
+
+// fingerprint is Fingerprint with the lock held.
+func (b *Body) fingerprint() string { return ssh.FingerprintSHA256(b.signer.PublicKey()) }
 
 // fill puts the body's own data into a text.
 func (b *Body) fill(s string) string {

@@ -109,6 +109,7 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 			telling{fact.Locked, b.locked},
 			telling{device.FactClock, b.clockOff()},
 			telling{device.FactApps, b.appList()})
+		current = append(current, b.developerFacts()...)
 		clock := b.now()
 		changed := b.changed
 		b.mu.Unlock()
@@ -205,6 +206,11 @@ func (b *Body) offer(params json.RawMessage) (any, error) {
 		return nil, fmt.Errorf("%s is made for %s, this is %s", m.ID, strings.Join(m.Families, ", "), b.cfg.Spec.Family)
 	case fact.Release(b.release()).Compare(m.Minimum) < 0:
 		return nil, fmt.Errorf("%s needs release %s, this is %s", m.ID, m.Minimum, b.release())
+	case m.Developer == nil && b.cfg.Spec.Accept != nil:
+		return nil, rpc.Errorf(rpc.CodeUnsigned, "%s names no developer, and this device takes only apps that their developer has signed", m.ID)
+	}
+	if err := m.CheckSignature(o.Manifest, o.Signature); err != nil {
+		return nil, rpc.Errorf(rpc.CodeUnsigned, "%s is refused: %s", m.ID, err)
 	}
 	l := device.Lacks{Digest: digest(o.Manifest), Dir: incoming, Files: []device.Lack{}}
 	var need int64
@@ -278,7 +284,7 @@ func (b *Body) install(sum string) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.st.Apps[m.ID] = &app{ID: m.ID, Name: m.Name, Version: m.Version, Digest: sum, Entry: m.Entry, Files: m.Files}
+	b.st.Apps[m.ID] = &app{ID: m.ID, Name: m.Name, Version: m.Version, Digest: sum, Entry: m.Entry, By: m.By(), Files: m.Files}
 	b.line("", "info", "installed "+m.ID+" "+m.Version)
 	b.sweep()
 	b.touchState()
@@ -342,7 +348,10 @@ func (b *Body) remove(id string) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	delete(b.st.Apps, id)
+	if a := b.st.Apps[id]; a != nil {
+		delete(b.st.Apps, id)
+		b.forgetStopped(a.By)
+	}
 	b.sweep()
 	b.touchState()
 	return nil

@@ -53,6 +53,10 @@ func (b *Body) start(id string) (after uint64, err error) {
 		b.mu.Unlock()
 		return 0, fmt.Errorf("app %s is not installed", id)
 	}
+	if err := b.stopUnaccepted(a); err != nil {
+		b.mu.Unlock()
+		return 0, err
+	}
 	if b.running[id] != nil || b.closed {
 		b.screen.front = id
 		b.redraw()

@@ -125,6 +125,11 @@ func (b *Body) typeRune(r rune) {
 		return
 	}
 	most := maxTyped
+	if b.screen.page() == "accept" {
+		if most = figures; r < '0' || r > '9' {
+			return
+		}
+	}
 	if e := b.entry(); e != nil {
 		if most = len(b.wanted(e)); e.Of == "crew" && (r < '0' || r > '9') {
 			return

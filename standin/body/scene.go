@@ -149,6 +149,9 @@ func (b *Body) composePage(s *scene) {
 	case "find":
 		b.composeFind(s)
 		return
+	case "accept":
+		b.composeAccept(s)
+		return
 	}
 	page := b.cfg.Spec.Pages[at]
 	s.above, s.title, s.text = page.Above, page.Title, b.fill(page.Text)
@@ -313,6 +316,8 @@ func (b *Body) listRows(list string) []Element {
 				b.ask(b.cfg.Spec.word("away"), a.Name+"\n"+key, b.cfg.Spec.word("yes"), func() { b.sendAway(key) })
 			}})
 		}
+	case "developers":
+		out = b.developerRows()
 	case "apps":
 		for _, a := range b.appList() {
 			out = append(out, Element{Text: a.Name, Value: a.Version, Kind: "row"})
@@ -337,12 +342,20 @@ func (b *Body) homeRows() []Element {
 		if a.Running {
 			value += ", " + b.cfg.Spec.word("running")
 		}
+		stopped := b.isStopped(b.st.Apps[a.ID].By)
+		if stopped {
+			value += ", " + b.cfg.Spec.Accept.Mark
+		}
 		out = append(out, Element{Text: a.Name, Value: value, Kind: "row", act: func() {
-			if b.running[a.ID] != nil {
+			switch {
+			case b.running[a.ID] != nil:
 				b.screen.front = a.ID
-				return
+			case stopped:
+				b.open("accept")
+				b.screen.about = a.ID
+			default:
+				go b.start(a.ID) //nolint:errcheck // the log tells
 			}
-			go b.start(a.ID) //nolint:errcheck // the log tells
 		}})
 	}
 	return out

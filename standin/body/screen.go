@@ -19,6 +19,8 @@ type screen struct {
 	dialog *dialog
 	pad    *pad
 	typed  string // into the search or an entry
+	about  string // the app whose developer is to be accepted
+	wrong  int    // figures that were wrong
 	toast  string
 	ends   time.Time // of the toast
 	taps   int

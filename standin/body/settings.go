@@ -54,6 +54,7 @@ func (b *Body) close() {
 	b.st.Opened = false
 	b.st.Settings = maps.Clone(b.cfg.Spec.Settings)
 	b.st.Admissions = map[string]admission{}
+	b.st.Developers = map[string]*developerState{}
 	b.screen.pages = []string{"home", "settings"}
 	b.touchState()
 }

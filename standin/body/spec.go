@@ -42,7 +42,8 @@ type Spec struct {
 	Ifaces   []IfaceSpec          `yaml:"interfaces"`
 	Hidden   HiddenSpec           `yaml:"hidden"`
 	Admit    AdmitSpec            `yaml:"admission"`
-	Words    map[string]string    `yaml:"words"` // of its dialogs and toasts, in its language
+	Accept   *AcceptSpec          `yaml:"acceptance"` // nil: any developer's apps run
+	Words    map[string]string    `yaml:"words"`      // of its dialogs and toasts, in its language
 	Pages    map[string]*PageSpec `yaml:"pages"`
 }
 
@@ -136,6 +137,18 @@ type HoldSpec struct {
 	Away string `yaml:"away"` // the word that refuses
 }
 
+// AcceptSpec is how its owner accepts a developer, by four figures that the bench
+// shows; before that the developer's apps are stopped when they are started.
+type AcceptSpec struct {
+	Mark    string `yaml:"mark"`    // of such an app in the app list
+	Stopped string `yaml:"stopped"` // said when one is stopped
+	Text    string `yaml:"text"`    // on the page where the figures are typed; {app}
+	Button  string `yaml:"button"`
+	Right   string `yaml:"right"`
+	Wrong   string `yaml:"wrong"`
+	Anew    string `yaml:"anew"` // after three wrong ones, when there are other figures
+}
+
 // AdmitOption is one answer; For is visit, 30 days, until withdrawn or no.
 type AdmitOption struct {
 	Text string `yaml:"text"`
@@ -147,7 +160,7 @@ type PageSpec struct {
 	Title string     `yaml:"title"`
 	Above string     `yaml:"above"`
 	Text  string     `yaml:"text"`
-	List  string     `yaml:"list"` // rows made from admissions or apps; ledger: apps with their crews
+	List  string     `yaml:"list"` // rows made from admissions, apps or developers; ledger: apps with their crews
 	Code  *CodeSpec  `yaml:"code"`
 	Entry *EntrySpec `yaml:"entry"`
 	Rows  []RowSpec  `yaml:"rows"`
@@ -334,7 +347,7 @@ var english = map[string]string{
 	"nothing": "Nothing is called that", "wrong": "That was not it", "wait": "Three wrong ones. Wait {wait}", "locked": "Locked",
 	"booting": "Starting", "secret pin": "PIN", "secret dial": "Dial", "secret password": "Password", "away": "Send it away?",
 	"sent": "It is sent away", "risk": "At your own risk", "this": "this device", "done": "Done", "delete": "Delete", "settings": "Settings",
-	"here": "I am {name}", "updated": "It now has {release}", "current": "There is nothing newer", "running": "running",
+	"here": "I am {name}", "forget": "Forget it?", "updated": "It now has {release}", "current": "There is nothing newer", "running": "running",
 	"visit": "this visit", "30 days": "for 30 days", "until withdrawn": "until withdrawn", "none": "none", "one": "one",
 }
 

@@ -27,9 +27,13 @@ type state struct {
 	Wiped      int                  `json:"wiped"`
 	Release    string               `json:"release"` // after an update; "": the model's
 	Code       string               `json:"code"`    // that it shows, to be typed back
-	Level      int                  `json:"level"`   // of the battery, at LevelAt
-	LevelAt    time.Time            `json:"level_at"`
-	Faults     map[string]bool      `json:"faults"`
+	// Developers are those whose apps were started here, by the thumbprints of their
+	// keys, and Challenge that from which figures are made to accept one.
+	Developers map[string]*developerState `json:"developers"`
+	Challenge  string                     `json:"challenge"`
+	Level      int                        `json:"level"` // of the battery, at LevelAt
+	LevelAt    time.Time                  `json:"level_at"`
+	Faults     map[string]bool            `json:"faults"`
 }
 
 type admission struct {
@@ -46,6 +50,7 @@ type app struct {
 	Version string        `json:"version"`
 	Digest  string        `json:"digest"`
 	Entry   string        `json:"entry"`
+	By      string        `json:"by,omitempty"` // thumbprint of its developer's key
 	Files   []bundle.File `json:"files"`
 }
 
@@ -63,7 +68,7 @@ func newState(spec *Spec, now time.Time) (*state, error) {
 		level = 81
 	}
 	return &state{Key: string(pem.EncodeToMemory(block)), Settings: maps.Clone(spec.Settings), Level: level, LevelAt: now,
-		Admissions: map[string]admission{}, Apps: map[string]*app{}, Faults: map[string]bool{}}, nil
+		Admissions: map[string]admission{}, Apps: map[string]*app{}, Developers: map[string]*developerState{}, Faults: map[string]bool{}}, nil
 }
 
 // loadState reads a body's state, or makes a new one where there is none.
@@ -81,6 +86,9 @@ func loadState(file string, spec *Spec, now time.Time) (*state, error) {
 	}
 	if s.Faults == nil {
 		s.Faults = map[string]bool{}
+	}
+	if s.Developers == nil {
+		s.Developers = map[string]*developerState{}
 	}
 	// What was let in for one visit is forgotten: to be switched off is to be unplugged.
 	maps.DeleteFunc(s.Admissions, func(_ string, a admission) bool { return a.For == "visit" })

@@ -53,7 +53,7 @@ func (w water) place(s *scene) {
 	}
 	scrolled(s.rows, window, waterPitch, waterPitch-4, s.scroll)
 	keys := image.Rect(10, w.shore()-150, w.at.X-10, w.shore()-16)
-	if s.kind == "pad" {
+	if s.kind == "pad" || s.entry != "" {
 		keys.Min.Y -= 70
 	}
 	if s.dial != nil {
@@ -125,6 +125,9 @@ func (w water) drawShore(p *painter, s *scene, deep, white, pale color.Color) {
 // drawRows hangs the rows on a sounding line.
 func (w water) drawRows(p *painter, s *scene, ink, soft color.Color) {
 	cord := w.ink(0.35, 0.55)
+	if s.entry != "" {
+		w.drawEntry(p, s, ink, soft, cord)
+	}
 	if s.field != nil {
 		p.rect(w.ink(0.4, 0.90), s.field.Rect, 12)
 		text, c := s.typed, ink
@@ -155,6 +158,25 @@ func (w water) drawRows(p *painter, s *scene, ink, soft color.Color) {
 			p.ring(w.ink(0.45, 0.45+0.1*float64(i)), 1.5, float64(r.X), float64(r.Y), radius)
 		}
 	}
+}
+
+// drawEntry floats a buoy on the water for each sign that is to be typed.
+func (w water) drawEntry(p *painter, s *scene, ink, soft, cord color.Color) {
+	y := p.lines("regular", 13, 18, soft, p.wrap("regular", 13, s.text, p.w-48), 24, waterTop+16) + 26
+	pitch := (p.w - 48) / float64(len(s.entry))
+	p.line(cord, 2, 24, y+9, p.w-24, y+9)
+	for i := range s.entry {
+		x := 24 + pitch*(float64(i)+0.5)
+		if i >= len(s.typed) {
+			p.disc(w.ink(0.4, 0.90), x, y, 15)
+			p.ring(cord, 2, x, y, 15)
+			continue
+		}
+		p.disc(ink, x, y, 17)
+		at := image.Pt(int(x), int(y))
+		p.centred("medium", 18, w.ink(0.3, 0.96), s.typed[i:i+1], image.Rectangle{Min: at.Sub(image.Pt(17, 17)), Max: at.Add(image.Pt(17, 17))})
+	}
+	drawKeys(p, s.keys, w.ink(0.4, 0.90), ink, 16, 9)
 }
 
 // drawNotches cuts notches into the sounding line beside a row, from the bottom up,

@@ -184,7 +184,7 @@ func fill(dir string) error {
 	var g errgroup.Group
 	g.SetLimit(64)
 	now := time.Now()
-	keys := []fact.Key{fact.OSRelease, fact.Language, fact.Met, fact.AirNetwork, fact.Locked, fact.Asleep, fact.AccountState, fact.Standing, fact.RegisterState, fact.DriverOffered, fact.GrantState, fact.AcceptState}
+	keys := []fact.Key{fact.OSRelease, fact.Language, fact.Met, fact.AirNetwork, fact.Locked, fact.Asleep, fact.AccountState, fact.Standing, fact.RegisterState, fact.DriverOffered, fact.GrantState, fact.AcceptDevelopers}
 	for i := range fullDevices {
 		g.Go(func() error {
 			d := store.Device{ID: store.NewID(), Handle: fmt.Sprintf("heron-%d", i+1), USB: "f3e0:0104", Serial: fmt.Sprint("S", i), Family: "tarn", Maker: "Halden", Code: "H4", Model: "Heron 4", Created: now}

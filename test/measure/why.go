@@ -45,11 +45,11 @@ func twelve() (*sheet.Sheet, ready.Subject, []fact.Fact, error) {
 	for k, v := range map[fact.Key]fact.Value{fact.USBPresent: fact.Of(true), fact.Asleep: fact.Of(false), fact.Battery: fact.Of(70), "mode.lamp": fact.Of("lit"),
 		"mode.moths": fact.Of(3), "dusk.ends": fact.Of(now.Add(time.Hour)), fact.DriverBound: fact.Of(true), fact.AdmitState: fact.Of("admitted"), fact.LinkUp: fact.Of(true),
 		fact.SupportState: fact.Of("here"), fact.RegisterState: fact.Of("in"), fact.GrantState: fact.Of("good"), fact.OSRelease: fact.Of(fact.Release("10")),
-		fact.TokenState: fact.Of("good"), fact.AcceptState: fact.Of("yes"), fact.AppTried: fact.Of(true)} {
+		fact.TokenState: fact.Of("good"), fact.AcceptDevelopers: fact.Of([]string{"ada"}), fact.AppTried: fact.Of(true)} {
 		spec, _ := s.Registry.Lookup(k)
 		facts = append(facts, fact.Fact{Key: k, Value: v, Source: spec.Sources[0], At: now})
 	}
-	return s, ready.Subject{Attributes: sheet.Attributes{Family: "moth", Maker: "Lamplight", Code: "M1", App: "fellgate/callout", Needs: "9"}}, facts, nil
+	return s, ready.Subject{Attributes: sheet.Attributes{Family: "moth", Maker: "Lamplight", Code: "M1", App: "fellgate/callout", By: "ada", Needs: "9"}}, facts, nil
 }
 
 // readiness measures 10,000 devices of twelve gates, one after the other on one

@@ -30,6 +30,7 @@ const cause = (id: string, probability: number, more: Partial<Cause> = {}): Caus
 
 const why = (more: Partial<Why> = {}): Why => ({
   device: "heron-2",
+  app: "",
   gate: "mode",
   state: "shut",
   text: "It does not let computers debug.",

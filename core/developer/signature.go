@@ -1,0 +1,80 @@
+package developer
+
+import (
+	"crypto/ecdsa"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math/big"
+	"strings"
+)
+
+// header is the protected header of every signature: {"alg":"ES256"}. There is no other,
+// so that nothing in a signature can choose how it is checked.
+var header = base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"ES256"}`))
+
+// MaxSignature is the longest signature, in bytes.
+const MaxSignature = 200
+
+// Sign signs a document: a JSON Web Signature in the compact form, with the payload left
+// out (RFC 7515, section 7.1 and appendix F; RFC 7518, section 3.4).
+func (k *Key) Sign(document []byte) (string, error) {
+	sum := signed(document)
+	r, s, err := ecdsa.Sign(rand.Reader, k.private, sum[:])
+	if err != nil {
+		return "", fmt.Errorf("sign by the developer's key: %w", err)
+	}
+	raw := make([]byte, 2*coordinate)
+	r.FillBytes(raw[:coordinate])
+	s.FillBytes(raw[coordinate:])
+	return header + ".." + encoding.EncodeToString(raw), nil
+}
+
+// ErrSignature is a signature that does not fit its document and key.
+var ErrSignature = errors.New("the developer's signature does not fit")
+
+// Verify tells whether the key's holder has signed a document.
+func (p Public) Verify(document []byte, signature string) error {
+	key, err := p.key()
+	if err != nil {
+		return err
+	}
+	value, ok := strings.CutPrefix(signature, header+"..")
+	raw, err := decode(value)
+	if !ok || err != nil || len(raw) != 2*coordinate {
+		return fmt.Errorf("%w: it is not a detached JSON Web Signature by ES256", ErrSignature)
+	}
+	sum := signed(document)
+	r, s := new(big.Int).SetBytes(raw[:coordinate]), new(big.Int).SetBytes(raw[coordinate:])
+	if !ecdsa.Verify(key, sum[:], r, s) {
+		return fmt.Errorf("%w: it was made by another key, or for another manifest", ErrSignature)
+	}
+	return nil
+}
+
+// signed is the digest of what is signed (RFC 7515, section 5.1).
+func signed(document []byte) [sha256.Size]byte {
+	input := make([]byte, 0, len(header)+1+base64.RawURLEncoding.EncodedLen(len(document)))
+	input = append(append(input, header...), '.')
+	return sha256.Sum256(base64.RawURLEncoding.AppendEncode(input, document))
+}
+
+// decode reads base64url; Go's decoder would pass over line breaks.
+func decode(s string) ([]byte, error) {
+	if strings.ContainsAny(s, "\r\n") {
+		return nil, errors.New("there is a line break in it")
+	}
+	return encoding.DecodeString(s)
+}
+
+// Figures are the four figures by which a device's owner accepts a developer: the bench
+// shows them, the owner types them on the device. The challenge is the device's, made
+// after it has seen the developer's key, so that nobody can make a key for which the
+// figures are others' (docs/formats/link.md, "Acceptance").
+func Figures(challenge, deviceKey, thumbprint string) string {
+	sum := sha256.Sum256([]byte("earlybench figures 1\n" + challenge + "\n" + deviceKey + "\n" + thumbprint))
+	return fmt.Sprintf("%04d", binary.BigEndian.Uint64(sum[:])%10_000)
+}

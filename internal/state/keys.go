@@ -1,0 +1,114 @@
+package state
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/core/developer"
+)
+
+// Keys are the bench's own keys. Each is made when it is read first, and kept in a file
+// that only its owner may read.
+type Keys struct {
+	Link        ssh.Signer     // bench.key: who the bench is on a device link
+	Development *developer.Key // development.key: by which it signs the apps that it packs
+}
+
+// ReadKeys reads the keys of a state directory.
+func ReadKeys(dir string) (k Keys, err error) {
+	if k.Link, err = linkKey(dir); err == nil {
+		k.Development, err = DevelopmentKey(dir)
+	}
+	return k, err
+}
+
+// linkKey is an Ed25519 key in OpenSSH's format.
+func linkKey(dir string) (ssh.Signer, error) {
+	raw, file, err := readOrMake(dir, "bench.key", func() ([]byte, error) {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		block, err := ssh.MarshalPrivateKey(key, "earlybench")
+		if err != nil {
+			return nil, err
+		}
+		return pem.EncodeToMemory(block), nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	s, err := ssh.ParsePrivateKey(raw)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return s, nil
+}
+
+// DevelopmentKey reads the key by which apps are signed, in PEM (PKCS #8).
+func DevelopmentKey(dir string) (*developer.Key, error) {
+	raw, file, err := readOrMake(dir, "development.key", func() ([]byte, error) {
+		key, err := developer.New()
+		if err != nil {
+			return nil, err
+		}
+		return key.PEM()
+	})
+	if err != nil {
+		return nil, err
+	}
+	key, err := developer.ParseKey(raw)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return key, nil
+}
+
+// readOrMake reads a key's file, or makes one. Of two programs that make it at once the
+// first one's stays.
+func readOrMake(dir, name string, make func() ([]byte, error)) (raw []byte, file string, err error) {
+	file = filepath.Join(dir, name)
+	raw, err = os.ReadFile(file)
+	if !errors.Is(err, fs.ErrNotExist) {
+		if err != nil {
+			err = fmt.Errorf("read the key: %w", err)
+		}
+		return raw, file, err
+	}
+	if raw, err = make(); err != nil {
+		return nil, file, err
+	}
+	if err := keepKey(file, raw); err != nil {
+		return nil, file, fmt.Errorf("keep the key: %w", err)
+	}
+	raw, err = os.ReadFile(file)
+	return raw, file, err
+}
+
+// keepKey writes a key's file whole or not at all; one that is there already stays.
+func keepKey(file string, raw []byte) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(file), ".key-*") // for its owner only
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) //nolint:errcheck // the name under which it stays is another
+	_, err = f.Write(raw)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Link(f.Name(), file); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return nil
+}
