@@ -13,7 +13,8 @@ run() { # keeps going over the pipe's status
         grep -vE '^(=== |--- PASS|    --- PASS|PASS$|\?|ok .*no test files)|^\s+.*_test.go:[0-9]+: .*(skipped|is not installed|it takes pictures)' || true
 }
 
-run -v -race ./core/... ./standin/... ./internal/... ./client/...
+# Much of these waits for clocks and devices, so more packages than cores run at once.
+run -v -race -p 4 ./core/... ./standin/... ./internal/... ./client/...
 run -v -timeout 15m ./test/...
 
 skipped=$(grep -E '^ *--- SKIP' "$out" || true)
