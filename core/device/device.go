@@ -179,6 +179,7 @@ const (
 	NotAllowed RefusalKind = "not allowed"
 	NoRoom     RefusalKind = "no room"
 	Unfit      RefusalKind = "unfit"      // such as for another family or release
+	Sleeps     RefusalKind = "asleep"     // it has to be woken first
 	Unsigned   RefusalKind = "unsigned"   // the developer's signature is missing or wrong
 	Unaccepted RefusalKind = "unaccepted" // its owner has not accepted the developer
 )

@@ -25,7 +25,7 @@ func (a apps) List(ctx context.Context) ([]device.App, error) {
 }
 
 // refusals are the kinds of the codes with which a device refuses an app.
-var refusals = map[int]device.RefusalKind{rpc.CodeRefused: device.NotAllowed, rpc.CodeNoRoom: device.NoRoom,
+var refusals = map[int]device.RefusalKind{rpc.CodeRefused: device.NotAllowed, rpc.CodeNoRoom: device.NoRoom, rpc.CodeAsleep: device.Sleeps,
 	rpc.CodeUnsigned: device.Unsigned, rpc.CodeUnaccepted: device.Unaccepted}
 
 func (a apps) Offer(ctx context.Context, manifest []byte, signature string) (device.Lacks, error) {
@@ -48,8 +48,8 @@ func (a apps) Install(ctx context.Context, digest string) error {
 func (a apps) Start(ctx context.Context, id string) (device.Started, error) {
 	var started device.Started
 	err := a.call(ctx, MethodAppStart, AppRef{ID: id}, &started)
-	if e, ok := errors.AsType[*rpc.Error](err); ok && e.Code == rpc.CodeUnaccepted {
-		return started, &device.Refusal{Kind: device.Unaccepted, Text: e.Message}
+	if e, ok := errors.AsType[*rpc.Error](err); ok && (e.Code == rpc.CodeUnaccepted || e.Code == rpc.CodeAsleep) {
+		return started, &device.Refusal{Kind: refusals[e.Code], Text: e.Message}
 	}
 	return started, err
 }

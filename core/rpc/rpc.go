@@ -42,6 +42,7 @@ const (
 	CodeRefused        = 2 // not allowed
 	CodeNoRoom         = 3 // there is no room for it
 	CodeUnsigned       = 4 // a signature is missing or wrong
+	CodeAsleep         = 6 // it has to be woken first
 	CodeUnaccepted     = 5 // the device's owner has not accepted its developer
 )
 

@@ -28,13 +28,13 @@ type demoBody struct {
 // with. With few of them, the first two.
 var demoBodies = []demoBody{
 	{name: "heron-1", maker: "halden", model: "H3", serial: "HH3 0042 9A07", ready: true,
-		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install"}}},
+		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install", "rests": "100 minutes"}}},
 	{name: "heron-2", maker: "halden", model: "H4", serial: "HH4 0077 3C1E"},
-	{name: "ivory-1", maker: "ivory-reach", model: "OF", serial: "IR 55 1108", begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug"}}},
+	{name: "ivory-1", maker: "ivory-reach", model: "OF", serial: "IR 55 1108", begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug", "rests": "100 minutes"}}},
 	{name: "ivory-2", maker: "ivory-reach", model: "OM", serial: "IR 51 7730", held: "machine pit",
-		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install"}}},
+		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install", "rests": "100 minutes"}}},
 	{name: "ivory-3", maker: "ivory-reach", model: "OF", serial: "IR 55 2214",
-		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install"}, Faults: []string{"stale-link"}}},
+		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install", "rests": "100 minutes"}, Faults: []string{"stale-link"}}},
 	{name: "whimbrel-1", maker: "ostler", model: "WT", serial: "OH W 4410"},
 	{name: "whimbrel-2", maker: "ostler", model: "WO", serial: "OH W 3127", begin: &body.Beginning{Settings: map[string]string{"crew": "yes", "lodgers": "yes"}}},
 	{name: "dunlin-1", maker: "ostler", model: "DH", serial: "OH D 0915", begin: &body.Beginning{Level: 4}},

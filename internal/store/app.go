@@ -102,6 +102,7 @@ func (s *Store) SaveAppFile(ctx context.Context, a AppFile) error {
 // Where a tryout that did not pass ended, as the fact app.failed tells it.
 const (
 	EndedAtSpace = "space"
+	EndedAsleep  = "asleep"
 	EndedAtStart = "start"
 	EndedAtLog   = "log"
 	EndedLost    = "lost"

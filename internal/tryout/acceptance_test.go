@@ -128,3 +128,29 @@ func unsigned(t *testing.T) string {
 	require.NoError(t, err)
 	return f.Name()
 }
+
+func TestADeviceThatFallsAsleepInTheCopyIsNamedAndIsTheCause(t *testing.T) {
+	d := linked(t)
+	dir := d.project(map[string]string{"cp source app.wasm": "head -c 40000000 /dev/urandom > app.wasm"})
+	require.NotEmpty(t, dir)
+	j, err := d.tries.Start(t.Context(), tryout.Ask{App: "fellgate/callout", Devices: []string{"heron-1"}, Try: true})
+	require.NoError(t, err)
+	d.Eventually("it is being copied", func() bool {
+		now, _ := d.Jobs.Job(j.ID)
+		return len(now.Phases) > 2 && now.Phases[2].Done > 0
+	})
+	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodFault, standin.Steer{Body: "heron-2", Text: "rests"}))
+	j = d.Ended(j)
+	require.Equal(t, job.Failed, j.State)
+	require.Equal(t, "awake", j.Error.Gate)
+	require.Regexp(t, `^heron-1 fell asleep in the middle of the copy, at byte \d+ of 40000000\.$`, j.Error.Text)
+
+	st := d.Outlook.Look(d.keeper, "fellgate/callout")
+	require.Equal(t, "awake", st.Readiness.First)
+	require.Equal(t, "wake", st.Readiness.Next.ID)
+	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodFault, standin.Steer{Body: "heron-2", Text: "rests", Off: true}))
+	d.Eventually("it is awake", func() bool { return d.Outlook.Glance(d.keeper, "fellgate/callout").Readiness.First == "tried" })
+	st = d.Outlook.Look(d.keeper, "fellgate/callout")
+	require.Equal(t, "rested-in-copy", st.Why.Causes[0].ID)
+	require.Equal(t, "rest-later", st.Readiness.Next.ID)
+}

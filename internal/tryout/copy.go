@@ -10,6 +10,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -87,6 +88,8 @@ func (w *work) refused(err error) error {
 	switch r.Kind {
 	case device.NotAllowed:
 		gate, remedy = "mode", "Look with earlybench why "+w.record.Device+"."
+	case device.Sleeps:
+		return w.asleep("")
 	case device.Unsigned:
 		gate, remedy = "accepted", "Build it on this bench, which signs it by its development key: earlybench run DIRECTORY "+w.record.Device+"."
 	case device.NoRoom:
@@ -131,8 +134,25 @@ func (w *work) cut(ctx context.Context, err error, sent, total int64) error {
 			Text:   fmt.Sprintf("%s went away during the copy, at byte %d of %d: the cable was pulled, or the device restarted.", w.record.Device, sent, total),
 			Remedy: "Connect it again and start this again: what has arrived is not sent twice."}
 	case <-time.After(goneWithin):
+		if w.sleeps() {
+			return w.asleep(fmt.Sprintf(" in the middle of the copy, at byte %d of %d", sent, total))
+		}
 		return fmt.Errorf("copy, at byte %d of %d: %w", sent, total, err)
 	}
+}
+
+// sleeps tells whether the device said that it is asleep.
+func (w *work) sleeps() bool {
+	view := w.keeper.Facts().View()
+	f, ok := view.Get(fact.Asleep, w.Clock.Now())
+	return ok && f.Value.IsTrue()
+}
+
+// asleep is the problem of a device that sleeps and takes nothing.
+func (w *work) asleep(when string) error {
+	w.record.Ended = store.EndedAsleep
+	return &problem.Problem{Kind: problem.Blocked, Gate: "awake", Text: fmt.Sprintf("%s fell asleep%s.", w.record.Device, when),
+		Remedy: "Wake it, and have it stay awake for longer. Then start this again: what has arrived is not sent twice."}
 }
 
 // lost makes of an error while the device was being talked to one that says

@@ -24,7 +24,11 @@ func (w *work) start(ctx context.Context) (string, error) {
 		return "", err
 	}
 	started, err := apps.Start(ctx, w.project.ID)
-	if refusal, ok := errors.AsType[*device.Refusal](err); ok && refusal.Kind == device.Unaccepted {
+	refusal, _ := errors.AsType[*device.Refusal](err)
+	if refusal != nil && refusal.Kind == device.Sleeps {
+		return "", w.asleep(" before the start")
+	}
+	if refusal != nil && refusal.Kind == device.Unaccepted {
 		if err := w.awaitAcceptance(ctx); err != nil {
 			return "", err
 		}

@@ -41,7 +41,7 @@ func (b *Body) stopUnaccepted(a *app) error {
 	}
 	b.line(a.ID, "error", "stopped at its start: "+spec.Mark)
 	b.screen.home()
-	b.asleep = false
+	b.rouse()
 	b.say(strings.ReplaceAll(spec.Stopped, "{app}", a.Name))
 	b.touchState()
 	return rpc.Errorf(rpc.CodeUnaccepted, "the owner of this device has not accepted the developer of %s", a.ID)

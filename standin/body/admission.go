@@ -115,7 +115,7 @@ func (b *Body) Ask(ctx context.Context, v device.Visitor, report func(device.Adm
 	if b.st.Faults["question-refused"] {
 		b.give(q, "no")
 	}
-	b.asleep = false
+	b.rouse()
 	locked := b.seemsLocked()
 	b.redraw()
 	b.mu.Unlock()

@@ -73,6 +73,7 @@ type Body struct {
 	used     time.Time // when it was touched last
 	locked   bool
 	asleep   bool
+	resting  bool // asleep since nobody touched it for so long
 	power    bool // it is on power
 	booting  bool
 	booted   time.Time // when the restart will be over

@@ -86,7 +86,7 @@ func (b *Body) currentRelease() string {
 func (b *Body) show(handle string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.asleep = false
+	b.rouse()
 	b.used = b.cfg.Clock.Now()
 	b.screen.dialog = &dialog{title: strings.ReplaceAll(b.cfg.Spec.word("here"), "{name}", handle), options: []option{{text: b.cfg.Spec.word("done")}}}
 	b.redraw()
@@ -107,6 +107,7 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 			telling{fact.Battery, b.charge()},
 			telling{fact.Free, b.free()},
 			telling{fact.Locked, b.locked},
+			telling{fact.Asleep, b.resting},
 			telling{device.FactClock, b.clockOff()},
 			telling{device.FactApps, b.appList()})
 		current = append(current, b.developerFacts()...)
@@ -186,6 +187,9 @@ func (b *Body) appList() []device.App {
 	return out
 }
 
+// errResting is how a device refuses what it does not do while it rests.
+var errResting = rpc.Errorf(rpc.CodeAsleep, "it rests, and takes nothing until it is woken")
+
 // offer checks, before a byte is sent, whether an app can be had here, and says
 // which of its files are lacking.
 func (b *Body) offer(params json.RawMessage) (any, error) {
@@ -200,6 +204,8 @@ func (b *Body) offer(params json.RawMessage) (any, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	switch {
+	case b.resting:
+		return nil, errResting
 	case !b.holds(b.cfg.Spec.Installs):
 		return nil, rpc.Errorf(rpc.CodeRefused, "computers may not install on this device")
 	case !slices.Contains(m.Families, b.cfg.Spec.Family):

@@ -53,6 +53,10 @@ func (b *Body) start(id string) (after uint64, err error) {
 		b.mu.Unlock()
 		return 0, fmt.Errorf("app %s is not installed", id)
 	}
+	if b.resting {
+		b.mu.Unlock()
+		return 0, errResting
+	}
 	if err := b.stopUnaccepted(a); err != nil {
 		b.mu.Unlock()
 		return 0, err

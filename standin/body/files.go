@@ -43,9 +43,16 @@ func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 		return nil, err
 	}
 	u := &upload{File: w, whole: info.Size(), ahead: map[int64]int64{}, more: make(chan struct{}, 1), hashed: make(chan struct{})}
+	u.refused = f.b.isResting
 	u.checked = func(sum string) { f.b.checked(path.Base(p), sum) }
 	go u.hash()
 	return u, nil
+}
+
+func (b *Body) isResting() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.resting
 }
 
 // upload is a file that is being sent. Its parts may come out of order; when it
@@ -55,6 +62,7 @@ func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 type upload struct {
 	*os.File
 	checked func(sum string) // told the digest of what is whole at the end
+	refused func() bool      // no more is taken just now
 
 	mu    sync.Mutex
 	whole int64           // bytes from the first on
@@ -98,6 +106,9 @@ func (u *upload) wake() {
 }
 
 func (u *upload) WriteAt(p []byte, at int64) (int, error) {
+	if u.refused() {
+		return 0, os.ErrPermission
+	}
 	n, err := u.File.WriteAt(p, at)
 	u.mu.Lock()
 	defer u.mu.Unlock()

@@ -40,7 +40,9 @@ func (b *Body) tick() {
 	case spec.Sleep != "" && !b.asleep && !b.power && b.question == nil && idle > durationOr(spec.Sleep, 0):
 		b.asleep = true
 		b.redraw()
-	case !b.locked && b.restsAfter() > 0 && idle > b.restsAfter() && b.screen.pad == nil:
+	case !b.resting && b.restsAfter() > 0 && idle > b.restsAfter() && b.screen.pad == nil:
+		b.rest()
+	case !b.locked && spec.Lock.Idle != "" && idle > durationOr(spec.Lock.Idle, 0) && b.screen.pad == nil:
 		b.lock()
 		b.redraw()
 	}
@@ -68,14 +70,22 @@ func (b *Body) tick() {
 	}
 }
 
-// restsAfter is how long it goes untouched until it locks itself; 0: for ever. The
-// lock is held.
+// restsAfter is how long it goes untouched until it rests; 0: for ever. The lock is
+// held.
 func (b *Body) restsAfter() time.Duration {
 	if minutes, _, ok := strings.Cut(b.st.Settings["rests"], " minute"); ok {
 		n, _ := strconv.Atoi(minutes)
 		return time.Duration(n) * time.Minute
 	}
-	return durationOr(b.cfg.Spec.Lock.Idle, 0)
+	return 0
+}
+
+// rest locks it and makes it dark; until it is woken it takes no files and starts no
+// apps. The lock is held.
+func (b *Body) rest() {
+	b.lock()
+	b.asleep, b.resting = true, true
+	b.touchState()
 }
 
 // lock locks the screen, where it can be locked. The lock is held.
@@ -99,7 +109,7 @@ func (b *Body) unlock(then func()) {
 }
 
 func (b *Body) rouse() {
-	b.asleep = false
+	b.asleep, b.resting = false, false
 	b.used = b.cfg.Clock.Now()
 }
 
@@ -120,7 +130,7 @@ func (b *Body) setPower(on bool) {
 	b.power = on
 	b.used = b.cfg.Clock.Now()
 	if on {
-		b.asleep = false
+		b.asleep, b.resting = false, false
 	}
 }
 

@@ -343,17 +343,19 @@ func TestAStaleLinkSaysLockedUntilTheCableIsPulled(t *testing.T) {
 	require.False(t, b.Admission("SHA256:key").Locked)
 }
 
-func TestAScreenLocksItselfAfterAsManyMinutesAsItRests(t *testing.T) {
+func TestAHandsetRestsAfterAsManyMinutesAsItsBackRoomSays(t *testing.T) {
 	b, c := made(t, "halden", "H4")
 	does(t, b, c, "wait: 9m")
 	require.NotContains(t, b.says(), "Locked")
 	does(t, b, c, "wait: 2m")
-	require.Contains(t, b.says(), "Locked")
-	does(t, b, c, "Unlock", "type: 2580", "Done")
+	require.Contains(t, b.says(), "dark")
+	require.True(t, b.isResting())
+	does(t, b, c, "Wake", "Unlock", "type: 2580", "Done")
+	require.False(t, b.isResting())
 	does(t, b, c, slices.Concat([]string{"Settings", "Care", "Inside label"}, times(7, "Batch"), []string{"Rests after", "100 minutes"})...)
 	require.Contains(t, b.says(), "within 100 minutes finds it open", "each change states its risk")
 	does(t, b, c, "Yes", "wait: 90m")
-	require.NotContains(t, b.says(), "Locked")
+	require.False(t, b.isResting())
 }
 
 func TestALongPageIsScrolledAndItsRowsStayWhereTheyAre(t *testing.T) {
