@@ -50,6 +50,14 @@ func Decided(ctx context.Context, revision int64) context.Context {
 	return context.WithValue(ctx, decidedKey{}, revision)
 }
 
+type onceKey struct{}
+
+// Once returns a context in which a POST carries a key of its sender's choice: sent
+// again with the same key, it is not done again and gets the same answer.
+func Once(ctx context.Context, key string) context.Context {
+	return context.WithValue(ctx, onceKey{}, key)
+}
+
 // Close lets go of what is kept open.
 func (c *Client) Close() { c.http.CloseIdleConnections() }
 
@@ -66,6 +74,9 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader, 
 	}
 	if revision, ok := ctx.Value(decidedKey{}).(int64); ok && method != http.MethodGet {
 		req.Header.Set("If-Match", strconv.Quote(strconv.FormatInt(revision, 10)))
+	}
+	if key, ok := ctx.Value(onceKey{}).(string); ok && method == http.MethodPost {
+		req.Header.Set("Idempotency-Key", key)
 	}
 	res, err := c.http.Do(req)
 	if err != nil {
@@ -127,16 +138,49 @@ func (c *Client) SignInAddress(ctx context.Context) (string, error) {
 	return out.URL, err
 }
 
-// Devices lists the rack; with an app, the gates per app too.
-func (c *Client) Devices(ctx context.Context, app string) ([]Device, error) {
-	l, err := call[List[Device]](ctx, c, "GET", api+"/devices?app="+url.QueryEscape(app), nil)
+// Select chooses of a list: by an expression (docs/where.md), at most so many (0: as
+// many as the list usually tells), behind an item.
+type Select struct {
+	Where string
+	Limit int
+	After string
+}
+
+// query puts what is selected to an address's query.
+func query(q url.Values, sel []Select) string {
+	for _, s := range sel {
+		for name, value := range map[string]string{"where": s.Where, "after": s.After} {
+			if value != "" {
+				q.Set(name, value)
+			}
+		}
+		if s.Limit > 0 {
+			q.Set("limit", strconv.Itoa(s.Limit))
+		}
+	}
+	if len(q) == 0 {
+		return ""
+	}
+	return "?" + q.Encode()
+}
+
+// list asks for a list.
+func list[T any](ctx context.Context, c *Client, path string, q url.Values, sel []Select) ([]T, error) {
+	if q == nil {
+		q = url.Values{}
+	}
+	l, err := call[List[T]](ctx, c, "GET", path+query(q, sel), nil)
 	return l.Items, err
 }
 
+// Devices lists the rack; with an app, the gates per app too.
+func (c *Client) Devices(ctx context.Context, app string, sel ...Select) ([]Device, error) {
+	return list[Device](ctx, c, api+"/devices", url.Values{"app": {app}}, sel)
+}
+
 // Unrecognised lists what is connected to a bus and fits no prep sheet.
-func (c *Client) Unrecognised(ctx context.Context) ([]Unrecognised, error) {
-	l, err := call[List[Unrecognised]](ctx, c, "GET", api+"/unrecognised", nil)
-	return l.Items, err
+func (c *Client) Unrecognised(ctx context.Context, sel ...Select) ([]Unrecognised, error) {
+	return list[Unrecognised](ctx, c, api+"/unrecognised", nil, sel)
 }
 
 // Prep asks for a device's plan.
@@ -180,9 +224,8 @@ func (c *Client) Report(ctx context.Context, handle, app string) (string, error)
 }
 
 // Learned asks what causes turned out to be the ones.
-func (c *Client) Learned(ctx context.Context) ([]Learned, error) {
-	l, err := call[List[Learned]](ctx, c, "GET", api+"/learned", nil)
-	return l.Items, err
+func (c *Client) Learned(ctx context.Context, sel ...Select) ([]Learned, error) {
+	return list[Learned](ctx, c, api+"/learned", nil, sel)
 }
 
 // Unlearn forgets what was learned of a family, or all of it, and tells of how
@@ -193,8 +236,8 @@ func (c *Client) Unlearn(ctx context.Context, family string, all bool) (int, err
 }
 
 // Sheets asks for the active prep sheets.
-func (c *Client) Sheets(ctx context.Context) (Sheets, error) {
-	return call[Sheets](ctx, c, "GET", api+"/sheets", nil)
+func (c *Client) Sheets(ctx context.Context, sel ...Select) (Sheets, error) {
+	return call[Sheets](ctx, c, "GET", api+"/sheets"+query(url.Values{}, sel), nil)
 }
 
 // AddSheet puts a sheet beside the bench and tells in which file.
@@ -215,15 +258,13 @@ func (c *Client) DeviceSheet(ctx context.Context, handle string) (DeviceSheet, e
 }
 
 // History asks for what was known of a device before, the newest first.
-func (c *Client) History(ctx context.Context, handle string) ([]Fact, error) {
-	l, err := call[List[Fact]](ctx, c, "GET", device(handle)+"/history", nil)
-	return l.Items, err
+func (c *Client) History(ctx context.Context, handle string, sel ...Select) ([]Fact, error) {
+	return list[Fact](ctx, c, device(handle)+"/history", nil, sel)
 }
 
 // Facts asks for all that is known of a device.
-func (c *Client) Facts(ctx context.Context, handle string) ([]Fact, error) {
-	l, err := call[List[Fact]](ctx, c, "GET", device(handle)+"/facts", nil)
-	return l.Items, err
+func (c *Client) Facts(ctx context.Context, handle string, sel ...Select) ([]Fact, error) {
+	return list[Fact](ctx, c, device(handle)+"/facts", nil, sel)
 }
 
 // Set changes a device's record.
@@ -309,9 +350,8 @@ func (c *Client) SetShared(ctx context.Context, host string, shared bool) error 
 }
 
 // Accesses lists the access keys.
-func (c *Client) Accesses(ctx context.Context) ([]Access, error) {
-	l, err := call[List[Access]](ctx, c, "GET", api+"/access", nil)
-	return l.Items, err
+func (c *Client) Accesses(ctx context.Context, sel ...Select) ([]Access, error) {
+	return list[Access](ctx, c, api+"/access", nil, sel)
 }
 
 // AddAccess makes an access key.
@@ -325,16 +365,14 @@ func (c *Client) DropAccess(ctx context.Context, name string) error {
 	return err
 }
 
-// Audit tells who did what before a line (0: the newest), the newest first.
-func (c *Client) Audit(ctx context.Context, before int64, limit int) ([]AuditLine, error) {
-	l, err := call[List[AuditLine]](ctx, c, "GET", fmt.Sprintf("%s/audit?before=%d&limit=%d", api, before, limit), nil)
-	return l.Items, err
+// Audit tells who did what, the newest first.
+func (c *Client) Audit(ctx context.Context, sel ...Select) ([]AuditLine, error) {
+	return list[AuditLine](ctx, c, api+"/audit", nil, sel)
 }
 
 // Hosts lists the hosts.
-func (c *Client) Hosts(ctx context.Context) ([]Host, error) {
-	l, err := call[List[Host]](ctx, c, "GET", api+"/hosts", nil)
-	return l.Items, err
+func (c *Client) Hosts(ctx context.Context, sel ...Select) ([]Host, error) {
+	return list[Host](ctx, c, api+"/hosts", nil, sel)
 }
 
 // AddHost adds a host, or gives one its new addresses.
@@ -350,9 +388,8 @@ func (c *Client) DropHost(ctx context.Context, name string) error {
 }
 
 // Drivers lists the driver sets.
-func (c *Client) Drivers(ctx context.Context) ([]DriverSet, error) {
-	l, err := call[List[DriverSet]](ctx, c, "GET", api+"/drivers", nil)
-	return l.Items, err
+func (c *Client) Drivers(ctx context.Context, sel ...Select) ([]DriverSet, error) {
+	return list[DriverSet](ctx, c, api+"/drivers", nil, sel)
 }
 
 // AddDriver gives the bench a driver set's file.
@@ -367,9 +404,8 @@ func (c *Client) AddDriver(ctx context.Context, file io.Reader) (DriverSet, erro
 }
 
 // Projects lists the projects.
-func (c *Client) Projects(ctx context.Context) ([]Project, error) {
-	l, err := call[List[Project]](ctx, c, "GET", api+"/projects", nil)
-	return l.Items, err
+func (c *Client) Projects(ctx context.Context, sel ...Select) ([]Project, error) {
+	return list[Project](ctx, c, api+"/projects", nil, sel)
 }
 
 // AddProject lets the bench build from an app's directory.
@@ -378,9 +414,8 @@ func (c *Client) AddProject(ctx context.Context, dir string) (Project, error) {
 }
 
 // AppFiles lists the app files, newest first.
-func (c *Client) AppFiles(ctx context.Context) ([]AppFile, error) {
-	l, err := call[List[AppFile]](ctx, c, "GET", api+"/apps", nil)
-	return l.Items, err
+func (c *Client) AppFiles(ctx context.Context, sel ...Select) ([]AppFile, error) {
+	return list[AppFile](ctx, c, api+"/apps", nil, sel)
 }
 
 // AddApp has the bench check an app file on its computer, and take it in.
@@ -394,9 +429,8 @@ func (c *Client) Start(ctx context.Context, r Run) (Job, error) {
 }
 
 // Jobs lists the newest jobs.
-func (c *Client) Jobs(ctx context.Context) ([]Job, error) {
-	l, err := call[List[Job]](ctx, c, "GET", api+"/jobs", nil)
-	return l.Items, err
+func (c *Client) Jobs(ctx context.Context, sel ...Select) ([]Job, error) {
+	return list[Job](ctx, c, api+"/jobs", nil, sel)
 }
 
 // Job asks for a job.
@@ -411,9 +445,8 @@ func (c *Client) StopJob(ctx context.Context, id string) error {
 }
 
 // Tryouts lists the newest tryouts, of a device where handle is not "".
-func (c *Client) Tryouts(ctx context.Context, handle string) ([]Tryout, error) {
-	l, err := call[List[Tryout]](ctx, c, "GET", api+"/tryouts?device="+url.QueryEscape(handle), nil)
-	return l.Items, err
+func (c *Client) Tryouts(ctx context.Context, handle string, sel ...Select) ([]Tryout, error) {
+	return list[Tryout](ctx, c, api+"/tryouts", url.Values{"device": {handle}}, sel)
 }
 
 // Tryout asks for a tryout.

@@ -22,7 +22,8 @@ type SignInAddress struct {
 
 // List is how every list is answered.
 type List[T any] struct {
-	Items []T `json:"items" nullable:"false"`
+	Items []T    `json:"items" nullable:"false"`
+	Next  string `json:"next" doc:"the last item, where there are more: after asks for those; empty where there are none"`
 }
 
 // Device is a device on the rack.
@@ -175,6 +176,7 @@ type App struct {
 
 // Fact is one thing known of a device.
 type Fact struct {
+	ID     string    `json:"id" doc:"of its line in a list, which after takes"`
 	Key    string    `json:"key"`
 	Value  any       `json:"value"`
 	Text   string    `json:"text" doc:"as people read it"`
@@ -272,6 +274,7 @@ type Sheets struct {
 	Items   []Sheet   `json:"items" nullable:"false"`
 	Trouble []Mistake `json:"trouble" nullable:"false" doc:"mistakes for which the newest edit is not active"`
 	Dir     string    `json:"dir" doc:"where sheets beside the bench lie"`
+	Next    string    `json:"next" doc:"the last item, where there are more"`
 }
 
 // Sheet is the prep sheet of one model.

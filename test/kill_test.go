@@ -89,12 +89,28 @@ func TestNothingAcknowledgedIsLostWhenTheServiceIsKilled(t *testing.T) {
 			time.Sleep(2 * time.Millisecond)
 		}
 	})
+	var added acknowledged // each device is added once, however often that is asked
+	writers.Go(func() {
+		for ctx.Err() == nil {
+			n := added.next()
+			for ctx.Err() == nil {
+				if _, err := d.api.AddDevice(client.Once(ctx, fmt.Sprint("add-", n)), client.NewDevice{Model: "Kittiwake"}); err == nil {
+					added.kept(n)
+					break
+				}
+				time.Sleep(2 * time.Millisecond)
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	})
 	var jobs []string
 	for n := range kills {
 		d.eventually("heron-1 is linked", func() bool { return d.device("heron-1").Gates["linked"] == "open" })
-		if j, err := d.api.Start(ctx, client.Run{App: project.App, Device: "heron-1"}); err == nil {
-			jobs = append(jobs, j.ID)
-		}
+		once := client.Once(ctx, fmt.Sprint("run-", n))
+		run := client.Run{App: project.App, Device: "heron-1"}
+		j, err := d.api.Start(once, run)
+		require.NoError(t, err)
+		jobs = append(jobs, j.ID)
 		time.Sleep(time.Duration(100+rand.IntN(1500)) * time.Millisecond) // a random moment
 		bench := processOf(t, d.cmd.Process.Pid, "serve")
 		require.NotZero(t, bench)
@@ -109,6 +125,9 @@ func TestNothingAcknowledgedIsLostWhenTheServiceIsKilled(t *testing.T) {
 		at, err := strconv.Atoi(strings.TrimPrefix(toldHandle(ctx, d), "told-"))
 		require.NoError(t, err)
 		require.GreaterOrEqual(t, at, least, "kill %d: a rename", n)
+		again, err := d.api.Start(once, run)
+		require.NoError(t, err)
+		require.Equal(t, j.ID, again.ID, "kill %d: the same run again", n)
 		for _, id := range jobs {
 			done := d.ended(id)
 			require.Equal(t, "done", done.State, "kill %d: %s: %+v", n, id, done.Error)
@@ -117,6 +136,11 @@ func TestNothingAcknowledgedIsLostWhenTheServiceIsKilled(t *testing.T) {
 	require.NotEmpty(t, jobs)
 	cancel()
 	writers.Wait()
+	said, tried := added.bounds()
+	watches, err := d.api.Devices(context.Background(), "", client.Select{Where: `device.model == "Kittiwake"`})
+	require.NoError(t, err)
+	already := len(watches) - said
+	require.True(t, already >= 2 && already <= 4+tried-said, "%d watches, %d of them added: no more than were asked for", len(watches), said)
 	all, err := d.api.Jobs(context.Background())
 	require.NoError(t, err)
 	require.Len(t, all, len(jobs), "every job is the one that was begun")

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/usb"
 )
 
@@ -41,7 +42,7 @@ func (b *builder) missing(t text, format string, args ...any) {
 }
 
 func (b *builder) hinted(t text, names []string, format string, args ...any) {
-	e := mistake(cmp.Or(t, b.own.Sheet), meant(t.S, names), format, args...)
+	e := mistake(cmp.Or(t, b.own.Sheet), plain.Meant(t.S, names), format, args...)
 	e.follows = t.S == ""
 	b.errs = append(b.errs, e)
 }

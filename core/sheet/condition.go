@@ -10,11 +10,13 @@ import (
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common"
 	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/cost"
 	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/where"
 )
 
 // costLimit bounds what one condition may cost when it is evaluated, in CEL's
@@ -98,35 +100,25 @@ func newLanguage(r *fact.Registry) (*language, error) {
 		cel.Variable("host.name", cel.StringType),
 		cel.Variable("host.shared", cel.BoolType),
 		cel.Variable("app.id", cel.StringType),
-		cel.Variable("app.release", releaseCEL),
+		cel.Variable("app.release", where.ReleaseType()),
 		cel.Variable("app.features", cel.ListType(cel.StringType)),
 		cel.Variable("app.developer", cel.StringType),
 		cel.Variable(now, cel.TimestampType),
 		cel.Macros(cel.GlobalMacro("endsWithin", 2, l.endsWithin)),
-		cel.Function("version", cel.Overload("version_string", []*cel.Type{cel.StringType}, releaseCEL,
-			cel.UnaryBinding(func(v ref.Val) ref.Val {
-				r, err := fact.ParseRelease(string(v.(types.String)))
-				if err != nil {
-					return types.NewErr("%s", err)
-				}
-				return releaseValue(r)
-			}))),
 	}
-	for _, op := range []string{operators.Less, operators.LessEquals, operators.Greater, operators.GreaterEquals} {
-		name := "release" + strings.Trim(op, "_")
-		opts = append(opts, cel.Function(op, cel.Overload(name, []*cel.Type{releaseCEL, releaseCEL}, cel.BoolType)))
-	}
+	opts = append(opts, where.Releases()...)
 	for _, s := range r.All() {
 		f, k := "fact."+string(s.Key), "known."+string(s.Key)
 		l.vars[f], l.vars[k] = variable{r.Index(s.Key), false}, variable{r.Index(s.Key), true}
-		opts = append(opts, cel.Variable(f, celType(s.Type)), cel.Variable(k, cel.BoolType))
+		opts = append(opts, cel.Variable(f, CELType(s.Type)), cel.Variable(k, cel.BoolType))
 	}
 	var err error
 	l.env, err = cel.NewEnv(opts...)
 	return l, err
 }
 
-func celType(t fact.Type) *cel.Type {
+// CELType is the type of a fact in expressions.
+func CELType(t fact.Type) *cel.Type {
 	switch t {
 	case fact.Bool:
 		return cel.BoolType
@@ -135,7 +127,7 @@ func celType(t fact.Type) *cel.Type {
 	case fact.Texts:
 		return cel.ListType(cel.StringType)
 	case fact.Version:
-		return releaseCEL
+		return where.ReleaseType()
 	case fact.Moment:
 		return cel.TimestampType
 	}
@@ -310,7 +302,7 @@ func (b *binding) ResolveName(name string) (any, bool) {
 		if f == nil {
 			return nil, false
 		}
-		return celValue(f.Value), true
+		return CELValue(f.Value), true
 	}
 	a := b.attributes
 	switch name {
@@ -329,7 +321,7 @@ func (b *binding) ResolveName(name string) (any, bool) {
 	case "app.id":
 		return a.App, true
 	case "app.release":
-		return releaseValue(a.Needs), true
+		return where.Release(a.Needs), true
 	case "app.features":
 		return a.Features, true
 	case "app.developer":
@@ -338,7 +330,8 @@ func (b *binding) ResolveName(name string) (any, bool) {
 	return nil, false
 }
 
-func celValue(v fact.Value) any {
+// CELValue is a fact's value as expressions take it.
+func CELValue(v fact.Value) any {
 	switch v.Type() {
 	case fact.Bool:
 		return types.Bool(v.IsTrue())
@@ -347,11 +340,22 @@ func celValue(v fact.Value) any {
 	case fact.Text:
 		return types.String(v.Text())
 	case fact.Version:
-		return releaseValue(v.Text())
+		return where.Release(fact.Release(v.Text()))
 	case fact.Moment:
 		return types.Timestamp{Time: v.Time()}
 	}
 	return v.Any()
+}
+
+// bounded tells CEL's estimate how large texts and lists get.
+type bounded struct{}
+
+func (bounded) EstimateSize(cost.AstNode) *cost.SizeEstimate {
+	return &cost.SizeEstimate{Min: 0, Max: 64}
+}
+
+func (bounded) EstimateCallCost(string, string, *cost.AstNode, []cost.AstNode) *cost.CallEstimate {
+	return nil
 }
 
 func errorAs[T error](err error) (T, bool) {

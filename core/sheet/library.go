@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/usb"
 )
 
@@ -137,7 +138,7 @@ func build(files map[string]*file, f *file) (out outcome) {
 	for up := f; up.Extends.S != ""; {
 		next := files[up.Extends.S]
 		if next == nil || slices.Contains(chain, next) {
-			out.errs = Errors{lacking(up.Extends, meant(up.Extends.S, slices.Sorted(maps.Keys(files))), "it extends sheet %q, which is not there, or is itself", up.Extends.S)}
+			out.errs = Errors{lacking(up.Extends, plain.Meant(up.Extends.S, slices.Sorted(maps.Keys(files))), "it extends sheet %q, which is not there, or is itself", up.Extends.S)}
 			return out
 		}
 		chain = append(chain, next)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/plain"
 )
 
 // This file builds the single parts of a sheet: gates, steps, causes, checks, with
@@ -254,7 +255,7 @@ func (b *builder) hint(message string) string {
 	for _, s := range b.registry.All() {
 		names = append(names, "fact."+string(s.Key), "known."+string(s.Key))
 	}
-	return cmp.Or(meant(m[1], names), "facts are written fact.KEY")
+	return cmp.Or(plain.Meant(m[1], names), "facts are written fact.KEY")
 }
 
 // text checks that every {word} of a text is known.
@@ -274,7 +275,7 @@ func (b *builder) text(t text) string {
 			names = append(names, w)
 		}
 		slices.Sort(names)
-		b.errs = append(b.errs, mistake(place, meant(name, names), "%s", fmt.Sprintf("there is no word %q in this sheet", name)))
+		b.errs = append(b.errs, mistake(place, plain.Meant(name, names), "%s", fmt.Sprintf("there is no word %q in this sheet", name)))
 	}
 	return t.S
 }

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"earlybench.invalid/earlybench/core/plain"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
@@ -98,7 +99,7 @@ func (r *reader) mapping(n ast.Node, what string, known fields) {
 	r.entries(n, what, func(key text, value ast.Node) {
 		take, ok := known[key.S]
 		if !ok {
-			r.wrong(key, meant(key.S, slices.Sorted(maps.Keys(known))), "%s has no field %q", what, key.S)
+			r.wrong(key, plain.Meant(key.S, slices.Sorted(maps.Keys(known))), "%s has no field %q", what, key.S)
 			return
 		}
 		take(value)
@@ -266,44 +267,6 @@ func (r *reader) truth(to *bool) func(ast.Node) {
 		}
 		*to = b.Value
 	}
-}
-
-// meant suggests the nearest of some names for one that is not known.
-func meant(name string, names []string) string {
-	best, least := "", max(2, len(name)/3)+1
-	for _, n := range names {
-		if d := distance(name, n); d < least {
-			best, least = n, d
-		}
-	}
-	if best != "" {
-		return "did you mean " + best + "?"
-	}
-	if len(names) > 0 && len(names) <= 14 {
-		return "there are " + strings.Join(names, ", ")
-	}
-	return ""
-}
-
-// distance counts the edits between two names (Levenshtein).
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		diagonal := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := diagonal
-			if a[i] != b[j] {
-				cost++
-			}
-			diagonal = row[j+1]
-			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
 }
 
 // Error is one mistake in a sheet.

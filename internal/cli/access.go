@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,17 +15,8 @@ func (p *program) accessCommand() *cobra.Command {
 		Long: `Lists the access keys. A program gives its key in EARLYBENCH_ACCESS, or over HTTP as
 "Authorization: Bearer KEY". A key may look, use or maintain; a person's consent and
 what only the bench's owner may do are never a key's.`,
-		RunE: func(c *cobra.Command, _ []string) error {
-			b, err := p.bench()
-			if err != nil {
-				return err
-			}
-			keys, err := b.Accesses(c.Context())
-			if err != nil {
-				return err
-			}
-			return printList(p, keys, p.printAccess)
-		}}
+	}
+	lists(p, c, (*client.Client).Accesses, p.printAccess)
 	var n client.NewAccess
 	add := &cobra.Command{Use: "add NAME", Short: "Make a key; its secret is printed once", Args: cobra.ExactArgs(1),
 		Example: "  earlybench access add nightly --may use --for 720h",
@@ -80,31 +72,18 @@ func (p *program) printAccess(keys []client.Access) {
 }
 
 func (p *program) auditCommand() *cobra.Command {
-	limit := 50
-	c := &cobra.Command{Use: "audit", Short: "Who did what, the newest last", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		b, err := p.bench()
-		if err != nil {
-			return err
+	return lists(p, &cobra.Command{Use: "audit", Short: "Who did what, the newest last", Args: cobra.NoArgs}, (*client.Client).Audit, func(lines []client.AuditLine) {
+		if len(lines) == 0 {
+			empty(p.out, "No line: nothing was done yet, or nothing that you choose. Every change that somebody makes is a line here.")
+			return
 		}
-		lines, err := b.Audit(c.Context(), 0, limit)
-		if err != nil {
-			return err
+		var rows [][]string
+		for i := len(lines) - 1; i >= 0; i-- {
+			l := lines[i]
+			rows = append(rows, []string{strconv.FormatInt(l.ID, 10), clockText(l.At), l.Actor, l.Operation, safe(l.Subject), outcomeText(l.Outcome)})
 		}
-		return printList(p, lines, func(lines []client.AuditLine) {
-			if len(lines) == 0 {
-				empty(p.out, "Nothing was done yet. Every change that somebody makes is a line here.")
-				return
-			}
-			var rows [][]string
-			for i := len(lines) - 1; i >= 0; i-- {
-				l := lines[i]
-				rows = append(rows, []string{clockText(l.At), l.Actor, l.Operation, safe(l.Subject), outcomeText(l.Outcome)})
-			}
-			table(p.out, []string{"when", "who", "what", "of", ""}, rows)
-		})
-	}}
-	c.Flags().IntVar(&limit, "limit", limit, "how many lines, 500 at most")
-	return c
+		table(p.out, []string{"line", "when", "who", "what", "of", ""}, rows)
+	})
 }
 
 // outcomeText says how an operation ended.

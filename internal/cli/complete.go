@@ -77,12 +77,12 @@ func (p *program) ofBench(ctx context.Context, b *client.Client, c *cobra.Comman
 	}
 	switch place {
 	case "DEVICE":
-		all := names(func(ctx context.Context) ([]client.Device, error) { return b.Devices(ctx, "") }, func(x client.Device) string { return x.Handle })(ctx)
+		all := names(func(ctx context.Context, _ ...client.Select) ([]client.Device, error) { return b.Devices(ctx, "") }, func(x client.Device) string { return x.Handle })(ctx)
 		return slices.DeleteFunc(all, func(h string) bool { return slices.Contains(before, h) })
 	case "JOB":
 		return names(b.Jobs, func(x client.Job) string { return x.ID + "\t" + x.Title + ", " + x.State })(ctx)
 	case "TRYOUT":
-		return names(func(ctx context.Context) ([]client.Tryout, error) { return b.Tryouts(ctx, "") }, func(x client.Tryout) string { return x.ID + "\t" + x.App + " on " + x.Device })(ctx)
+		return names(func(ctx context.Context, _ ...client.Select) ([]client.Tryout, error) { return b.Tryouts(ctx, "") }, func(x client.Tryout) string { return x.ID + "\t" + x.App + " on " + x.Device })(ctx)
 	case "DIGEST":
 		return names(b.Drivers, func(x client.DriverSet) string { return x.Digest + "\t" + x.Name + " " + x.Version })(ctx)
 	case "NAME":
@@ -151,7 +151,7 @@ func (p *program) ofStandIns(ctx context.Context, place string, before []string)
 }
 
 // names makes completions of what a call lists.
-func names[T any](list func(context.Context) ([]T, error), name func(T) string) func(context.Context) []string {
+func names[T any](list func(context.Context, ...client.Select) ([]T, error), name func(T) string) func(context.Context) []string {
 	return func(ctx context.Context) []string {
 		all, err := list(ctx)
 		if err != nil {

@@ -131,18 +131,7 @@ func (s *phases) clear() {
 }
 
 func (p *program) jobCommand() *cobra.Command {
-	c := &cobra.Command{Use: "job", Short: "Work that is running or has ended", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			b, err := p.bench()
-			if err != nil {
-				return err
-			}
-			jobs, err := b.Jobs(c.Context())
-			if err != nil {
-				return err
-			}
-			return printList(p, jobs, p.printJobs)
-		}}
+	c := lists(p, &cobra.Command{Use: "job", Short: "Work that is running or has ended", Args: cobra.NoArgs}, (*client.Client).Jobs, p.printJobs)
 	c.AddCommand(&cobra.Command{Use: "show JOB", Short: "One job", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {

@@ -15,34 +15,24 @@ import (
 )
 
 func (p *program) hostCommand() *cobra.Command {
-	c := &cobra.Command{Use: "host", Short: "Computers to which devices are connected", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		b, err := p.bench()
-		if err != nil {
-			return err
+	c := lists(p, &cobra.Command{Use: "host", Short: "Computers to which devices are connected", Args: cobra.NoArgs}, (*client.Client).Hosts, func(hs []client.Host) {
+		if len(hs) == 0 {
+			empty(p.out, "No host yet. Add one: earlybench host add NAME --usbip ADDR --control ADDR")
+			return
 		}
-		hosts, err := b.Hosts(c.Context())
-		if err != nil {
-			return err
+		var rows [][]string
+		for _, h := range hs {
+			state := "reached"
+			if h.Trouble != "" {
+				state = safe(h.Trouble)
+			}
+			if h.Shared {
+				state += ", shared"
+			}
+			rows = append(rows, []string{h.Name, h.USBIP, h.Control, state})
 		}
-		return printList(p, hosts, func(hs []client.Host) {
-			if len(hs) == 0 {
-				empty(p.out, "No host yet. Add one: earlybench host add NAME --usbip ADDR --control ADDR")
-				return
-			}
-			var rows [][]string
-			for _, h := range hs {
-				state := "reached"
-				if h.Trouble != "" {
-					state = safe(h.Trouble)
-				}
-				if h.Shared {
-					state += ", shared"
-				}
-				rows = append(rows, []string{h.Name, h.USBIP, h.Control, state})
-			}
-			table(p.out, []string{"host", "usbip", "control", ""}, rows)
-		})
-	}}
+		table(p.out, []string{"host", "usbip", "control", ""}, rows)
+	})
 	set := &cobra.Command{Use: "set", Short: "Say whose a host is", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		return usage("write: earlybench host set shared NAME, or own NAME")
 	}}
@@ -94,27 +84,17 @@ func required(c *cobra.Command, names ...string) {
 }
 
 func (p *program) driverCommand() *cobra.Command {
-	c := &cobra.Command{Use: "driver", Short: "Driver sets that the bench has", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		b, err := p.bench()
-		if err != nil {
-			return err
+	c := lists(p, &cobra.Command{Use: "driver", Short: "Driver sets that the bench has", Args: cobra.NoArgs}, (*client.Client).Drivers, func(ds []client.DriverSet) {
+		if len(ds) == 0 {
+			empty(p.out, "No driver set yet. Add one: earlybench driver add FILE")
+			return
 		}
-		sets, err := b.Drivers(c.Context())
-		if err != nil {
-			return err
+		var rows [][]string
+		for _, d := range ds {
+			rows = append(rows, []string{d.Name, d.Version, safe(d.Maker), fmt.Sprint(d.Fits), bytesText(d.Size), d.Digest})
 		}
-		return printList(p, sets, func(ds []client.DriverSet) {
-			if len(ds) == 0 {
-				empty(p.out, "No driver set yet. Add one: earlybench driver add FILE")
-				return
-			}
-			var rows [][]string
-			for _, d := range ds {
-				rows = append(rows, []string{d.Name, d.Version, safe(d.Maker), fmt.Sprint(d.Fits), bytesText(d.Size), d.Digest})
-			}
-			table(p.out, []string{"set", "version", "maker", "fits", "size", "digest"}, rows)
-		})
-	}}
+		table(p.out, []string{"set", "version", "maker", "fits", "size", "digest"}, rows)
+	})
 	c.AddCommand(&cobra.Command{Use: "add FILE", Short: "Give the bench a driver set's file (.ebset)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		f, err := os.Open(args[0])
 		if err != nil {
@@ -139,27 +119,17 @@ func (p *program) driverCommand() *cobra.Command {
 }
 
 func (p *program) projectCommand() *cobra.Command {
-	c := &cobra.Command{Use: "project", Short: "App directories from which the bench may build", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		b, err := p.bench()
-		if err != nil {
-			return err
+	c := lists(p, &cobra.Command{Use: "project", Short: "App directories from which the bench may build", Args: cobra.NoArgs}, (*client.Client).Projects, func(ps []client.Project) {
+		if len(ps) == 0 {
+			empty(p.out, "No project yet. Add one: earlybench project add DIR")
+			return
 		}
-		projects, err := b.Projects(c.Context())
-		if err != nil {
-			return err
+		var rows [][]string
+		for _, r := range ps {
+			rows = append(rows, []string{r.App, r.Version, r.Dir, safe(r.Trouble)})
 		}
-		return printList(p, projects, func(ps []client.Project) {
-			if len(ps) == 0 {
-				empty(p.out, "No project yet. Add one: earlybench project add DIR")
-				return
-			}
-			var rows [][]string
-			for _, r := range ps {
-				rows = append(rows, []string{r.App, r.Version, r.Dir, safe(r.Trouble)})
-			}
-			table(p.out, []string{"app", "version", "directory", ""}, rows)
-		})
-	}}
+		table(p.out, []string{"app", "version", "directory", ""}, rows)
+	})
 	c.AddCommand(&cobra.Command{Use: "add DIR", Short: "Let the bench build from a directory", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		dir, err := filepath.Abs(args[0])
 		if err != nil {
@@ -179,27 +149,17 @@ func (p *program) projectCommand() *cobra.Command {
 }
 
 func (p *program) appCommand() *cobra.Command {
-	c := &cobra.Command{Use: "app", Short: "App files that the bench has packed or taken in", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		b, err := p.bench()
-		if err != nil {
-			return err
+	c := lists(p, &cobra.Command{Use: "app", Short: "App files that the bench has packed or taken in", Args: cobra.NoArgs}, (*client.Client).AppFiles, func(fs []client.AppFile) {
+		if len(fs) == 0 {
+			empty(p.out, "No app file yet. One is packed at every run: earlybench run APP DEVICE")
+			return
 		}
-		files, err := b.AppFiles(c.Context())
-		if err != nil {
-			return err
+		var rows [][]string
+		for _, f := range fs {
+			rows = append(rows, []string{f.App, f.Version, bytesText(f.Size), clockText(f.Created), f.Digest})
 		}
-		return printList(p, files, func(fs []client.AppFile) {
-			if len(fs) == 0 {
-				empty(p.out, "No app file yet. One is packed at every run: earlybench run APP DEVICE")
-				return
-			}
-			var rows [][]string
-			for _, f := range fs {
-				rows = append(rows, []string{f.App, f.Version, bytesText(f.Size), clockText(f.Created), f.Digest})
-			}
-			table(p.out, []string{"app", "version", "size", "since", "digest"}, rows)
-		})
-	}}
+		table(p.out, []string{"app", "version", "size", "since", "digest"}, rows)
+	})
 	c.AddCommand(&cobra.Command{Use: "check FILE", Short: "Say whether an app file is whole, and what is in it", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
 		f, err := os.Open(args[0])
 		if err != nil {

@@ -16,13 +16,24 @@ import (
 func (p *program) prepCommand() *cobra.Command {
 	g := guide{program: p}
 	plain := false
-	c := &cobra.Command{Use: "prep DEVICE...", Short: "Be led through what devices still need", Args: cobra.MinimumNArgs(1),
+	var chosen choice
+	c := &cobra.Command{Use: "prep [DEVICE...]", Short: "Be led through what devices still need", Args: cobra.ArbitraryArgs,
 		Long: `Leads through what a device still needs, step by step. A step ends by itself
 when the bench sees that it is done. At a terminal it is one screen, on which Enter
 says that you have done a step with your hands; with --plain, or elsewhere, it is
 line by line, and elsewhere --confirm STEP says so. Leave at any time: what is done
 stays done, and prep goes on where it was, here or in the console.`,
 		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			if args, err = chosen(c.Context(), b, args); err != nil {
+				return err
+			}
+			if len(args) == 0 {
+				return p.noDevice(c.Context(), b)
+			}
 			if p.terminal && !plain && !p.json && !p.unattended && g.accept == "" && len(g.told) == 0 {
 				return p.leadOnScreen(c.Context(), args, g.app)
 			}
@@ -33,6 +44,7 @@ stays done, and prep goes on where it was, here or in the console.`,
 			}
 			return nil
 		}}
+	chosen = p.chooses(c)
 	c.Flags().StringVar(&g.app, "app", "", "what an app needs too, such as fellgate/callout: up to a tryout that passes")
 	c.Flags().BoolVar(&plain, "plain", false, "line by line, for screen readers and logs")
 	c.Flags().StringVar(&g.accept, "accept", "", "digest of the driver set that you consent to have installed")

@@ -15,13 +15,14 @@ import (
 
 func (p *program) rackCommand() *cobra.Command {
 	var app string
+	var sel *client.Select
 	c := &cobra.Command{Use: "rack", Short: "All devices: what is open, what is shut, what is next", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
 				return err
 			}
-			devices, err := b.Devices(c.Context(), app)
+			devices, err := b.Devices(c.Context(), app, *sel)
 			if err != nil {
 				return err
 			}
@@ -30,11 +31,18 @@ func (p *program) rackCommand() *cobra.Command {
 				return err
 			}
 			return printList(p, devices, func(ds []client.Device) {
+				if len(ds) == 0 && *sel != (client.Select{}) {
+					empty(p.out, "No device is so. All that there are: earlybench rack.")
+					return
+				}
 				p.printRack(ds, app)
-				p.printUnrecognised(unrecognised)
+				if *sel == (client.Select{}) {
+					p.printUnrecognised(unrecognised)
+				}
 			})
 		}}
 	c.Flags().StringVar(&app, "app", "", "show the gates of an app too, such as fellgate/callout")
+	sel = p.selection(c)
 	c.AddCommand(p.rackShow(), p.rackSet(), p.rackAdd(), p.rackFind())
 	return c
 }
@@ -126,6 +134,7 @@ func rackNext(d client.Device) string {
 
 func (p *program) rackShow() *cobra.Command {
 	var facts, history bool
+	var sel *client.Select
 	c := &cobra.Command{Use: "show DEVICE", Short: "One device", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
@@ -133,7 +142,7 @@ func (p *program) rackShow() *cobra.Command {
 				return err
 			}
 			if facts {
-				fs, err := b.Facts(c.Context(), args[0])
+				fs, err := b.Facts(c.Context(), args[0], *sel)
 				if err != nil {
 					return err
 				}
@@ -147,7 +156,7 @@ func (p *program) rackShow() *cobra.Command {
 				return err
 			}
 			if history {
-				fs, err := b.History(c.Context(), args[0])
+				fs, err := b.History(c.Context(), args[0], *sel)
 				if err != nil {
 					return err
 				}
@@ -165,6 +174,7 @@ func (p *program) rackShow() *cobra.Command {
 		}}
 	c.Flags().BoolVar(&facts, "facts", false, "all that is known of it, with source and time")
 	c.Flags().BoolVar(&history, "history", false, "what was known of it before, the newest first")
+	sel = p.selection(c)
 	return c
 }
 

@@ -17,13 +17,14 @@ import (
 
 func (p *program) runCommand() *cobra.Command {
 	follow, long := true, time.Duration(0)
-	c := &cobra.Command{Use: "run APP DEVICE...", Short: "Build an app, put it on devices, start it, follow its log", Args: cobra.MinimumNArgs(1),
+	var chosen choice
+	c := &cobra.Command{Use: "run APP [DEVICE...]", Short: "Build an app, put it on devices, start it, follow its log", Args: cobra.MinimumNArgs(1),
 		Long: `Builds the app of a project (its directory, or its id once the bench knows it),
 packs it, copies what the device lacks, installs and starts it, and follows its
 log. APP may also be an app file (.ebapp), which is checked first. The app goes
 on running when this ends.`,
 		RunE: func(c *cobra.Command, args []string) error {
-			b, what, err := p.app(c.Context(), args)
+			b, what, args, err := p.app(c.Context(), args, chosen)
 			if err != nil {
 				return err
 			}
@@ -43,37 +44,48 @@ on running when this ends.`,
 			}
 			return p.followRun(c.Context(), b, args[1], j, long)
 		}}
+	chosen = p.chooses(c)
 	c.Flags().BoolVar(&follow, "follow", true, "follow the log; of one device")
 	c.Flags().DurationVar(&long, "for", 0, "follow the log for so long (default: until Ctrl-C)")
 	return c
 }
 
 // app finds what is meant: a directory and an app file are made known to the
-// bench.
-func (p *program) app(ctx context.Context, args []string) (*client.Client, client.Run, error) {
+// bench. args come back with the devices that are chosen.
+func (p *program) app(ctx context.Context, args []string, chosen choice) (*client.Client, client.Run, []string, error) {
 	b, err := p.bench()
 	if err != nil {
-		return nil, client.Run{}, err
+		return nil, client.Run{}, nil, err
 	}
-	if len(args) < 2 {
-		return nil, client.Run{}, p.noDevice(ctx, b)
+	devices, err := chosen(ctx, b, args[1:])
+	if err != nil {
+		return nil, client.Run{}, nil, err
 	}
-	if info, err := os.Stat(args[0]); err == nil {
-		path, err := filepath.Abs(args[0])
+	if len(devices) == 0 {
+		return nil, client.Run{}, nil, p.noDevice(ctx, b)
+	}
+	run, err := p.runnable(ctx, b, args[0])
+	return b, run, append([]string{args[0]}, devices...), err
+}
+
+// runnable is what a word means that names an app.
+func (p *program) runnable(ctx context.Context, b *client.Client, app string) (client.Run, error) {
+	if info, err := os.Stat(app); err == nil {
+		path, err := filepath.Abs(app)
 		if err != nil {
-			return nil, client.Run{}, err
+			return client.Run{}, err
 		}
 		if !info.IsDir() {
 			a, err := b.AddApp(ctx, path)
-			return b, client.Run{File: a.Digest}, err
+			return client.Run{File: a.Digest}, err
 		}
 		project, err := b.AddProject(ctx, path)
-		return b, client.Run{App: project.App}, err
+		return client.Run{App: project.App}, err
 	}
-	if strings.HasPrefix(args[0], ".") || strings.HasPrefix(args[0], "/") || appfile.CheckID(args[0]) != nil {
-		return nil, client.Run{}, usage("%q is neither a directory or app file here nor an app id such as fellgate/callout", args[0])
+	if strings.HasPrefix(app, ".") || strings.HasPrefix(app, "/") || appfile.CheckID(app) != nil {
+		return client.Run{}, usage("%q is neither a directory or app file here nor an app id such as fellgate/callout", app)
 	}
-	return b, client.Run{App: args[0]}, nil
+	return client.Run{App: app}, nil
 }
 
 // noDevice says which devices there are: nothing goes to one that was not named.
@@ -209,9 +221,10 @@ func (p *program) printLine(l client.Line) {
 
 func (p *program) tryCommand() *cobra.Command {
 	picture := ""
-	c := &cobra.Command{Use: "try APP DEVICE...", Short: "Run an app as a tryout: look whether it works, and keep the evidence", Args: cobra.MinimumNArgs(1),
+	var chosen choice
+	c := &cobra.Command{Use: "try APP [DEVICE...]", Short: "Run an app as a tryout: look whether it works, and keep the evidence", Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			b, what, err := p.app(c.Context(), args)
+			b, what, args, err := p.app(c.Context(), args, chosen)
 			if err != nil {
 				return err
 			}
@@ -232,6 +245,7 @@ func (p *program) tryCommand() *cobra.Command {
 			}
 			return p.showTryout(c.Context(), b, j.Result.Tryout, picture)
 		}}
+	chosen = p.chooses(c)
 	c.Flags().StringVar(&picture, "picture", "", "write the picture of the screen to this file")
 	return c
 }
@@ -273,12 +287,13 @@ func (p *program) showTryout(ctx context.Context, b *client.Client, id, picture 
 
 func (p *program) tryoutCommand() *cobra.Command {
 	var device string
+	var sel *client.Select
 	c := &cobra.Command{Use: "tryout", Short: "Tryouts that were kept", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
 		}
-		ts, err := b.Tryouts(c.Context(), device)
+		ts, err := b.Tryouts(c.Context(), device, *sel)
 		if err != nil {
 			return err
 		}
@@ -299,6 +314,7 @@ func (p *program) tryoutCommand() *cobra.Command {
 		})
 	}}
 	c.Flags().StringVar(&device, "device", "", "of one device")
+	sel = p.selection(c)
 	picture := ""
 	show := &cobra.Command{Use: "show TRYOUT", Short: "One tryout", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()

@@ -17,6 +17,7 @@ import (
 )
 
 func (p *program) sheetCommand() *cobra.Command {
+	var sel *client.Select
 	c := &cobra.Command{Use: "sheet", Short: "Prep sheets: what each family, maker and model needs", Args: cobra.NoArgs,
 		Long: `Lists the active prep sheets. Those that you add lie beside the bench; edit
 them with any editor while the bench runs. A broken edit is refused and told
@@ -26,7 +27,7 @@ here; the last good one stays active.`,
 			if err != nil {
 				return err
 			}
-			all, err := b.Sheets(c.Context())
+			all, err := b.Sheets(c.Context(), *sel)
 			if err != nil {
 				return err
 			}
@@ -36,6 +37,7 @@ here; the last good one stays active.`,
 			p.printSheets(all)
 			return nil
 		}}
+	sel = p.selection(c)
 	c.AddCommand(&cobra.Command{Use: "check FILE...", Short: "Say what is wrong in sheets, and where", Args: cobra.MinimumNArgs(1),
 		Long: `Checks sheets together with those that come with Early Bench: one of the same
 name takes the place of that. Every mistake is named with file, line and column.

@@ -36,6 +36,27 @@ docs/json.md describes every command.
 NO_COLOR turns colours off. What devices send is stripped of terminal control
 characters. --unattended never asks: what needs a person ends with code 6.
 EARLYBENCH_ACCESS gives an access key (earlybench access add NAME --may use).`},
+		{"where", "Expressions that choose devices and items of lists", `--where chooses by an expression, on every list, and for prep, run and try:
+
+  earlybench rack --where 'device.family == "tarn" && device.release < version("12")'
+  earlybench rack --where 'gate.mode == "shut" && !known.device.met'
+  earlybench job --where 'job.state == "failed"' --limit 10
+  earlybench try fellgate/callout --where 'device.summary == "ready"'
+
+Of devices there are
+  device.FIELD  what earlybench rack --json prints: handle, family, maker, model,
+                code, serial, release, summary, host, port, link, working, ...
+  gate.NAME     open, shut, waiting, unknown, not needed
+  fact.KEY      what is known: earlybench rack show DEVICE --facts
+  known.KEY     whether it is
+
+Other lists have their own noun, and what --json prints behind it: job.state,
+tryout.passed, host.name, driver.name, line.actor (audit), sheet.family.
+
+It is CEL: && || ! == != < in startsWith contains matches exists all,
+version("12.1"), timestamp("2026-11-26T08:00:00Z"), duration("72h"). What depends
+on something that is not known is not chosen. --limit tells at most so many,
+--after those behind one. More: docs/where.md.`},
 		{"files", "Where the bench keeps what it knows", `--state DIR or EARLYBENCH_STATE names the state directory of a bench; without
 them it is earlybench in the XDG state home (~/.local/state). In it:
 

@@ -21,6 +21,7 @@ type whyOptions struct {
 	ask            bool
 	report         bool
 	learned        bool
+	learnedOf      *client.Select
 	forget         string
 	answer         []string
 	back, remedied string
@@ -35,6 +36,7 @@ With --unseen it does so for a device that does not show up at all. With --ask i
 leads through the checks one by one; without a terminal, answers are options.`,
 		Example: "  earlybench why heron-2\n  earlybench why --unseen --ask\n  earlybench why heron-2 --answer back-room=no",
 		RunE:    func(c *cobra.Command, args []string) error { return p.why(c, o, args) }}
+	o.learnedOf = p.selection(c)
 	f := c.Flags()
 	f.StringVar(&o.app, "app", "", "count the gates of an app too")
 	f.BoolVar(&o.unseen, "unseen", false, "for a device that does not show up at all")
@@ -55,7 +57,7 @@ func (p *program) why(c *cobra.Command, o whyOptions, args []string) error {
 	}
 	ctx := c.Context()
 	if o.learned {
-		return p.whatWasLearned(ctx, b, o.forget)
+		return p.whatWasLearned(ctx, b, o)
 	}
 	if o.unseen == (len(args) == 1) || o.forget != "" {
 		return usage("name one device, or give --unseen (and --forget only with --learned)")
@@ -259,8 +261,8 @@ func secondsText(s float64) string {
 	return fmt.Sprintf(", about %.0f minutes", s/60)
 }
 
-func (p *program) whatWasLearned(ctx context.Context, b *client.Client, forget string) error {
-	if forget != "" {
+func (p *program) whatWasLearned(ctx context.Context, b *client.Client, o whyOptions) error {
+	if forget := o.forget; forget != "" {
 		n, err := b.Unlearn(ctx, forget, forget == "all")
 		if err != nil {
 			return err
@@ -268,7 +270,7 @@ func (p *program) whatWasLearned(ctx context.Context, b *client.Client, forget s
 		fmt.Fprintf(p.err, "Forgotten: the cases of %d causes.\n", n)
 		return nil
 	}
-	items, err := b.Learned(ctx)
+	items, err := b.Learned(ctx, *o.learnedOf)
 	if err != nil {
 		return err
 	}

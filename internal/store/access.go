@@ -47,7 +47,10 @@ func (s *Store) AddAccess(ctx context.Context, a Access) error {
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO access (`+accessColumns+`) VALUES (?,?,?,?,?,?,'')`,
 			a.ID, a.Name, a.Secret, strings.Join(a.Rights, ","), stamp(a.Created), stamp(a.Ends))
-		return err
+		if err != nil {
+			return err
+		}
+		return made(ctx, tx, "access/"+a.Name)
 	})
 }
 

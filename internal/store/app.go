@@ -141,9 +141,11 @@ func scanTryout(r row) (t Tryout, err error) {
 	return t, json.Unmarshal([]byte(raw), &t)
 }
 
-// Tryouts returns tryouts, newest first; of a device's id where that is not "".
-func (s *Store) Tryouts(ctx context.Context, device string, limit int) ([]Tryout, error) {
-	return query(ctx, s.db, scanTryout, `SELECT record FROM tryout WHERE ? IN ('', device) ORDER BY created DESC LIMIT ?`, device, limit)
+// Tryouts returns tryouts, newest first, behind the one with an id, or from the newest
+// where that is ""; of a device's id where that is not "".
+func (s *Store) Tryouts(ctx context.Context, device, after string, limit int) ([]Tryout, error) {
+	return query(ctx, s.db, scanTryout, `SELECT record FROM tryout WHERE ?1 IN ('', device)
+		AND (?2 = '' OR (created, id) < (SELECT created, id FROM tryout WHERE id = ?2)) ORDER BY created DESC, id DESC LIMIT ?3`, device, after, limit)
 }
 
 // Tryout returns a tryout.

@@ -79,7 +79,10 @@ func (s *Store) AddDevice(ctx context.Context, d Device) error {
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO device (`+deviceColumns+`) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,'')`,
 			d.ID, d.Handle, d.USB, d.Serial, d.Family, d.Maker, d.Code, d.Model, d.HandsURL, d.Key, d.Place, stamp(d.Created))
-		return err
+		if err != nil {
+			return err
+		}
+		return made(ctx, tx, "device/"+d.ID)
 	})
 }
 

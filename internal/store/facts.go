@@ -105,33 +105,27 @@ func (s *Store) AllFacts(ctx context.Context, take func(subject string, facts []
 	return rows.Err()
 }
 
-// History returns what was known of a subject at any time, the newest first, at
-// most limit. Values that no longer read as the type of their key are left out.
-func (s *Store) History(ctx context.Context, subject string, types func(fact.Key) (fact.Type, bool), limit int) ([]fact.Fact, error) {
-	type line struct {
-		f     fact.Fact
-		value string
-	}
-	lines, err := query(ctx, s.db, func(r row) (l line, err error) {
-		var at string
-		err = r.Scan(&l.f.Key, &l.f.Source, &l.value, &at, &l.f.By)
-		l.f.At = moment(at)
-		return l, err
-	}, `SELECT key, source, value, at, told_by FROM history WHERE subject = ? ORDER BY id DESC LIMIT ?`, subject, limit)
-	if err != nil {
-		return nil, err
-	}
-	var out []fact.Fact
-	for _, l := range lines {
-		t, ok := types(l.f.Key)
-		if !ok {
-			continue
+// Known is a line of the history: a fact that was known before.
+type Known struct {
+	ID   int64
+	Fact fact.Fact
+}
+
+// History returns what was known of a subject at any time, the newest first, at most
+// limit, before the line with a number; 0 is from the newest. The value of one that no
+// longer reads as the type of its key is the zero value.
+func (s *Store) History(ctx context.Context, subject string, types func(fact.Key) (fact.Type, bool), before int64, limit int) ([]Known, error) {
+	return query(ctx, s.db, func(r row) (l Known, err error) {
+		var value, at string
+		if err = r.Scan(&l.ID, &l.Fact.Key, &l.Fact.Source, &value, &at, &l.Fact.By); err != nil {
+			return l, err
 		}
-		if l.f.Value, err = fact.ParseValue(t, []byte(l.value)); err == nil {
-			out = append(out, l.f)
+		l.Fact.At = moment(at)
+		if t, ok := types(l.Fact.Key); ok {
+			l.Fact.Value, _ = fact.ParseValue(t, []byte(value))
 		}
-	}
-	return out, nil
+		return l, nil
+	}, `SELECT id, key, source, value, at, told_by FROM history WHERE subject = ?1 AND (?2 = 0 OR id < ?2) ORDER BY id DESC LIMIT ?3`, subject, before, limit)
 }
 
 // TrimHistory drops replaced facts that are older than they are kept.

@@ -18,7 +18,10 @@ func (s *Store) Save(ctx context.Context, j job.Job) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO job (id, created, state, device, parent, record) VALUES (?,?,?,?,?,?)
 			ON CONFLICT (id) DO UPDATE SET state = excluded.state, record = excluded.record`,
 			j.ID, stamp(j.Created), j.State, j.Device, j.Parent, string(raw))
-		return err
+		if err != nil {
+			return err
+		}
+		return made(ctx, tx, "job/"+j.ID)
 	})
 }
 
@@ -35,9 +38,11 @@ func (s *Store) Job(ctx context.Context, id string) (job.Job, error) {
 	return one(ctx, s.db, scanJob, `SELECT record FROM job WHERE id = ?`, id)
 }
 
-// Jobs returns the newest jobs, newest first.
-func (s *Store) Jobs(ctx context.Context, limit int) ([]job.Job, error) {
-	return query(ctx, s.db, scanJob, `SELECT record FROM job ORDER BY created DESC, id DESC LIMIT ?`, limit)
+// Jobs returns jobs, newest first, behind the one with an id, or from the newest where
+// that is "".
+func (s *Store) Jobs(ctx context.Context, after string, limit int) ([]job.Job, error) {
+	return query(ctx, s.db, scanJob, `SELECT record FROM job WHERE ?1 = '' OR (created, id) < (SELECT created, id FROM job WHERE id = ?1)
+		ORDER BY created DESC, id DESC LIMIT ?2`, after, limit)
 }
 
 // Children returns the jobs that are part of another, the oldest first.

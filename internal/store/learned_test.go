@@ -54,12 +54,13 @@ func TestAWordThatIsTakenBackStaysInTheHistory(t *testing.T) {
 	require.Equal(t, "heron-2", events[0].Subject, "others hear of it")
 
 	types := func(k fact.Key) (fact.Type, bool) { return fact.Text, k == "said.lamp" }
-	history, err := s.History(t.Context(), heron.ID, types, 10)
+	history, err := s.History(t.Context(), heron.ID, types, 0, 10)
 	require.NoError(t, err)
-	require.Equal(t, []fact.Fact{seen, said}, history, "the newest first; a key that no sheet knows any more is left out")
-	history, err = s.History(t.Context(), heron.ID, types, 1)
+	odd.Value = fact.Value{}
+	require.Equal(t, []store.Known{{ID: 3, Fact: odd}, {ID: 2, Fact: seen}, {ID: 1, Fact: said}}, history, "the newest first; of a key that no sheet knows any more the value is not read")
+	history, err = s.History(t.Context(), heron.ID, types, 3, 1)
 	require.NoError(t, err)
-	require.Empty(t, history, "the newest of all is the one that is left out")
+	require.Equal(t, []store.Known{{ID: 2, Fact: seen}}, history, "behind a line")
 }
 
 func TestTheLastGoodSheetsAreReplacedAsAWhole(t *testing.T) {

@@ -102,7 +102,7 @@ func TestJobsThatAKilledServiceLeftBehindAreFoundWithWhatTheyHadKept(t *testing.
 	children, err := s.Children(t.Context(), "j0")
 	require.NoError(t, err)
 	require.Equal(t, open, children)
-	all, err := s.Jobs(t.Context(), 10)
+	all, err := s.Jobs(t.Context(), "", 10)
 	require.NoError(t, err)
 	require.Equal(t, "j2", all[0].ID, "newest first")
 	_, err = s.Job(t.Context(), "j9")

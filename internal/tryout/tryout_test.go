@@ -113,7 +113,7 @@ func TestEveryPhaseThatFailsSaysWhatAndWhy(t *testing.T) {
 			require.Contains(t, j.Error.Text, c.says)
 		})
 	}
-	all, err := d.Store.Tryouts(t.Context(), "", 100)
+	all, err := d.Store.Tryouts(t.Context(), "", "", 100)
 	require.NoError(t, err)
 	require.Len(t, all, 1, "only what reached the device is kept")
 	require.False(t, all[0].Passed)
@@ -194,7 +194,7 @@ func TestWhatCannotBeRunIsSaidBeforeAJobBegins(t *testing.T) {
 	_, err = d.tries.TakeIn(t.Context(), filepath.Join(dir, "source"))
 	require.Equal(t, problem.Invalid, problem.KindOf(err))
 	require.Empty(t, d.Outlook.Look(d.keeper, "").Working)
-	jobs, err := d.Store.Jobs(t.Context(), 10)
+	jobs, err := d.Store.Jobs(t.Context(), "", 10)
 	require.NoError(t, err)
 	require.Empty(t, jobs)
 }

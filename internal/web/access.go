@@ -1,8 +1,10 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -30,16 +32,12 @@ func accessOf(a store.Access, now time.Time) client.Access {
 	return client.Access{Name: a.Name, Rights: a.Rights, Created: a.Created, Ends: a.Ends, Used: when(a.Used), Over: !now.Before(a.Ends)}
 }
 
-func (s *Server) accesses(ctx context.Context, _ *none) (*out[client.List[client.Access]], error) {
+func (s *Server) accesses(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Access]], error) {
 	all, err := s.Store.Accesses(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	var items []client.Access
-	for _, a := range all {
-		items = append(items, accessOf(a, s.Clock.Now()))
-	}
-	return list(items), nil
+	return accessList.of(in.Select, each(all, func(a store.Access) client.Access { return accessOf(a, s.Clock.Now()) }))
 }
 
 func (s *Server) addAccess(ctx context.Context, in *struct{ Body client.NewAccess }) (*out[client.MadeAccess], error) {
@@ -54,20 +52,13 @@ func (s *Server) addAccess(ctx context.Context, in *struct{ Body client.NewAcces
 	return &out[client.MadeAccess]{client.MadeAccess{Access: accessOf(a, s.Clock.Now()), Secret: secret}}, nil
 }
 
-// auditMost is how many lines of the audit are told at once.
-const auditMost = 500
-
-func (s *Server) audit(ctx context.Context, in *struct {
-	Before int64 `query:"before" minimum:"0" doc:"only lines before this number"`
-	Limit  int   `query:"limit" minimum:"1" maximum:"500" default:"100"`
-}) (*out[client.List[client.AuditLine]], error) {
-	all, err := s.Store.Audit(ctx, in.Before, min(in.Limit, auditMost))
-	if err != nil {
-		return nil, problem(err)
+func (s *Server) audit(ctx context.Context, in *struct{ Select }) (*out[client.List[client.AuditLine]], error) {
+	if _, err := strconv.ParseInt(cmp.Or(in.After, "0"), 10, 64); err != nil {
+		return nil, problem(noSuch(in.After))
 	}
-	var items []client.AuditLine
-	for _, l := range all {
-		items = append(items, client.AuditLine(l))
-	}
-	return list(items), nil
+	return auditList.from(in.Select, paged(ctx, in.After, auditList.id, func(ctx context.Context, after string, n int) ([]client.AuditLine, error) {
+		before, _ := strconv.ParseInt(cmp.Or(after, "0"), 10, 64)
+		all, err := s.Store.Audit(ctx, before, n)
+		return each(all, func(l store.AuditLine) client.AuditLine { return client.AuditLine(l) }), err
+	}))
 }

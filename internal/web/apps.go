@@ -45,19 +45,26 @@ func (s *Server) startRun(ctx context.Context, in *out[client.Run]) (*accepted, 
 	return &accepted{jobOf(j)}, nil
 }
 
-func (s *Server) jobs(ctx context.Context, _ *none) (*out[client.List[client.Job]], error) {
-	all, err := s.Store.Jobs(ctx, 100)
-	if err != nil {
-		return nil, problem(err)
-	}
-	var items []client.Job
-	for _, j := range all {
-		if now, ok := s.Jobs.Job(j.ID); ok {
-			j = now
+func (s *Server) jobs(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Job]], error) {
+	if in.After != "" {
+		if _, err := s.jobNow(ctx, in.After); err != nil {
+			return nil, problem(noSuch(in.After))
 		}
-		items = append(items, jobOf(j))
 	}
-	return list(items), nil
+	return jobList.from(in.Select, paged(ctx, in.After, jobList.id, func(ctx context.Context, after string, n int) ([]client.Job, error) {
+		all, err := s.Store.Jobs(ctx, after, n)
+		if err != nil {
+			return nil, err
+		}
+		var items []client.Job
+		for _, j := range all {
+			if now, ok := s.Jobs.Job(j.ID); ok {
+				j = now
+			}
+			items = append(items, jobOf(j))
+		}
+		return items, nil
+	}))
 }
 
 func (s *Server) job(ctx context.Context, in *OfID) (*out[client.Job], error) {
@@ -89,6 +96,7 @@ func (s *Server) jobNow(ctx context.Context, id string) (job.Job, error) {
 
 func (s *Server) tryouts(ctx context.Context, in *struct {
 	Device string `query:"device"`
+	Select
 }) (*out[client.List[client.Tryout]], error) {
 	id := ""
 	if in.Device != "" {
@@ -98,15 +106,15 @@ func (s *Server) tryouts(ctx context.Context, in *struct {
 		}
 		id = k.Device().ID
 	}
-	all, err := s.Store.Tryouts(ctx, id, 100)
-	if err != nil {
-		return nil, problem(err)
+	if in.After != "" {
+		if _, err := s.Store.Tryout(ctx, in.After); err != nil {
+			return nil, problem(noSuch(in.After))
+		}
 	}
-	var items []client.Tryout
-	for _, t := range all {
-		items = append(items, tryoutOf(t))
-	}
-	return list(items), nil
+	return tryoutList.from(in.Select, paged(ctx, in.After, tryoutList.id, func(ctx context.Context, after string, n int) ([]client.Tryout, error) {
+		all, err := s.Store.Tryouts(ctx, id, after, n)
+		return each(all, tryoutOf), err
+	}))
 }
 
 func (s *Server) tryout(ctx context.Context, in *OfID) (*out[client.Tryout], error) {
@@ -139,28 +147,20 @@ func (s *Server) picture(ctx context.Context, in *OfID) (*png, error) {
 	return &png{"image/png", b.Bytes()}, nil
 }
 
-func (s *Server) projects(ctx context.Context, _ *none) (*out[client.List[client.Project]], error) {
+func (s *Server) projects(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Project]], error) {
 	all, err := s.Store.Projects(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	var items []client.Project
-	for _, p := range all {
-		items = append(items, projectOf(p))
-	}
-	return list(items), nil
+	return projectList.of(in.Select, each(all, projectOf))
 }
 
-func (s *Server) apps(ctx context.Context, _ *none) (*out[client.List[client.AppFile]], error) {
+func (s *Server) apps(ctx context.Context, in *struct{ Select }) (*out[client.List[client.AppFile]], error) {
 	all, err := s.Store.AppFiles(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	var items []client.AppFile
-	for _, a := range all {
-		items = append(items, appFileOf(a))
-	}
-	return list(items), nil
+	return appList.of(in.Select, each(all, appFileOf))
 }
 
 func (s *Server) addApp(ctx context.Context, in *struct {

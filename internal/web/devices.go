@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -31,20 +32,24 @@ func (s *Server) deviceRoutes() {
 func (s *Server) devices(ctx context.Context, in *struct {
 	App    string   `query:"app"`
 	Handle []string `query:"handle" doc:"only these, parted by commas; those that are not on the rack are left out"`
+	Select
 }) (*out[client.List[client.Device]], error) {
 	if err := s.Outlook.CheckApp(in.App); err != nil {
 		return nil, problem(err)
 	}
-	return list(s.rack(in.App, in.Handle...)), nil
-}
-
-// rack is every device, or only some, but those that were retired.
-func (s *Server) rack(app string, only ...string) []client.Device {
-	var items []client.Device
-	for _, st := range s.rackNow(app, only...) {
-		items = append(items, deviceOf(st))
+	language, err := s.racks.language(s.Sheets.Current())
+	if err != nil {
+		return nil, problem(err)
 	}
-	return items
+	all := s.rackNow(in.App, in.Handle...)
+	if in.After != "" {
+		i := slices.IndexFunc(all, func(st outlook.Standing) bool { return st.Device.Handle == in.After })
+		if i < 0 {
+			return nil, problem(noSuch(in.After))
+		}
+		all = all[i+1:]
+	}
+	return selected(in.Select, 0, language, s.racks.value, (*racked).device, func(d client.Device) string { return d.Handle }, without(each(all, func(st outlook.Standing) *racked { return &racked{Standing: st} })))
 }
 
 // rackNow is how the devices of the rack stand.
@@ -67,12 +72,12 @@ func (s *Server) rackNow(app string, only ...string) []outlook.Standing {
 	return items
 }
 
-func (s *Server) unrecognised(context.Context, *none) (*out[client.List[client.Unrecognised]], error) {
+func (s *Server) unrecognised(_ context.Context, in *struct{ Select }) (*out[client.List[client.Unrecognised]], error) {
 	var items []client.Unrecognised
 	for _, x := range s.Rack.Unrecognised() {
 		items = append(items, client.Unrecognised{Name: x.Name, USB: x.USB, Host: x.Host, Port: x.Port, Interfaces: append([]string{}, x.Interfaces...)})
 	}
-	return list(items), nil
+	return unrecognisedList.of(in.Select, items)
 }
 
 // look finds a device and how it stands.

@@ -133,7 +133,7 @@ func (s *Server) allowed(right access.Right, operation string, next fiber.Handle
 			s.Log.Error("write the audit", "actor", a.String(), "operation", operation, "error", err)
 		}
 		id := s.Store.BeginAudit(store.AuditLine{At: s.Clock.Now(), Actor: a.String(), Operation: operation, Subject: strings.TrimPrefix(strings.Clone(c.Path()), "/api/v1")}, failed)
-		err := next(c)
+		err := s.once(c, a, operation, next)
 		s.Store.EndAudit(id, c.Response().StatusCode(), failed)
 		return err
 	}

@@ -33,19 +33,15 @@ func (s *Server) addSet(ctx context.Context, in *struct {
 	return &out[client.DriverSet]{setOf(d)}, nil
 }
 
-func (s *Server) sets(ctx context.Context, _ *none) (*out[client.List[client.DriverSet]], error) {
+func (s *Server) sets(ctx context.Context, in *struct{ Select }) (*out[client.List[client.DriverSet]], error) {
 	all, err := s.Store.DriverSets(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	var items []client.DriverSet
-	for _, d := range all {
-		items = append(items, setOf(d))
-	}
-	return list(items), nil
+	return driverList.of(in.Select, each(all, setOf))
 }
 
-func (s *Server) hosts(ctx context.Context, _ *none) (*out[client.List[client.Host]], error) {
+func (s *Server) hosts(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Host]], error) {
 	all, err := s.Store.Hosts(ctx)
 	if err != nil {
 		return nil, problem(err)
@@ -58,7 +54,7 @@ func (s *Server) hosts(ctx context.Context, _ *none) (*out[client.List[client.Ho
 		}
 		items = append(items, c)
 	}
-	return list(items), nil
+	return hostList.of(in.Select, items)
 }
 
 func (s *Server) addHost(ctx context.Context, in *out[client.Host]) (*out[client.Host], error) {

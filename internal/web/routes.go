@@ -43,6 +43,7 @@ func operation(right access.Right, method, path, id, summary string) huma.Operat
 		Extensions: map[string]any{"x-right": string(right)}}
 	if method == http.MethodPost {
 		op.DefaultStatus = http.StatusOK
+		op.Parameters = []*huma.Param{onceParam}
 	}
 	return op
 }
@@ -119,6 +120,15 @@ func list[T any](items []T) *out[client.List[T]] {
 		items = []T{}
 	}
 	return &out[client.List[T]]{Body: client.List[T]{Items: items}}
+}
+
+// each makes one thing of every other.
+func each[A, B any](all []A, of func(A) B) []B {
+	out := make([]B, len(all))
+	for i, a := range all {
+		out[i] = of(a)
+	}
+	return out
 }
 
 func (s *Server) bench(ctx context.Context, _ *none) (*out[client.Bench], error) {

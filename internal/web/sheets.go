@@ -23,9 +23,10 @@ func (s *Server) sheetRoutes() {
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/sheet", "device-sheet", "The sheet as it results for a device, and where each part comes from"), s.deviceSheet)
 }
 
-func (s *Server) sheets(context.Context, *none) (*out[client.Sheets], error) {
+func (s *Server) sheets(_ context.Context, in *struct{ Select }) (*out[client.Sheets], error) {
 	lib := s.Sheets.Current()
-	body := client.Sheets{Items: []client.Sheet{}, Trouble: mistakes(s.Sheets.Trouble()), Dir: s.Sheets.Dir()}
+	var all []client.Sheet
+	body := client.Sheets{Trouble: mistakes(s.Sheets.Trouble()), Dir: s.Sheets.Dir()}
 	for _, series := range lib.All() {
 		newest := series.Sheets[len(series.Sheets)-1]
 		c := client.Sheet{Sheet: newest.Name, File: lib.File(newest.Name), Family: series.Family, Maker: series.Maker, Model: series.Model.Name,
@@ -40,8 +41,13 @@ func (s *Server) sheets(context.Context, *none) (*out[client.Sheets], error) {
 		if t := s.Sheets.Taken(c.File); !t.IsZero() {
 			c.Own, c.Taken = true, when(t.UTC())
 		}
-		body.Items = append(body.Items, c)
+		all = append(all, c)
 	}
+	chosen, err := sheetList.of(in.Select, all)
+	if err != nil {
+		return nil, err
+	}
+	body.Items, body.Next = chosen.Body.Items, chosen.Body.Next
 	return &out[client.Sheets]{body}, nil
 }
 

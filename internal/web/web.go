@@ -75,8 +75,10 @@ type Server struct {
 
 	mu        sync.Mutex
 	listeners []net.Listener
-	phone     *phone               // the page for a phone that is served; nil for none
-	offered   map[string]time.Time // digests of one-time sign-in secrets, and their ends
+	phone     *phone // the page for a phone that is served; nil for none
+	racks     racks
+	doing     map[string]chan struct{} // requests that are to be done once, and are being done
+	offered   map[string]time.Time     // digests of one-time sign-in secrets, and their ends
 }
 
 // maxBody bounds what is sent to the interface, in bytes.
@@ -85,7 +87,7 @@ const maxBody = 64 << 20
 // New makes the interface; address is that of the TCP listener, which the
 // sign-in addresses name.
 func New(cfg Config, address string) *Server {
-	s := &Server{Config: cfg, origin: "http://" + address, offered: map[string]time.Time{}}
+	s := &Server{Config: cfg, origin: "http://" + address, offered: map[string]time.Time{}, doing: map[string]chan struct{}{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	// An address has one spelling only: the guard goes by it.
 	s.app = fiber.New(fiber.Config{AppName: "Early Bench", BodyLimit: maxBody, ErrorHandler: fiberError, CaseSensitive: true, StrictRouting: true})

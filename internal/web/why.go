@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -14,6 +15,7 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/store"
 )
 
 // This file answers why, takes down what people say, and tells what was learned.
@@ -36,16 +38,22 @@ func (s *Server) whyRoutes() {
 	huma.Register(a, operation(access.Maintain, "DELETE", "/learned", "unlearn", "Forget what was learned"), s.unlearn)
 }
 
-func (s *Server) facts(ctx context.Context, in *OfDevice) (*out[client.List[client.Fact]], error) {
-	st, err := s.look(ctx, in)
+func (s *Server) facts(ctx context.Context, in *struct {
+	OfDevice
+	Select
+}) (*out[client.List[client.Fact]], error) {
+	st, err := s.look(ctx, &in.OfDevice)
 	if err != nil {
 		return nil, err
 	}
-	return list(factsOf(st, st.View.All())), nil
+	return factList.of(in.Select, factsOf(st, st.View.All()))
 }
 
-func (s *Server) history(ctx context.Context, in *OfDevice) (*out[client.List[client.Fact]], error) {
-	st, err := s.look(ctx, in)
+func (s *Server) history(ctx context.Context, in *struct {
+	OfDevice
+	Select
+}) (*out[client.List[client.Fact]], error) {
+	st, err := s.look(ctx, &in.OfDevice)
 	if err != nil {
 		return nil, err
 	}
@@ -53,15 +61,30 @@ func (s *Server) history(ctx context.Context, in *OfDevice) (*out[client.List[cl
 	if err != nil {
 		return nil, problem(err)
 	}
+	if _, err := strconv.ParseInt(cmp.Or(in.After, "0"), 10, 64); err != nil {
+		return nil, problem(noSuch(in.After))
+	}
 	registry := k.Facts().View().Registry()
-	before, err := s.Store.History(ctx, k.Device().ID, func(key fact.Key) (fact.Type, bool) {
+	types := func(key fact.Key) (fact.Type, bool) {
 		spec, ok := registry.Lookup(key)
 		return spec.Type, ok
-	}, 200)
-	if err != nil {
-		return nil, problem(err)
 	}
-	return list(factsOf(st, before)), nil
+	lines := paged(ctx, in.After, func(l store.Known) string { return strconv.FormatInt(l.ID, 10) }, func(ctx context.Context, after string, n int) ([]store.Known, error) {
+		before, _ := strconv.ParseInt(cmp.Or(after, "0"), 10, 64)
+		return s.Store.History(ctx, k.Device().ID, types, before, n)
+	})
+	return historyList.from(in.Select, func(yield func(client.Fact, error) bool) {
+		for l, err := range lines {
+			if err == nil && l.Fact.Value == (fact.Value{}) {
+				continue // of a key that no sheet has any more
+			}
+			f := factOf(st, l.Fact)
+			f.ID = strconv.FormatInt(l.ID, 10)
+			if !yield(f, err) {
+				return
+			}
+		}
+	})
 }
 
 func (s *Server) why(ctx context.Context, in *OfDevice) (*out[client.Why], error) {
@@ -145,16 +168,12 @@ func (s *Server) remedied(ctx context.Context, in *struct {
 	return s.says(ctx, in.Handle, in.OnRevision, func(said outlook.Said) error { return s.Outlook.Remedied(ctx, said, in.Body.Cause) })
 }
 
-func (s *Server) learned(ctx context.Context, _ *none) (*out[client.List[client.Learned]], error) {
+func (s *Server) learned(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Learned]], error) {
 	all, err := s.Store.Learned(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	var items []client.Learned
-	for _, l := range all {
-		items = append(items, client.Learned(l))
-	}
-	return list(items), nil
+	return learnedList.of(in.Select, each(all, func(l store.Learned) client.Learned { return client.Learned(l) }))
 }
 
 // forgotten tells how many cases were forgotten.
@@ -186,7 +205,7 @@ func factOf(st outlook.Standing, f fact.Fact) client.Fact {
 	if spec, ok := st.View.Registry().Lookup(f.Key); ok {
 		text = spec.Label() + ": " + text
 	}
-	return client.Fact{Key: string(f.Key), Value: f.Value.Any(), Text: text, Source: string(f.Source), At: f.At.UTC(), By: f.By, Good: st.View.Good(f, st.Now)}
+	return client.Fact{ID: string(f.Key) + "/" + string(f.Source), Key: string(f.Key), Value: f.Value.Any(), Text: text, Source: string(f.Source), At: f.At.UTC(), By: f.By, Good: st.View.Good(f, st.Now)}
 }
 
 func whyOf(st outlook.Standing) client.Why {

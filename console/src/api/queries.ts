@@ -32,8 +32,9 @@ type Answer<T> = { data?: T; error?: unknown; response: Response };
 async function data<T>(answer: Promise<Answer<T>>): Promise<T> {
   const { data, error, response } = await answer;
   if (!response.ok) {
-    const p = (error ?? {}) as { detail?: string; remedy?: string; title?: string };
-    throw new Problem(response.status, p.detail ?? p.title ?? response.statusText, p.remedy ?? "");
+    const p = (error ?? {}) as { detail?: string; remedy?: string; title?: string; errors?: { message: string }[] };
+    const mistakes = p.errors?.map((e) => ` ${e.message}.`).join("") ?? "";
+    throw new Problem(response.status, (p.detail ?? p.title ?? response.statusText) + mistakes, p.remedy ?? "");
   }
   return data as T;
 }
@@ -45,6 +46,21 @@ export const useDevices = (app: string) =>
   useQuery({
     queryKey: ["devices", app],
     queryFn: () => data(api.GET("/api/v1/devices", { params: { query: { app } } })),
+    placeholderData: (before) => before,
+  });
+
+const lookAgain = 1000; // milliseconds after which is asked again what an expression chooses
+
+/** useChosen asks which devices an expression chooses, by their handles; none is asked for an empty one. */
+export const useChosen = (where: string) =>
+  useQuery({
+    queryKey: ["chosen", where],
+    queryFn: async () => {
+      const chosen = await data(api.GET("/api/v1/devices", { params: { query: { where } } }));
+      return new Set(chosen.items.map((d) => d.handle));
+    },
+    enabled: where !== "",
+    refetchInterval: (query) => (query.state.error ? false : lookAgain),
     placeholderData: (before) => before,
   });
 

@@ -66,6 +66,21 @@ test("words narrow the rack, and say so when they leave nothing", async () => {
   expect(screen.getByText(/No device has all of these words/)).toBeTruthy();
 });
 
+test("an expression behind = is put to the bench, and its mistake is shown", async () => {
+  show();
+  await screen.findByText("1 ready, 1 blocked");
+  const words = screen.getByLabelText("Filter devices");
+  fireEvent.change(words, { target: { value: '= gate.mode == "shut"' } });
+  await vi.waitFor(() => expect(asked).toContain("/api/v1/devices?where=" + encodeURIComponent('gate.mode == "shut"')));
+  queryClient.clear();
+  answers["/api/v1/devices"] = [
+    422,
+    { detail: "The expression of where cannot be used.", errors: [{ message: "there is no gate.mood" }] },
+  ];
+  fireEvent.change(words, { target: { value: '= gate.mood == "shut"' } });
+  expect((await screen.findByRole("alert")).textContent).toContain("there is no gate.mood.");
+});
+
 test("the gates of an app are asked for", async () => {
   show();
   await screen.findByText("the device and Callout");
@@ -88,7 +103,7 @@ test("all ready is said in a word", async () => {
 test("what no sheet fits stands on the shelf, as text", async () => {
   answers["/api/v1/unrecognised"] = [
     200,
-    { items: [{ usb: "f3e1:0102", host: "attic", port: "port 2", interfaces: ["ff/00/00 <b>slate</b>"] }] },
+    { items: [{ name: "unknown-1", usb: "f3e1:0102", host: "attic", port: "port 2", interfaces: ["ff/00/00 <b>slate</b>"] }] },
   ];
   show();
   expect(await screen.findByText("f3e1:0102")).toBeTruthy();

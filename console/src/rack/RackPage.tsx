@@ -1,5 +1,5 @@
-import { useState } from "react";
-import { useDevices, useProjects } from "../api/queries";
+import { useDeferredValue, useState } from "react";
+import { useChosen, useDevices, useProjects } from "../api/queries";
 import type { Device } from "../api/types";
 import { plain } from "../parts/Emphasis";
 import { isReady } from "../parts/gates";
@@ -15,7 +15,9 @@ export function RackPage() {
   const [words, setWords] = useState("");
   const devices = useDevices(app);
   const all = devices.data?.items ?? [];
-  const shown = all.filter((d) => matches(d, words));
+  const expression = useDeferredValue(words.startsWith("=") ? words.slice(1).trim() : "");
+  const chosen = useChosen(expression);
+  const shown = all.filter((d) => (expression ? chosen.data?.has(d.handle) : matches(d, words)));
   return (
     <main className="px-5 pt-3 pb-10 md:px-8">
       <div className="flex flex-wrap items-end justify-between gap-4">
@@ -39,16 +41,20 @@ export function RackPage() {
           <input
             aria-label="Filter devices"
             placeholder="Filter devices"
-            className="input input-sm w-44 border-0 bg-base-200"
+            title='Words, or = and an expression, such as = gate.mode == "shut"'
+            className={`input input-sm border-0 bg-base-200 ${words.startsWith("=") ? "mono w-96" : "w-44"}`}
             value={words}
             onChange={(e) => setWords(e.target.value)}
           />
         </div>
       </div>
-      <ProblemText error={devices.error} />
+      <ProblemText error={devices.error ?? (expression ? chosen.error : null)} />
       {devices.data && all.length === 0 && <Empty />}
-      {all.length > 0 && shown.length === 0 && (
-        <p className="mt-10 text-secondary">No device has all of these words. There are {all.length} without them.</p>
+      {all.length > 0 && shown.length === 0 && !chosen.error && (
+        <p className="mt-10 text-secondary">
+          {expression ? "Of no device this holds." : "No device has all of these words."} There are {all.length} in all. An
+          expression begins with =, such as <code className="mono">= device.family == "tarn"</code>.
+        </p>
       )}
       {shown.length > 0 && <Matrix devices={shown} withApp={app !== ""} />}
       <Shelf />
@@ -58,6 +64,7 @@ export function RackPage() {
 
 function matches(d: Device, words: string) {
   const text = [d.handle, d.maker, d.model, d.release, d.family, d.serial, d.summary, d.first].join(" ").toLowerCase();
+  if (words.startsWith("=")) return true; // an expression that is still empty
   return words
     .toLowerCase()
     .split(/\s+/)

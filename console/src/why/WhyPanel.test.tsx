@@ -6,6 +6,7 @@ import type { Cause, Fact, Why } from "../api/types";
 import { WhyPanel } from "./WhyPanel";
 
 const fact: Fact = {
+  id: "usb.link/bus",
   key: "usb.link",
   value: false,
   text: "the device link: no",

@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+// selection gives a command the options that every list has.
+func (p *program) selection(c *cobra.Command) *client.Select {
+	s := &client.Select{}
+	f := c.Flags()
+	f.StringVar(&s.Where, "where", "", "only those of which this expression holds (earlybench help where)")
+	f.IntVar(&s.Limit, "limit", 0, "at most so many")
+	f.StringVar(&s.After, "after", "", "only those behind this one of the list")
+	p.chosenBy(c, &s.Where)
+	return s
+}
+
+// chosenBy has a mistake in a command's expression shown with its place.
+func (p *program) chosenBy(c *cobra.Command, where *string) {
+	run := c.RunE
+	c.RunE = func(c *cobra.Command, args []string) error { return marked(run(c, args), *where) }
+}
+
+// marked makes of the answer to a wrong expression one that shows the place in it.
+func marked(err error, expression string) error {
+	var p *client.Problem
+	if !errors.As(err, &p) || len(p.Errors) == 0 {
+		return err
+	}
+	var line, col int
+	if n, _ := fmt.Sscanf(p.Errors[0].Location, "query.where:%d:%d", &line, &col); n != 2 {
+		return err
+	}
+	lines := strings.Split(expression, "\n")
+	if line < 1 || line > len(lines) {
+		return err
+	}
+	return usage("--where: %s\n  %s\n  %s^\nWhat there is: earlybench help where", p.Errors[0].Message, lines[line-1], strings.Repeat(" ", max(col-1, 0)))
+}
+
+// lists has a command list what call answers.
+func lists[T any](p *program, c *cobra.Command, call func(*client.Client, context.Context, ...client.Select) ([]T, error), table func([]T)) *cobra.Command {
+	var s *client.Select
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		items, err := call(b, c.Context(), *s)
+		if err != nil {
+			return err
+		}
+		return printList(p, items, table)
+	}
+	s = p.selection(c)
+	return c
+}
+
+// choice tells which devices a command means.
+type choice func(ctx context.Context, b *client.Client, named []string) ([]string, error)
+
+// chooses gives a command the option to choose devices by an expression, beside naming
+// them, and tells which are meant: those that are named, then those that are chosen.
+func (p *program) chooses(c *cobra.Command) choice {
+	where := ""
+	c.Flags().StringVar(&where, "where", "", "devices of which this expression holds, beside those that are named (earlybench help where)")
+	p.chosenBy(c, &where)
+	return func(ctx context.Context, b *client.Client, named []string) ([]string, error) {
+		if where == "" {
+			return named, nil
+		}
+		devices, err := b.Devices(ctx, "", client.Select{Where: where})
+		if err != nil {
+			return nil, err
+		}
+		all := slices.Clone(named)
+		for _, d := range devices {
+			if !slices.Contains(all, d.Handle) {
+				all = append(all, d.Handle)
+			}
+		}
+		if len(all) == 0 {
+			return nil, &exitError{exitFailed, fmt.Sprintf("No device is so: %s. Which there are: earlybench rack.", where)}
+		}
+		fmt.Fprintf(p.err, "Chosen: %s\n", strings.Join(all, ", "))
+		return all, nil
+	}
+}

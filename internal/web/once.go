@@ -1,0 +1,150 @@
+package web
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
+
+	"earlybench.invalid/earlybench/core/plain"
+	eb "earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// A POST with a header Idempotency-Key is done once: the same one again gets the first
+// one's answer, also after the service was killed between the two (docs/json.md). What
+// a request makes is kept in the transaction that makes it; all else that a POST does
+// comes to the same when it is done twice.
+
+const (
+	onceHeader = "Idempotency-Key"
+	onceMost   = 100 // characters of a key
+)
+
+// secrets are the operations whose answer is told once only.
+var secrets = map[string]bool{"add-access": true, "offer-sign-in": true, "open-phone": true}
+
+// onceParam describes the header.
+var onceParam = &huma.Param{Name: onceHeader, In: "header", Description: "does the request once, however often it is sent",
+	Schema: &huma.Schema{Type: "string", MaxLength: new(onceMost)}}
+
+// once does a request once where it asks for that.
+func (s *Server) once(c fiber.Ctx, a access.Actor, operation string, next fiber.Handler) error {
+	key := strings.Clone(c.Get(onceHeader))
+	if key == "" || c.Method() != fiber.MethodPost {
+		return next(c)
+	}
+	if len(key) > onceMost || plain.Line(key) != key {
+		return asFiber(c, eb.Errorf(eb.Invalid, "the header %s is not a text of up to %d printable characters", onceHeader, onceMost))
+	}
+	o := store.Once{Actor: a.String(), Key: key, Request: requestDigest(c)}
+	end, err := s.alone(c.Context(), o)
+	if err != nil {
+		return asFiber(c, err)
+	}
+	defer end()
+	before, had, err := s.Store.BeginOnce(c.Context(), o, s.Clock.Now())
+	if err != nil {
+		return asFiber(c, err)
+	}
+	if had && before.Request != o.Request {
+		return asFiber(c, &eb.Problem{Kind: eb.Invalid, Text: "The " + onceHeader + " was used for another request.", Remedy: "Choose a new key for every thing that is to be done."})
+	}
+	if had && (before.Status != 0 || before.Made != "") {
+		return s.again(c, before, operation)
+	}
+	c.SetContext(store.Making(c.Context(), o))
+	if err := next(c); err != nil {
+		return err
+	}
+	res := c.Response()
+	o.Status, o.Kind, o.Body = res.StatusCode(), string(res.Header.ContentType()), res.Body()
+	if secrets[operation] {
+		o.Body = nil
+	}
+	if err := s.Store.EndOnce(context.WithoutCancel(c.Context()), o); err != nil {
+		s.Log.Error("keep the answer of a request", "operation", operation, "error", err)
+	}
+	return nil
+}
+
+func requestDigest(c fiber.Ctx) string {
+	h := sha256.New()
+	h.Write([]byte(c.Method() + " " + c.OriginalURL() + "\n"))
+	h.Write(c.Body())
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// alone waits until no other request of the same actor and key is being done.
+func (s *Server) alone(ctx context.Context, o store.Once) (end func(), err error) {
+	name := o.Actor + "\n" + o.Key
+	for {
+		s.mu.Lock()
+		done, busy := s.doing[name]
+		if !busy {
+			done = make(chan struct{})
+			s.doing[name] = done
+		}
+		s.mu.Unlock()
+		if !busy {
+			return func() {
+				s.mu.Lock()
+				delete(s.doing, name)
+				s.mu.Unlock()
+				close(done)
+			}, nil
+		}
+		select {
+		case <-done:
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		case <-s.ctx.Done():
+			return nil, eb.New(eb.Unavailable, "the service is ending")
+		}
+	}
+}
+
+// again answers what was answered before, or would have been, had the service not ended.
+func (s *Server) again(c fiber.Ctx, before store.Once, operation string) error {
+	if secrets[operation] {
+		return asFiber(c, &eb.Problem{Kind: eb.Taken, Text: "This was done, and its secret was told once.", Remedy: "Ask for a new one, by another " + onceHeader + "."})
+	}
+	c.Set("Idempotency-Replayed", "true")
+	if before.Status != 0 {
+		c.Status(before.Status)
+		if before.Kind != "" {
+			c.Set(fiber.HeaderContentType, before.Kind)
+		}
+		return c.Send(before.Body)
+	}
+	kind, id, _ := strings.Cut(before.Made, "/")
+	status, told, err := http.StatusOK, any(nil), error(nil)
+	switch kind {
+	case "job":
+		j, jerr := s.jobNow(c.Context(), id)
+		status, told, err = http.StatusAccepted, jobOf(j), jerr
+	case "device":
+		k := s.Rack.ByID(id)
+		if k == nil {
+			err = store.ErrNotFound
+			break
+		}
+		told = deviceOf(s.Outlook.Look(k, ""))
+	}
+	if err != nil || told == nil {
+		return asFiber(c, &eb.Problem{Kind: eb.NotFound, Text: "What this request made is not there any more.", Remedy: "Send it anew, by another " + onceHeader + "."})
+	}
+	raw, err := json.Marshal(told)
+	if err != nil {
+		return asFiber(c, err)
+	}
+	c.Status(status)
+	c.Set(fiber.HeaderContentType, "application/json")
+	return c.Send(plain.JSON(raw))
+}

@@ -1,0 +1,177 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"net/http"
+	"slices"
+	"strconv"
+
+	"earlybench.invalid/earlybench/client"
+	eb "earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/where"
+)
+
+// Select is what every list takes. It is exported so that huma reads it where it is
+// embedded.
+type Select struct {
+	Where string `query:"where" maxLength:"2000" doc:"only items of which this CEL expression holds (docs/where.md)"`
+	Limit int    `query:"limit" minimum:"0" maximum:"1000" doc:"at most so many items; 0 for as many as the list usually tells"`
+	After string `query:"after" maxLength:"200" doc:"only items behind this one, as next of an answer names it"`
+}
+
+// listing is a kind of list: what expressions see of its items, by what name after
+// speaks of one, and how many are told where nobody says how many; 0 for all.
+type listing[T any] struct {
+	item *where.Item[T]
+	id   func(T) string
+	most int
+}
+
+func listingOf[T any](noun string, most int, id func(T) string) listing[T] {
+	return listing[T]{where.Of[T](noun), id, most}
+}
+
+// The lists.
+var (
+	unrecognisedList = listingOf("unrecognised", 0, func(x client.Unrecognised) string { return x.Name })
+	projectList      = listingOf("project", 0, func(x client.Project) string { return x.App })
+	appList          = listingOf("app", 0, func(x client.AppFile) string { return x.Digest })
+	jobList          = listingOf("job", 100, func(x client.Job) string { return x.ID })
+	tryoutList       = listingOf("tryout", 100, func(x client.Tryout) string { return x.ID })
+	accessList       = listingOf("access", 0, func(x client.Access) string { return x.Name })
+	auditList        = listingOf("line", 100, func(x client.AuditLine) string { return strconv.FormatInt(x.ID, 10) })
+	hostList         = listingOf("host", 0, func(x client.Host) string { return x.Name })
+	driverList       = listingOf("driver", 0, func(x client.DriverSet) string { return x.Digest })
+	learnedList      = listingOf("learned", 0, func(x client.Learned) string { return x.Family + "/" + x.Host + "/" + x.Cause })
+	factList         = listingOf("fact", 0, func(x client.Fact) string { return x.ID })
+	historyList      = listingOf("fact", 200, func(x client.Fact) string { return x.ID })
+	sheetList        = listingOf("sheet", 0, func(x client.Sheet) string { return x.Sheet + "/" + x.Code })
+)
+
+// of answers what is selected of all items, in their order.
+func (l listing[T]) of(sel Select, all []T) (*out[client.List[T]], error) {
+	behind, err := l.behind(sel.After, all)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return l.from(sel, without(behind))
+}
+
+// without are items that are there without an error.
+func without[T any](items []T) iter.Seq2[T, error] {
+	return func(yield func(T, error) bool) {
+		for _, item := range items {
+			if !yield(item, nil) {
+				return
+			}
+		}
+	}
+}
+
+// behind are the items behind the one that after names.
+func (l listing[T]) behind(after string, all []T) ([]T, error) {
+	if after == "" {
+		return all, nil
+	}
+	i := slices.IndexFunc(all, func(item T) bool { return l.id(item) == after })
+	if i < 0 {
+		return nil, noSuch(after)
+	}
+	return all[i+1:], nil
+}
+
+func noSuch(after string) error {
+	return &eb.Problem{Kind: eb.Invalid, Text: "This list has no item " + strconv.Quote(after) + " to go on after.", Remedy: "Begin anew, without after."}
+}
+
+// from answers what is selected of items that begin where they shall.
+func (l listing[T]) from(sel Select, items iter.Seq2[T, error]) (*out[client.List[T]], error) {
+	language, err := l.item.Language()
+	if err != nil {
+		return nil, problem(err)
+	}
+	return selected(sel, l.most, language, l.item.Value, func(item T) T { return item }, l.id, items)
+}
+
+// selected answers the items of which an expression in a language holds: value tells
+// that what it asks of an item, tell makes of an item what is answered.
+func selected[I, T any](sel Select, most int, language *where.Language, value func(I, string) (any, bool), tell func(I) T, id func(T) string,
+	items iter.Seq2[I, error]) (*out[client.List[T]], error) {
+	holds := func(I) (bool, error) { return true, nil }
+	if sel.Where != "" {
+		e, err := language.Compile(sel.Where)
+		if err != nil {
+			return nil, problem(badWhere(err))
+		}
+		holds = func(item I) (bool, error) {
+			return e.Holds(func(name string) (any, bool) { return value(item, name) })
+		}
+	}
+	if sel.Limit > 0 {
+		most = sel.Limit
+	}
+	answer := list[T](nil)
+	for item, err := range items {
+		if err != nil {
+			return nil, problem(err)
+		}
+		chosen, err := holds(item)
+		if err != nil {
+			return nil, problem(badWhere(err))
+		}
+		if !chosen {
+			continue
+		}
+		if most > 0 && len(answer.Body.Items) == most {
+			answer.Body.Next = id(answer.Body.Items[most-1])
+			break
+		}
+		answer.Body.Items = append(answer.Body.Items, tell(item))
+	}
+	return answer, nil
+}
+
+// badWhere is the answer to an expression that is wrong, with its place in it.
+func badWhere(err error) error {
+	p := &client.Problem{Status: http.StatusUnprocessableEntity, Kind: string(eb.Invalid), Detail: "The expression of where cannot be used.",
+		Remedy: "What it may use: docs/where.md, or earlybench help where."}
+	p.Title = http.StatusText(p.Status)
+	if m, ok := errors.AsType[*where.Mistake](err); ok {
+		text := m.Text
+		if m.Hint != "" {
+			text += " (" + m.Hint + ")"
+		}
+		p.Errors = []client.Invalid{{Message: text, Location: fmt.Sprintf("query.where:%d:%d", m.Line, m.Col)}}
+		return p
+	}
+	p.Errors = []client.Invalid{{Message: err.Error(), Location: "query.where:1:1"}}
+	return p
+}
+
+// paged are the items of a list that is read page by page, behind one; next returns the
+// next n behind the last.
+func paged[T any](ctx context.Context, after string, id func(T) string, next func(ctx context.Context, after string, n int) ([]T, error)) iter.Seq2[T, error] {
+	const page = 200
+	return func(yield func(T, error) bool) {
+		for {
+			some, err := next(ctx, after, page)
+			if err != nil {
+				var none T
+				yield(none, err)
+				return
+			}
+			for _, item := range some {
+				if !yield(item, nil) {
+					return
+				}
+				after = id(item)
+			}
+			if len(some) < page {
+				return
+			}
+		}
+	}
+}
