@@ -6,7 +6,7 @@ CONSOLE := console
 export GOTOOLCHAIN = local
 
 .DEFAULT_GOAL := help
-.PHONY: help build demo check test soak lint measure screenshots types setup-test
+.PHONY: help build demo check test soak lint measure screenshots docs types setup-test
 
 help: ## print this help
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -43,6 +43,9 @@ types: $(CONSOLE)/node_modules/.ready ## make the console's types from the HTTP 
 # The console's types are made from the description of the interface, and not kept.
 $(CONSOLE)/src/api/schema.d.ts: $(CONSOLE)/openapi.json $(CONSOLE)/node_modules/.ready
 	cd $(CONSOLE) && npm run --silent types
+
+docs: ## write man pages and shell completions to bin/man and bin/completions
+	$(GO) run ./cmd/docs bin
 
 setup-test:
 	@sh scripts/setup.sh

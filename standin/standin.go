@@ -4,10 +4,12 @@
 package standin
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"image/png"
 	"log/slog"
 	"maps"
 	"net"
@@ -249,18 +251,19 @@ func (r *Rig) listen(socket string) error {
 
 // Methods by which stand-ins are steered.
 const (
-	MethodBodies = "bodies"
-	MethodPlug   = "plug"
-	MethodPull   = "pull"
-	MethodTouch  = "touch"
-	MethodScreen = "screen"
-	MethodCard   = "card"
-	MethodClock  = "clock.move"
-	MethodSlide  = "slide"
-	MethodType   = "type"
-	MethodPress  = "press"
-	MethodFaults = "faults"
-	MethodFault  = "fault"
+	MethodBodies  = "bodies"
+	MethodPlug    = "plug"
+	MethodPull    = "pull"
+	MethodTouch   = "touch"
+	MethodScreen  = "screen"
+	MethodPicture = "picture" // a PNG
+	MethodCard    = "card"
+	MethodClock   = "clock.move"
+	MethodSlide   = "slide"
+	MethodType    = "type"
+	MethodPress   = "press"
+	MethodFaults  = "faults"
+	MethodFault   = "fault"
 )
 
 // Steer are the parameters of the methods that concern one body.
@@ -322,6 +325,8 @@ func (r *Rig) handle(ctx context.Context, c *rpc.Conn, method string, params jso
 			return nil, b.Press(p.Text)
 		case MethodScreen:
 			return b.Read(), nil
+		case MethodPicture:
+			return picture(ctx, b)
 		case MethodCard:
 			return b.Card(), nil
 		case MethodFaults:
@@ -346,4 +351,15 @@ func (r *Rig) status() []Status {
 		}
 	}
 	return out
+}
+
+// picture is a body's screen as a PNG.
+func picture(ctx context.Context, b *body.Body) ([]byte, error) {
+	img, _, err := b.Frame(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	err = png.Encode(&out, img)
+	return out.Bytes(), err
 }

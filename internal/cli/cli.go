@@ -74,6 +74,11 @@ func Main(args []string) int {
 	return p.exit(root.ExecuteContext(ctx))
 }
 
+// Command is the whole command line, for those who describe it.
+func Command() *cobra.Command {
+	return (&program{in: os.Stdin, out: os.Stdout, err: os.Stderr}).root()
+}
+
 func (p *program) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "earlybench",

@@ -43,7 +43,11 @@ func (p *program) hostCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return b.AddHost(c.Context(), h)
+		if err := b.AddHost(c.Context(), h); err != nil {
+			return err
+		}
+		fmt.Fprintf(p.err, "%s is watched. Whether it is reached: earlybench host. What hangs on it: earlybench rack\n", h.Name)
+		return nil
 	}}
 	add.Flags().StringVar(&h.USBIP, "usbip", "", "address of its USB/IP exporter, HOST:PORT")
 	add.Flags().StringVar(&h.Control, "control", "", "address of its host protocol, HOST:PORT")
@@ -113,6 +117,7 @@ func (p *program) driverCommand() *cobra.Command {
 			return p.printJSON(d)
 		}
 		fmt.Fprintf(p.out, "%s %s, digest %s\n", d.Name, d.Version, d.Digest)
+		fmt.Fprintf(p.err, "It is installed with your consent: earlybench prep DEVICE --accept %s\n", d.Digest)
 		return nil
 	}})
 	return c
@@ -142,6 +147,7 @@ func (p *program) projectCommand() *cobra.Command {
 		r, err := b.AddProject(c.Context(), dir)
 		if err == nil {
 			fmt.Fprintln(p.out, r.App)
+			fmt.Fprintf(p.err, "Run it: earlybench run %s DEVICE\n", r.App)
 		}
 		return err
 	}})
@@ -211,6 +217,7 @@ func (p *program) appCommand() *cobra.Command {
 			return err
 		}
 		fmt.Fprintf(p.out, "%s %s, id %s\nSigned by the development key %s of this bench.\n", project.ID, project.Version, digest, key.Public().Thumbprint())
+		fmt.Fprintf(p.err, "Run it: earlybench run %s DEVICE\n", args[1])
 		return nil
 	}})
 	return c

@@ -32,7 +32,11 @@ on running when this ends.`,
 				return p.runMany(c.Context(), b, what, "run", args)
 			}
 			what.Device = args[1]
-			j, err := p.start(c.Context(), b, what)
+			var j client.Job
+			err = p.orPrep(c.Context(), args[1], func() (err error) {
+				j, err = p.start(c.Context(), b, what)
+				return err
+			})
 			if err != nil {
 				return err
 			}
@@ -40,6 +44,7 @@ on running when this ends.`,
 				return p.printJSON(j)
 			}
 			if !follow {
+				fmt.Fprintf(p.err, "It runs. See its log: earlybench log %s\n", args[1])
 				return nil
 			}
 			return p.followRun(c.Context(), b, args[1], j, long)
@@ -196,7 +201,7 @@ func (p *program) followRun(ctx context.Context, b *client.Client, handle string
 	case errors.Is(context.Cause(ctx), crashed):
 		return &exitError{exitFailed, fmt.Sprintf("%s has crashed on %s.", j.Result.App, handle)}
 	case parent.Err() != nil || errors.Is(err, context.DeadlineExceeded):
-		fmt.Fprintf(p.err, "%s goes on running on %s.\n", j.Result.App, handle)
+		fmt.Fprintf(p.err, "%s goes on running on %s. See its log again: earlybench log %[2]s\n", j.Result.App, handle)
 		return nil
 	case err == nil:
 		return &exitError{exitGone, fmt.Sprintf("The link to %s ended. Plug it in again: earlybench log %s goes on.", handle, handle)}
@@ -236,7 +241,11 @@ func (p *program) tryCommand() *cobra.Command {
 				return p.runMany(c.Context(), b, what, "try", args)
 			}
 			what.Device = args[1]
-			j, err := p.start(c.Context(), b, what)
+			var j client.Job
+			err = p.orPrep(c.Context(), args[1], func() (err error) {
+				j, err = p.start(c.Context(), b, what)
+				return err
+			})
 			if err != nil {
 				return err
 			}
@@ -344,18 +353,20 @@ func (p *program) logCommand() *cobra.Command {
 				ctx, cancel = context.WithTimeout(ctx, long)
 				defer cancel()
 			}
-			err = b.Log(ctx, args[0], app, after, func(l client.Line) {
-				if p.json {
-					p.printJSON(l) //nolint:errcheck // standard output is gone
-					return
-				}
-				p.printLine(l)
+			err = p.orPrep(ctx, args[0], func() error {
+				return b.Log(ctx, args[0], app, after, func(l client.Line) {
+					if p.json {
+						p.printJSON(l) //nolint:errcheck // standard output is gone
+						return
+					}
+					p.printLine(l)
+				})
 			})
 			switch {
 			case ctx.Err() != nil:
 				return nil
 			case err == nil:
-				return &exitError{exitGone, fmt.Sprintf("The link to %s ended.", args[0])}
+				return &exitError{exitGone, fmt.Sprintf("The link to %s ended. Plug it in again, then go on: earlybench log %[1]s", args[0])}
 			}
 			return err
 		}}

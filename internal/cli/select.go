@@ -58,6 +58,10 @@ func lists[T any](p *program, c *cobra.Command, call func(*client.Client, contex
 		if err != nil {
 			return err
 		}
+		if len(items) == 0 && *s != (client.Select{}) && !p.json {
+			empty(p.out, "Nothing in this list is so. All that there is: "+c.CommandPath())
+			return nil
+		}
 		return printList(p, items, table)
 	}
 	s = p.selection(c)

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"os"
 	"strings"
 	"time"
 
@@ -84,7 +85,15 @@ func (p *program) standinCommand() *cobra.Command {
 }
 
 func (p *program) standinScreen() *cobra.Command {
-	return &cobra.Command{Use: "screen DEVICE", Short: "What a stand-in's screen says, and what of it can be touched", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	png := ""
+	c := &cobra.Command{Use: "screen DEVICE", Short: "What a stand-in's screen says, and what of it can be touched", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		if png != "" {
+			var picture []byte
+			if err := p.steer(c.Context(), standin.MethodPicture, standin.Steer{Body: args[0]}, &picture); err != nil {
+				return err
+			}
+			return os.WriteFile(png, picture, 0o644)
+		}
 		var r body.Reading
 		if err := p.steer(c.Context(), standin.MethodScreen, standin.Steer{Body: args[0]}, &r); err != nil {
 			return err
@@ -95,6 +104,8 @@ func (p *program) standinScreen() *cobra.Command {
 		p.printReading(r)
 		return nil
 	}}
+	c.Flags().StringVar(&png, "png", "", "write its picture to this file instead")
+	return c
 }
 
 // printReading prints a screen as a person reads it; what can be touched is marked.

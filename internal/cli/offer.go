@@ -1,0 +1,48 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+// orPrep does something with a device. Where that is not ready for it, and a person sits
+// at the terminal, it offers to lead through what is missing, and then does it.
+func (p *program) orPrep(ctx context.Context, handle string, do func() error) error {
+	err := do()
+	var problem *client.Problem
+	if !errors.As(err, &problem) || problem.Kind != "blocked" || problem.Gate == "" || !p.terminal || p.unattended || p.json {
+		return err
+	}
+	fmt.Fprintln(p.err, safe(problem.Error()))
+	fmt.Fprintf(p.err, "\nBe led through what %s needs, and then go on? [Y/n] ", handle)
+	switch answer, rerr := p.readLine(); {
+	case rerr != nil:
+		return err
+	case answer != "" && !strings.EqualFold(answer[:1], "y"):
+		return &exitError{exitBlocked, "Not done. Go on with: earlybench prep " + handle}
+	}
+	if err := p.leadOnScreen(ctx, []string{handle}, ""); err != nil {
+		return err
+	}
+	return do()
+}
+
+// readLine reads one line that somebody types, and nothing behind it.
+func (p *program) readLine() (string, error) {
+	var line []byte
+	one := make([]byte, 1)
+	for {
+		n, err := p.in.Read(one)
+		if n == 1 && one[0] == '\n' {
+			return strings.TrimSpace(string(line)), nil
+		}
+		line = append(line, one[:n]...)
+		if err != nil {
+			return "", err
+		}
+	}
+}
