@@ -138,41 +138,6 @@ func (c *Client) SignInAddress(ctx context.Context) (string, error) {
 	return out.URL, err
 }
 
-// Select chooses of a list: by an expression (docs/where.md), at most so many (0: as
-// many as the list usually tells), behind an item.
-type Select struct {
-	Where string
-	Limit int
-	After string
-}
-
-// query puts what is selected to an address's query.
-func query(q url.Values, sel []Select) string {
-	for _, s := range sel {
-		for name, value := range map[string]string{"where": s.Where, "after": s.After} {
-			if value != "" {
-				q.Set(name, value)
-			}
-		}
-		if s.Limit > 0 {
-			q.Set("limit", strconv.Itoa(s.Limit))
-		}
-	}
-	if len(q) == 0 {
-		return ""
-	}
-	return "?" + q.Encode()
-}
-
-// list asks for a list.
-func list[T any](ctx context.Context, c *Client, path string, q url.Values, sel []Select) ([]T, error) {
-	if q == nil {
-		q = url.Values{}
-	}
-	l, err := call[List[T]](ctx, c, "GET", path+query(q, sel), nil)
-	return l.Items, err
-}
-
 // Devices lists the rack; with an app, the gates per app too.
 func (c *Client) Devices(ctx context.Context, app string, sel ...Select) ([]Device, error) {
 	return list[Device](ctx, c, api+"/devices", url.Values{"app": {app}}, sel)
@@ -365,6 +330,22 @@ func (c *Client) DropAccess(ctx context.Context, name string) error {
 	return err
 }
 
+// Sessions lists the browsers that are signed in.
+func (c *Client) Sessions(ctx context.Context, sel ...Select) ([]Session, error) {
+	return list[Session](ctx, c, api+"/sessions", nil, sel)
+}
+
+// EndSession signs a browser out.
+func (c *Client) EndSession(ctx context.Context, id string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", api+"/sessions/"+url.PathEscape(id), nil)
+	return err
+}
+
+// Tellable lists what a person may state of a device.
+func (c *Client) Tellable(ctx context.Context, handle string, sel ...Select) ([]Tellable, error) {
+	return list[Tellable](ctx, c, device(handle)+"/tellable", nil, sel)
+}
+
 // Audit tells who did what, the newest first.
 func (c *Client) Audit(ctx context.Context, sel ...Select) ([]AuditLine, error) {
 	return list[AuditLine](ctx, c, api+"/audit", nil, sel)
@@ -442,6 +423,11 @@ func (c *Client) Job(ctx context.Context, id string) (Job, error) {
 func (c *Client) StopJob(ctx context.Context, id string) error {
 	_, err := call[struct{}](ctx, c, "POST", api+"/jobs/"+url.PathEscape(id)+"/stop", struct{}{})
 	return err
+}
+
+// RepeatJob does again what a run or tryout did.
+func (c *Client) RepeatJob(ctx context.Context, id string) (Job, error) {
+	return call[Job](ctx, c, "POST", api+"/jobs/"+url.PathEscape(id)+"/repeat", struct{}{})
 }
 
 // Tryouts lists the newest tryouts, of a device where handle is not "".

@@ -11,6 +11,7 @@ type Bench struct {
 	Name        string    `json:"name"`
 	Version     string    `json:"version"`
 	Fingerprint string    `json:"fingerprint" doc:"of the bench's link key, as devices show it"`
+	Developer   string    `json:"developer" doc:"thumbprint of the development key by which it signs apps"`
 	Now         time.Time `json:"now"`
 	Sequence    int64     `json:"sequence" doc:"of the newest event"`
 }
@@ -367,6 +368,7 @@ type Job struct {
 	Phases  []Phase    `json:"phases" nullable:"false"`
 	Error   *Trouble   `json:"error"`
 	Result  *RunResult `json:"result"`
+	Again   bool       `json:"again" doc:"it has ended and can be repeated"`
 	Created time.Time  `json:"created"`
 	Ended   *time.Time `json:"ended"`
 }
@@ -534,6 +536,24 @@ type Access struct {
 	Ends    time.Time  `json:"ends"`
 	Used    *time.Time `json:"used" doc:"the last time"`
 	Over    bool       `json:"over" doc:"it has ended"`
+}
+
+// Session is a browser that is signed in.
+type Session struct {
+	ID      string    `json:"id"`
+	Agent   string    `json:"agent" doc:"what the browser calls itself"`
+	Created time.Time `json:"created"`
+	Ends    time.Time `json:"ends"`
+	Used    time.Time `json:"used" doc:"the last time, to a minute"`
+	This    bool      `json:"this" doc:"it is the one that asks"`
+}
+
+// Tellable is a fact of a device that a person may state.
+type Tellable struct {
+	Key    string   `json:"key"`
+	Text   string   `json:"text" doc:"what it tells"`
+	Type   string   `json:"type" enum:"bool,int,text,texts,release,time"`
+	Values []string `json:"values" nullable:"false" doc:"that it may have; empty for any"`
 }
 
 // NewAccess is a key that is to be made.

@@ -59,6 +59,15 @@ func (s Spec) Label() string {
 	return label
 }
 
+// Values are those that a text may have; none where it may have any.
+func (s Spec) Values() []string {
+	_, values, ok := strings.Cut(s.Text, ": ")
+	if !ok || s.Type != Text {
+		return []string{}
+	}
+	return strings.Split(values, ", ")
+}
+
 // A Fact is one observation. Scope, where not empty, names the plugging-in or
 // link over which it was seen: the fact is good only while that lasts.
 type Fact struct {

@@ -49,6 +49,15 @@ what only the bench's owner may do are never a key's.`,
 		return b.DropAccess(c.Context(), args[0])
 	}}
 	c.AddCommand(add, drop)
+	browsers := lists(p, &cobra.Command{Use: "browsers", Short: "Browsers that are signed in", Args: cobra.NoArgs}, (*client.Client).Sessions, p.printSessions)
+	browsers.AddCommand(&cobra.Command{Use: "drop SESSION", Short: "Sign a browser out", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		return b.EndSession(c.Context(), args[0])
+	}})
+	c.AddCommand(browsers)
 	return c
 }
 
@@ -97,4 +106,16 @@ func outcomeText(status int) string {
 		return "refused"
 	}
 	return fmt.Sprintf("failed (%d)", status)
+}
+
+func (p *program) printSessions(all []client.Session) {
+	if len(all) == 0 {
+		empty(p.out, "No browser is signed in. Sign one in: earlybench console")
+		return
+	}
+	var rows [][]string
+	for _, n := range all {
+		rows = append(rows, []string{n.ID, clockText(n.Created), clockText(n.Used), clockText(n.Ends), oneLine(safe(n.Agent), 60)})
+	}
+	table(p.out, []string{"session", "signed in", "used last", "ends", "browser"}, rows)
 }

@@ -79,6 +79,8 @@ func (p *program) ofBench(ctx context.Context, b *client.Client, c *cobra.Comman
 	case "DEVICE":
 		all := names(func(ctx context.Context, _ ...client.Select) ([]client.Device, error) { return b.Devices(ctx, "") }, func(x client.Device) string { return x.Handle })(ctx)
 		return slices.DeleteFunc(all, func(h string) bool { return slices.Contains(before, h) })
+	case "SESSION":
+		return names(b.Sessions, func(x client.Session) string { return x.ID + "\t" + x.Agent })(ctx)
 	case "JOB":
 		return names(b.Jobs, func(x client.Job) string { return x.ID + "\t" + x.Title + ", " + x.State })(ctx)
 	case "TRYOUT":

@@ -162,6 +162,21 @@ func (p *program) jobCommand() *cobra.Command {
 			return err
 		}
 		return b.StopJob(c.Context(), args[0])
+	}}, &cobra.Command{Use: "repeat JOB", Short: "Do again what a run or tryout did; of one on several devices, where it failed", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		j, err := b.RepeatJob(c.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		fmt.Fprintln(p.err, safe(j.Title))
+		j, err = p.follow(c.Context(), b, j)
+		if p.json && err == nil {
+			return p.printJSON(j)
+		}
+		return err
 	}})
 	return c
 }

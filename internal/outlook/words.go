@@ -71,10 +71,8 @@ func (o *Outlook) TellFact(ctx context.Context, s Said, key, value string) error
 	spec, ok := registry.Lookup(fact.Key(key))
 	if !ok || !slices.Contains(spec.Sources, fact.Person) {
 		var may []string
-		for _, s := range registry.All() {
-			if slices.Contains(s.Sources, fact.Person) && !strings.ContainsAny(string(s.Key), "-") && !isWord(s.Key) {
-				may = append(may, string(s.Key))
-			}
+		for _, s := range Tellable(registry) {
+			may = append(may, string(s.Key))
 		}
 		return problem.Errorf(problem.Invalid, "fact %.60q cannot be stated by a person; a person can state %s", key, strings.Join(may, ", "))
 	}
@@ -83,6 +81,16 @@ func (o *Outlook) TellFact(ctx context.Context, s Said, key, value string) error
 		return problem.Errorf(problem.Invalid, "fact %s: %w", key, err)
 	}
 	return o.say(ctx, s, spec.Key, v, spec.Ends == fact.EndsUnplug)
+}
+
+// Tellable are the facts that a person may state.
+func Tellable(registry *fact.Registry) (out []fact.Spec) {
+	for _, s := range registry.All() {
+		if slices.Contains(s.Sources, fact.Person) && !strings.ContainsAny(string(s.Key), "-") && !isWord(s.Key) {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 func isWord(k fact.Key) bool {

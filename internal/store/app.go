@@ -174,31 +174,3 @@ func (s *Store) SaveTryout(ctx context.Context, device string, t Tryout) error {
 		return nil
 	})
 }
-
-// SaveSession keeps a console's session, by the digest of its secret.
-func (s *Store) SaveSession(ctx context.Context, digest string, created, ends time.Time) error {
-	return s.change(ctx, "", "", func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE ends < ?`, stamp(created)); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO session (secret, created, ends) VALUES (?,?,?)`, digest, stamp(created), stamp(ends))
-		return err
-	})
-}
-
-// HasSession tells whether a session is good at now.
-func (s *Store) HasSession(ctx context.Context, digest string, now time.Time) (bool, error) {
-	var n int
-	if err := s.db.QueryRowContext(ctx, `SELECT count(*) FROM session WHERE secret = ? AND ends > ?`, digest, stamp(now)).Scan(&n); err != nil {
-		return false, unavailable("look a session up", err)
-	}
-	return n > 0, nil
-}
-
-// DropSession ends a session.
-func (s *Store) DropSession(ctx context.Context, digest string) error {
-	return s.change(ctx, "", "", func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE secret = ?`, digest)
-		return err
-	})
-}

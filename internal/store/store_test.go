@@ -157,7 +157,7 @@ func TestSessionsEnd(t *testing.T) {
 		require.NoError(t, err)
 		return ok
 	}
-	require.NoError(t, s.SaveSession(t.Context(), "d", now, now.Add(time.Hour)))
+	require.NoError(t, s.SaveSession(t.Context(), store.Session{Secret: "d", Created: now, Ends: now.Add(time.Hour)}))
 	require.True(t, has(now))
 	require.False(t, has(now.Add(2*time.Hour)))
 	require.NoError(t, s.DropSession(t.Context(), "d"))

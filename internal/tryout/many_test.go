@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -45,9 +46,23 @@ func TestSeveralDevicesAreOneJobWithATableAndEachGetsItsTurn(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, children, 1, "only what could begin is a job")
 	require.Equal(t, "owner/ada", children[0].Actor)
+
 	built, err := os.ReadFile(filepath.Join(dir, "builds"))
 	require.NoError(t, err)
 	require.Equal(t, "x\n", string(built), "it is built once")
+
+	again, err := d.Tryouts.Repeat(t.Context(), j, "owner/bea")
+	require.NoError(t, err)
+	require.Equal(t, "Run fellgate/callout on 2 devices", again.Title, "those on which it failed")
+	require.Equal(t, "owner/bea", again.Actor)
+	d.Ended(again)
+	done, err := d.Store.Job(t.Context(), children[0].ID)
+	require.NoError(t, err)
+	again, err = d.Tryouts.Repeat(t.Context(), done, "owner/bea")
+	require.NoError(t, err)
+	require.Equal(t, job.Done, d.Ended(again).State, "the same on one device")
+	_, err = d.Tryouts.Repeat(t.Context(), job.Job{ID: "x", Kind: "admission.ask", Ended: time.Now()}, "owner/bea")
+	require.ErrorContains(t, err, "cannot be repeated")
 
 	for name, ask := range map[string]tryout.Ask{
 		"no device":      {App: "fellgate/callout"},

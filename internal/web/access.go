@@ -25,6 +25,12 @@ func (s *Server) accessRoutes() {
 	huma.Register(a, drop, func(ctx context.Context, in *OfID) (*struct{}, error) {
 		return nil, problem(s.Store.DropAccess(ctx, in.ID))
 	})
+	huma.Register(a, operation(access.Consent, "GET", "/sessions", "sessions", "The browsers that are signed in, the newest first"), s.sessions)
+	end := silent(access.Consent, "/sessions/{id}", "end-session", "Sign a browser out that is signed in somewhere")
+	end.Method = http.MethodDelete
+	huma.Register(a, end, func(ctx context.Context, in *OfID) (*struct{}, error) {
+		return nil, problem(s.Store.DropSession(ctx, in.ID))
+	})
 	huma.Register(a, operation(access.Consent, "GET", "/audit", "audit", "Who did what, the newest first"), s.audit)
 }
 
@@ -60,5 +66,19 @@ func (s *Server) audit(ctx context.Context, in *struct{ Select }) (*out[client.L
 		before, _ := strconv.ParseInt(cmp.Or(after, "0"), 10, 64)
 		all, err := s.Store.Audit(ctx, before, n)
 		return each(all, func(l store.AuditLine) client.AuditLine { return client.AuditLine(l) }), err
+	}))
+}
+
+func (s *Server) sessions(ctx context.Context, in *struct {
+	Select
+	Cookie string `header:"Cookie"`
+}) (*out[client.List[client.Session]], error) {
+	all, err := s.Store.Sessions(ctx, s.Clock.Now())
+	if err != nil {
+		return nil, problem(err)
+	}
+	mine := s.cookieDigest(in.Cookie)
+	return sessionList.of(in.Select, each(all, func(n store.Session) client.Session {
+		return client.Session{ID: n.ID(), Agent: n.Agent, Created: n.Created, Ends: n.Ends, Used: n.Used, This: n.Secret == mine}
 	}))
 }

@@ -25,6 +25,7 @@ func (s *Server) appRoutes() {
 	huma.Register(a, operation(access.Look, "GET", "/jobs", "jobs", "The newest jobs"), s.jobs)
 	huma.Register(a, operation(access.Look, "GET", "/jobs/{id}", "job", "A job"), s.job)
 	huma.Register(a, silent(access.Use, "/jobs/{id}/stop", "stop-job", "Stop a job"), s.stopJob)
+	huma.Register(a, work(access.Use, "/jobs/{id}/repeat", "repeat-job", "Do again what a run or tryout did; of one on several devices, on those where it failed"), s.repeatJob)
 	huma.Register(a, operation(access.Look, "GET", "/tryouts", "tryouts", "The newest tryouts"), s.tryouts)
 	huma.Register(a, operation(access.Look, "GET", "/tryouts/{id}", "tryout", "A tryout"), s.tryout)
 	huma.Register(a, operation(access.Look, "GET", "/tryouts/{id}/picture.png", "picture", "A tryout's picture"), s.picture)
@@ -84,6 +85,18 @@ func (s *Server) stopJob(ctx context.Context, in *OfID) (*struct{}, error) {
 		return nil, problem(eb.Errorf(eb.Invalid, "job %s has ended already: it is %s", in.ID, j.State))
 	}
 	return nil, nil
+}
+
+func (s *Server) repeatJob(ctx context.Context, in *OfID) (*accepted, error) {
+	j, err := s.jobNow(ctx, in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	again, err := s.Tryouts.Repeat(ctx, j, access.From(ctx).String())
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &accepted{jobOf(again)}, nil
 }
 
 // jobNow is a job as it is: what runs knows more than what was kept of it last.

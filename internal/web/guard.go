@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"net"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/plain"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/store"
@@ -221,7 +223,8 @@ func (s *Server) take(secret string) bool {
 }
 
 type signIn struct {
-	Body struct {
+	Agent string `header:"User-Agent"`
+	Body  struct {
 		Secret string `json:"secret" maxLength:"100"`
 	}
 }
@@ -236,7 +239,8 @@ func (s *Server) signIn(ctx context.Context, in *signIn) (*signedIn, error) {
 	}
 	secret := rand.Text()
 	now := s.Clock.Now()
-	if err := s.Store.SaveSession(ctx, digest(secret), now, now.Add(sessionGood)); err != nil {
+	session := store.Session{Secret: digest(secret), Agent: plain.Cut(plain.Line(in.Agent), 200), Created: now, Ends: now.Add(sessionGood)}
+	if err := s.Store.SaveSession(ctx, session); err != nil {
 		return nil, problem(err)
 	}
 	return &signedIn{Cookie: s.cookie() + "=" + secret + "; Path=/api; HttpOnly; SameSite=Strict; Max-Age=2592000"}, nil
@@ -245,12 +249,20 @@ func (s *Server) signIn(ctx context.Context, in *signIn) (*signedIn, error) {
 func (s *Server) signOut(ctx context.Context, in *struct {
 	Cookie string `header:"Cookie"`
 }) (*signedIn, error) {
-	for part := range strings.SplitSeq(in.Cookie, ";") {
-		if name, secret, ok := strings.Cut(strings.TrimSpace(part), "="); ok && name == s.cookie() {
-			if err := s.Store.DropSession(ctx, digest(secret)); err != nil {
-				return nil, problem(err)
-			}
+	if secret := s.cookieDigest(in.Cookie); secret != "" {
+		if err := s.Store.DropSession(ctx, secret); err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, problem(err)
 		}
 	}
 	return &signedIn{Cookie: s.cookie() + "=; Path=/api; HttpOnly; SameSite=Strict; Max-Age=0"}, nil
+}
+
+// cookieDigest is the digest of the session's secret among cookies; "" for none.
+func (s *Server) cookieDigest(cookies string) string {
+	for part := range strings.SplitSeq(cookies, ";") {
+		if name, secret, ok := strings.Cut(strings.TrimSpace(part), "="); ok && name == s.cookie() {
+			return digest(secret)
+		}
+	}
+	return ""
 }

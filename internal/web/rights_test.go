@@ -14,6 +14,7 @@ import (
 
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/store"
 )
 
 // rights are the right that each route asks, written by hand. A route that is not
@@ -23,7 +24,7 @@ var rights = map[string]string{
 	"GET /api/openapi-3.0.yaml": "public", "POST /api/v1/sign-in": "public",
 
 	"GET /api/*": "look", "GET /api/v1/apps": "look", "GET /api/v1/bench": "look", "GET /api/v1/devices": "look", "GET /api/v1/devices/:handle": "look",
-	"GET /api/v1/devices/:handle/facts": "look", "GET /api/v1/devices/:handle/history": "look", "GET /api/v1/devices/:handle/log": "look",
+	"GET /api/v1/devices/:handle/facts": "look", "GET /api/v1/devices/:handle/tellable": "look", "GET /api/v1/devices/:handle/history": "look", "GET /api/v1/devices/:handle/log": "look",
 	"GET /api/v1/devices/:handle/prep": "look", "GET /api/v1/devices/:handle/report": "look", "GET /api/v1/devices/:handle/retirement": "look",
 	"GET /api/v1/devices/:handle/sheet": "look", "GET /api/v1/devices/:handle/why": "look", "GET /api/v1/events": "look", "GET /api/v1/hosts": "look",
 	"GET /api/v1/jobs": "look", "GET /api/v1/jobs/:id": "look", "GET /api/v1/learned": "look", "GET /api/v1/projects": "look", "GET /api/v1/round": "look",
@@ -34,9 +35,9 @@ var rights = map[string]string{
 	"PATCH /api/v1/devices/:handle": "use", "POST /api/v1/devices": "use", "POST /api/v1/devices/:handle/admission": "use",
 	"POST /api/v1/devices/:handle/answers": "use", "POST /api/v1/devices/:handle/facts": "use", "POST /api/v1/devices/:handle/find": "use",
 	"POST /api/v1/devices/:handle/remedies": "use", "POST /api/v1/devices/:handle/retirement": "use", "POST /api/v1/devices/:handle/retirement/told": "use",
-	"POST /api/v1/devices/:handle/told": "use", "POST /api/v1/jobs/:id/stop": "use", "POST /api/v1/runs": "use",
+	"POST /api/v1/devices/:handle/told": "use", "POST /api/v1/jobs/:id/stop": "use", "POST /api/v1/jobs/:id/repeat": "use", "POST /api/v1/runs": "use",
 
-	"GET /api/v1/audit": "consent", "POST /api/v1/devices/:handle/driver": "consent",
+	"GET /api/v1/audit": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "consent",
 
 	"DELETE /api/v1/learned": "maintain", "DELETE /api/v1/sheets/:name": "maintain", "POST /api/v1/drivers": "maintain", "POST /api/v1/sheets": "maintain",
 
@@ -83,7 +84,7 @@ func (d *desk) session(t *testing.T) string {
 	t.Helper()
 	secret := fmt.Sprint("secret", time.Now().UnixNano())
 	sum := sha256.Sum256([]byte(secret))
-	require.NoError(t, d.Store.SaveSession(t.Context(), hex.EncodeToString(sum[:]), time.Now(), time.Now().Add(time.Hour)))
+	require.NoError(t, d.Store.SaveSession(t.Context(), store.Session{Secret: hex.EncodeToString(sum[:]), Agent: "test", Created: time.Now(), Ends: time.Now().Add(time.Hour)}))
 	return "earlybench-" + d.Base[strings.LastIndex(d.Base, ":")+1:] + "=" + secret
 }
 

@@ -43,6 +43,8 @@ var (
 	tryoutList       = listingOf("tryout", 100, func(x client.Tryout) string { return x.ID })
 	accessList       = listingOf("access", 0, func(x client.Access) string { return x.Name })
 	auditList        = listingOf("line", 100, func(x client.AuditLine) string { return strconv.FormatInt(x.ID, 10) })
+	sessionList      = listingOf("session", 0, func(x client.Session) string { return x.ID })
+	tellableList     = listingOf("tellable", 0, func(x client.Tellable) string { return x.Key })
 	hostList         = listingOf("host", 0, func(x client.Host) string { return x.Name })
 	driverList       = listingOf("driver", 0, func(x client.DriverSet) string { return x.Digest })
 	learnedList      = listingOf("learned", 0, func(x client.Learned) string { return x.Family + "/" + x.Host + "/" + x.Cause })

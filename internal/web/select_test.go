@@ -26,20 +26,22 @@ import (
 // lists are all lists of the interface: the noun that expressions use of each, and one
 // that holds of its first item only. A list that is not here fails the test.
 var lists = map[string]struct{ noun, first string }{
-	"/devices":                  {"device", `device.handle == "kittiwake-1"`},
-	"/unrecognised":             {"unrecognised", ""},
-	"/projects":                 {"project", `project.app == "fellgate/app-0"`},
-	"/apps":                     {"app", `app.version == "3"`},
-	"/jobs":                     {"job", `job.id == "job-2" && job.state == "failed" && job.error.kind == "blocked"`},
-	"/tryouts":                  {"tryout", `tryout.id == "try-2" && !tryout.passed`},
-	"/access":                   {"access", `access.name == "k-look" && "look" in access.rights`},
-	"/audit":                    {"line", `line.operation == "retire"`},
-	"/hosts":                    {"host", `host.name == "attic"`},
-	"/drivers":                  {"driver", `driver.name == "halden-link" && "f3e0:0104" in driver.fits`},
-	"/learned":                  {"learned", `learned.cause == "way-hidden"`},
-	"/sheets":                   {"sheet", `sheet.family == "kestle"`},
-	"/devices/{handle}/facts":   {"fact", `fact.key == "air.network"`},
-	"/devices/{handle}/history": {"fact", `fact.text.endsWith("hotspot")`},
+	"/devices":                   {"device", `device.handle == "kittiwake-1"`},
+	"/unrecognised":              {"unrecognised", ""},
+	"/projects":                  {"project", `project.app == "fellgate/app-0"`},
+	"/apps":                      {"app", `app.version == "3"`},
+	"/jobs":                      {"job", `job.id == "job-2" && job.state == "failed" && job.error.kind == "blocked"`},
+	"/tryouts":                   {"tryout", `tryout.id == "try-2" && !tryout.passed`},
+	"/access":                    {"access", `access.name == "k-look" && "look" in access.rights`},
+	"/audit":                     {"line", `line.operation == "retire"`},
+	"/hosts":                     {"host", `host.name == "attic"`},
+	"/drivers":                   {"driver", `driver.name == "halden-link" && "f3e0:0104" in driver.fits`},
+	"/learned":                   {"learned", `learned.cause == "way-hidden"`},
+	"/sessions":                  {"session", `session.agent == "test-1"`},
+	"/devices/{handle}/tellable": {"tellable", `tellable.type == "bool"`},
+	"/sheets":                    {"sheet", `sheet.family == "kestle"`},
+	"/devices/{handle}/facts":    {"fact", `fact.key == "air.network"`},
+	"/devices/{handle}/history":  {"fact", `fact.text.endsWith("hotspot")`},
 }
 
 // stocked is a bench with two items and more in every list that can have them.
@@ -75,6 +77,7 @@ func stocked(t *testing.T) *desk {
 		require.NoError(t, err)
 		require.NoError(t, f.Close())
 		d.Clock.Move(time.Second)
+		require.NoError(t, d.Store.SaveSession(ctx, store.Session{Secret: fmt.Sprintf("%012d%052d", i, 0), Agent: fmt.Sprintf("test-%d", i), Created: d.Clock.Now(), Ends: d.Clock.Now().Add(time.Hour)}))
 		_, err = d.Tryouts.TakeIn(ctx, f.Name())
 		require.NoError(t, err)
 		d.asks(t, "owner", "POST", "/api/v1/jobs/job-0/stop") // refused, and a line of the audit

@@ -23,7 +23,7 @@ import (
 // interface tells it.
 
 func (s *Server) benchOf(last int64) client.Bench {
-	return client.Bench{ID: s.ID, Name: s.Bench, Version: Version, Fingerprint: ssh.FingerprintSHA256(s.Key), Now: s.Clock.Now().UTC(), Sequence: last}
+	return client.Bench{ID: s.ID, Name: s.Bench, Version: Version, Fingerprint: ssh.FingerprintSHA256(s.Key), Developer: s.Tryouts.Key.Public().Thumbprint(), Now: s.Clock.Now().UTC(), Sequence: last}
 }
 
 func deviceOf(st outlook.Standing) client.Device {
@@ -124,7 +124,7 @@ func appFileOf(a store.AppFile) client.AppFile {
 }
 
 func jobOf(j job.Job) client.Job {
-	c := client.Job{ID: j.ID, Kind: j.Kind, Title: j.Title, Device: j.Device, Parent: j.Parent, Actor: j.Actor, State: string(j.State), Phases: []client.Phase{}, Created: j.Created, Ended: when(j.Ended)}
+	c := client.Job{ID: j.ID, Kind: j.Kind, Title: j.Title, Device: j.Device, Parent: j.Parent, Actor: j.Actor, State: string(j.State), Again: tryout.Repeatable(j), Phases: []client.Phase{}, Created: j.Created, Ended: when(j.Ended)}
 	for _, p := range j.Phases {
 		c.Phases = append(c.Phases, client.Phase{Name: p.Name, State: string(p.State), Done: p.Done, Total: p.Total, Note: p.Note, Asks: p.Asks, Began: when(p.Began), Ended: when(p.Ended)})
 	}

@@ -25,6 +25,7 @@ func (s *Server) whyRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/facts", "facts", "All that is known of a device"), s.facts)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/history", "history", "What was known of a device before, the newest first"), s.history)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/tellable", "tellable", "What a person may state of a device"), s.tellable)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/facts", "tell-fact", "Say what people may know of a device"), s.tellFact)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/told", "tell", "Say that a step was done"), s.tell)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/why", "why", "Why a device is not ready; of the handle unseen: why one does not show up"), s.why)
@@ -47,6 +48,19 @@ func (s *Server) facts(ctx context.Context, in *struct {
 		return nil, err
 	}
 	return factList.of(in.Select, factsOf(st, st.View.All()))
+}
+
+func (s *Server) tellable(ctx context.Context, in *struct {
+	OfDevice
+	Select
+}) (*out[client.List[client.Tellable]], error) {
+	st, err := s.look(ctx, &in.OfDevice)
+	if err != nil {
+		return nil, err
+	}
+	return tellableList.of(in.Select, each(outlook.Tellable(st.View.Registry()), func(spec fact.Spec) client.Tellable {
+		return client.Tellable{Key: string(spec.Key), Text: spec.Label(), Type: string(spec.Type), Values: spec.Values()}
+	}))
 }
 
 func (s *Server) history(ctx context.Context, in *struct {

@@ -15,6 +15,8 @@ const stale: Record<string, string[]> = {
   "project.changed": ["projects"],
   "driver.changed": ["prep"],
   "setting.changed": ["bench"],
+  "session.changed": ["sessions"],
+  "host.changed": ["hosts"],
 };
 
 /** What is asked of one device, and asked again when it stands otherwise, or when only facts of it have changed. */

@@ -122,6 +122,50 @@ export const useProjects = () => useQuery({ queryKey: ["projects"], queryFn: () 
 
 export const useJobs = () => useQuery({ queryKey: ["jobs"], queryFn: () => data(api.GET("/api/v1/jobs")) });
 
+export const useRepeatJob = () =>
+  useMutation({
+    mutationFn: (id: string) => data(api.POST("/api/v1/jobs/{id}/repeat", { params: { path: { id } } })),
+  });
+
+export const useSessions = () => useQuery({ queryKey: ["sessions"], queryFn: () => data(api.GET("/api/v1/sessions")) });
+
+export const useEndSession = () =>
+  useMutation({
+    mutationFn: (id: string) => data(api.DELETE("/api/v1/sessions/{id}", { params: { path: { id } } })),
+    onSettled: () => queryClient.invalidateQueries({ queryKey: ["sessions"] }),
+  });
+
+/** useSignOut signs this browser out; what is shown is asked for again, and is not answered any more. */
+export const useSignOut = () =>
+  useMutation({
+    mutationFn: () => data(api.POST("/api/v1/sign-out")),
+    onSettled: () => queryClient.invalidateQueries(),
+  });
+
+const auditAgain = 5000; // milliseconds: nothing tells of its lines
+
+export const useAudit = (limit: number) =>
+  useQuery({
+    queryKey: ["audit", limit],
+    queryFn: () => data(api.GET("/api/v1/audit", { params: { query: { limit } } })),
+    refetchInterval: auditAgain,
+    placeholderData: (before) => before,
+  });
+
+export const useHosts = () => useQuery({ queryKey: ["hosts"], queryFn: () => data(api.GET("/api/v1/hosts")) });
+
+export const useTellable = (handle: string) =>
+  useQuery({
+    queryKey: ["tellable", handle],
+    queryFn: () => data(api.GET("/api/v1/devices/{handle}/tellable", { params: { path: { handle } } })),
+  });
+
+export const useStateFact = (handle: string) =>
+  useMutation({
+    mutationFn: (body: { key: string; value: string }) =>
+      data(api.POST("/api/v1/devices/{handle}/facts", { params: { path: { handle } }, body })),
+  });
+
 export const useTryouts = (device: string) =>
   useQuery({
     queryKey: ["tryouts", device],

@@ -1,6 +1,7 @@
 import { Route, Routes, useMatch } from "react-router";
 import { useEvents } from "../api/events";
 import { Problem, useBench } from "../api/queries";
+import { BenchPage } from "../bench/BenchPage";
 import { DevicePage } from "../device/DevicePage";
 import { PhonePage } from "../device/PhonePage";
 import { RackPage } from "../rack/RackPage";
@@ -23,6 +24,7 @@ export function App() {
         <Route path="/" element={<RackPage />} />
         <Route path="/round" element={<RoundPage />} />
         <Route path="/devices/:handle" element={<DevicePage />} />
+        <Route path="/bench" element={<BenchPage />} />
         <Route path="/unseen" element={<UnseenPage />} />
         <Route
           path="*"

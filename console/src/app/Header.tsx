@@ -18,6 +18,7 @@ export function Header({ live }: { live: boolean }) {
       <nav aria-label="Pages" className="ml-6 flex h-full items-center gap-7 md:ml-0">
         <Place to={round ? "/round" : "/"}>Rack</Place>
         {device && <Place to={`/devices/${device.params.handle}`}>Device</Place>}
+        <Place to="/bench">Bench</Place>
       </nav>
       <p className="ml-auto hidden items-baseline gap-3 text-row text-secondary md:flex">
         {!live && <span role="status">The bench does not answer; trying again.</span>}

@@ -128,9 +128,12 @@ const job = (more: Partial<Job>): Job => ({
   parent: "",
   actor: "owner/ada",
   state: "running",
-  phases: [{ name: "copy", state: "running", done: 1500000, total: 3000000, note: "", asks: "", began: null, ended: null }],
+  phases: [
+    { name: "copy", state: "running", done: 1500000, total: 3000000, note: "", asks: "", began: null, ended: null },
+  ],
   error: null,
   result: null,
+  again: false,
   created: "2026-11-23T06:52:00Z",
   ended: null,
   ...more,

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { useFacts, useHistory } from "../api/queries";
 import { Evidence } from "../why/EvidenceList";
+import { StateFact } from "./StateFact";
 
 /** All that is known of a device, and what was known before; folded until it is wanted. */
 export function FactsPanel({ handle }: { handle: string }) {
@@ -8,6 +9,7 @@ export function FactsPanel({ handle }: { handle: string }) {
   return (
     <details className="mt-6 border-t border-base-300 pt-4" onToggle={(e) => setOpen(e.currentTarget.open)}>
       <summary className="cursor-pointer text-section font-semibold">Facts and their history</summary>
+      {open && <StateFact handle={handle} />}
       {open && <Lists handle={handle} />}
     </details>
   );

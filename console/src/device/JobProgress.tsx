@@ -34,11 +34,15 @@ export function JobProgress({ device }: { device: Device }) {
           </li>
         ))}
       </ul>
-      {job.phases.map((p) => p.state === "running" && p.asks && (
-        <p key={p.name} className="mt-3 max-w-prose text-row font-semibold">
-          {p.asks}
-        </p>
-      ))}
+      {job.phases.map(
+        (p) =>
+          p.state === "running" &&
+          p.asks && (
+            <p key={p.name} className="mt-3 max-w-prose text-row font-semibold">
+              {p.asks}
+            </p>
+          ),
+      )}
     </div>
   );
 }

@@ -103,7 +103,11 @@ test("all ready is said in a word", async () => {
 test("what no sheet fits stands on the shelf, as text", async () => {
   answers["/api/v1/unrecognised"] = [
     200,
-    { items: [{ name: "unknown-1", usb: "f3e1:0102", host: "attic", port: "port 2", interfaces: ["ff/00/00 <b>slate</b>"] }] },
+    {
+      items: [
+        { name: "unknown-1", usb: "f3e1:0102", host: "attic", port: "port 2", interfaces: ["ff/00/00 <b>slate</b>"] },
+      ],
+    },
   ];
   show();
   expect(await screen.findByText("f3e1:0102")).toBeTruthy();

@@ -1,0 +1,27 @@
+import { useBench } from "../api/queries";
+
+/** What the bench is called, and by which keys it is known. */
+export function Settings() {
+  const bench = useBench().data;
+  if (!bench) return null;
+  return (
+    <section aria-label="Settings">
+      <h2 className="text-section font-semibold">{bench.name}</h2>
+      <dl className="mt-1 text-row">
+        <Line name="Version" value={bench.version} />
+        <Line name="Link key, as devices show it" value={bench.fingerprint} />
+        <Line name="Development key, by which it signs apps" value={bench.developer} />
+      </dl>
+      <p className="mt-1 text-caption text-secondary">
+        Another name: <span className="mono">earlybench serve --name NAME</span>
+      </p>
+    </section>
+  );
+}
+
+const Line = ({ name, value }: { name: string; value: string }) => (
+  <div className="py-1">
+    <dt className="text-caption text-secondary">{name}</dt>
+    <dd className="mono break-all">{value}</dd>
+  </div>
+);

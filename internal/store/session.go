@@ -1,0 +1,82 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+)
+
+// Session is a browser that is signed in.
+type Session struct {
+	// Secret is the SHA-256 of its cookie's value; the beginning of it is its id.
+	Secret  string
+	Agent   string // what the browser calls itself; its own claim
+	Created time.Time
+	Ends    time.Time
+	Used    time.Time
+}
+
+// idLength is how much of its digest names a session.
+const idLength = 12
+
+// ID names the session; it is no secret.
+func (s Session) ID() string { return s.Secret[:min(idLength, len(s.Secret))] }
+
+// SaveSession keeps a session.
+func (s *Store) SaveSession(ctx context.Context, n Session) error {
+	return s.change(ctx, "session.changed", n.ID(), func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE ends < ?`, stamp(n.Created)); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO session (secret, agent, created, ends, used) VALUES (?,?,?,?,?)`, n.Secret, n.Agent, stamp(n.Created), stamp(n.Ends), stamp(n.Created))
+		return err
+	})
+}
+
+const sessionColumns = `secret, agent, created, ends, used`
+
+func scanSession(r row) (n Session, err error) {
+	var created, ends, used string
+	err = r.Scan(&n.Secret, &n.Agent, &created, &ends, &used)
+	n.Created, n.Ends, n.Used = moment(created), moment(ends), moment(used)
+	return n, err
+}
+
+// Sessions returns the sessions that are good at now, the newest first.
+func (s *Store) Sessions(ctx context.Context, now time.Time) ([]Session, error) {
+	return query(ctx, s.db, scanSession, `SELECT `+sessionColumns+` FROM session WHERE ends > ? ORDER BY created DESC, secret`, stamp(now))
+}
+
+// HasSession tells whether a session is good at now, and keeps that it was used.
+func (s *Store) HasSession(ctx context.Context, secret string, now time.Time) (bool, error) {
+	n, err := one(ctx, s.db, scanSession, `SELECT `+sessionColumns+` FROM session WHERE secret = ? AND ends > ?`, secret, stamp(now))
+	if errors.Is(err, ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, unavailable("look a session up", err)
+	}
+	if now.Sub(n.Used).Abs() >= usedEvery {
+		s.later(write{do: func(ctx context.Context, tx *sql.Tx) error {
+			_, err := tx.ExecContext(ctx, `UPDATE session SET used = ? WHERE secret = ?`, stamp(now), secret)
+			return err
+		}}, func(error) {}) // it is told with the next request, then
+	}
+	return true, nil
+}
+
+// DropSession ends a session, by its secret's digest or its id.
+func (s *Store) DropSession(ctx context.Context, secret string) error {
+	return s.change(ctx, "session.changed", Session{Secret: secret}.ID(), func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `DELETE FROM session WHERE secret = ?1 OR length(?1) = ?2 AND substr(secret, 1, ?2) = ?1`, secret, idLength)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, fmt.Errorf("session %.20q: %w", secret, ErrNotFound))
+		}
+		return nil
+	})
+}

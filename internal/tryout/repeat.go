@@ -1,0 +1,61 @@
+package tryout
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/problem"
+)
+
+// Repeatable tells whether a job is a run or tryout that has ended, so that it can be
+// done again.
+func Repeatable(j job.Job) bool {
+	switch j.Kind {
+	case KindRun, KindTry, KindMany:
+		return !j.Ended.IsZero()
+	}
+	return false
+}
+
+// Repeat does again what a run or tryout did: of one on several devices on those where
+// it failed, or on all where it did on none.
+func (t *Tryouts) Repeat(ctx context.Context, j job.Job, actor string) (job.Job, error) {
+	if !Repeatable(j) {
+		return job.Job{}, problem.Errorf(problem.Invalid, "job %s is no run or tryout that has ended, so it cannot be repeated", j.ID)
+	}
+	ask, ids, err := asked(j)
+	if err != nil {
+		return job.Job{}, fmt.Errorf("read what job %s did: %w", j.ID, err)
+	}
+	ask.Actor = actor
+	if r, ok := ResultOf(j.Result); ok {
+		for _, d := range r.Devices {
+			if d.State != job.Done {
+				ask.Devices = append(ask.Devices, d.Device)
+			}
+		}
+	}
+	if len(ask.Devices) == 0 {
+		for _, id := range ids {
+			k := t.Rack.ByID(id)
+			if k == nil {
+				return job.Job{}, problem.Errorf(problem.NotFound, "a device of job %s is not on the rack any more", j.ID)
+			}
+			ask.Devices = append(ask.Devices, k.Device().Handle)
+		}
+	}
+	return t.Start(ctx, ask)
+}
+
+// asked is what was asked of a job, and the ids of its devices.
+func asked(j job.Job) (Ask, []string, error) {
+	if j.Kind == KindMany {
+		var a argsMany
+		err := json.Unmarshal(j.Args, &a)
+		return Ask{App: a.App, File: a.File, Try: a.Try}, a.Devices, err
+	}
+	a, err := argsOf(j)
+	return Ask{App: a.App, File: a.File, Try: a.Try}, []string{a.Device}, err
+}
