@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/console"
 	"earlybench.invalid/earlybench/internal/demo"
 	"earlybench.invalid/earlybench/internal/service"
@@ -36,7 +37,7 @@ func (p *program) serveCommand() *cobra.Command {
 				json.NewEncoder(p.out).Encode(a) //nolint:errcheck // the supervisor has gone
 				return
 			}
-			fmt.Fprintf(p.out, "The bench answers at %s.\nSign in with your browser, once: %s\n", a.Service, a.SignIn)
+			p.printServing(ctx, a)
 		})
 	}}
 	c.Flags().IntVar(&cfg.Port, "port", 7420, "port on 127.0.0.1; 0 takes a free one")
@@ -46,6 +47,33 @@ func (p *program) serveCommand() *cobra.Command {
 	c.Flags().MarkHidden("development") //nolint:errcheck // it is there
 	c.Flags().MarkHidden("supervised")  //nolint:errcheck // as above
 	return c
+}
+
+// printServing says where the bench answers and, while it knows neither host nor device,
+// what comes first.
+func (p *program) printServing(ctx context.Context, a service.Addresses) {
+	fmt.Fprintf(p.out, "The bench answers at %s.\nSign in with your browser, once: %s\n", a.Service, a.SignIn)
+	b := client.New(a.Socket)
+	defer b.Close()
+	hosts, err := b.Hosts(ctx)
+	devices, derr := b.Devices(ctx, "")
+	if err != nil || derr != nil || len(hosts)+len(devices) > 0 {
+		return
+	}
+	fmt.Fprint(p.out, `
+It watches no computer yet, so it sees no device. In another terminal:
+
+  earlybench host add NAME --usbip HOST:PORT --control HOST:PORT
+                                  watch a computer to which devices are connected
+  earlybench rack add --model Kittiwake
+                                  put a watch on the rack, which no cable shows
+  earlybench why --unseen --ask   find out why a device does not show up
+  earlybench help getting-started what comes then
+
+To learn and try things without any device, end this with Ctrl-C and start:
+
+  earlybench demo
+`)
 }
 
 // untilClosed ends the context when r ends: whoever started us has gone.

@@ -90,8 +90,11 @@ test("the gates of an app are asked for", async () => {
 
 test("an empty rack teaches what goes there", async () => {
   answers["/api/v1/devices"] = [200, { items: [] }];
+  answers["/api/v1/hosts"] = [200, { items: [] }];
   show();
   expect(await screen.findByText(/earlybench host add NAME/)).toBeTruthy();
+  expect(screen.getByText(/earlybench demo/)).toBeTruthy();
+  expect(screen.getByRole("link", { name: "Find out why" }).getAttribute("href")).toBe("/unseen");
 });
 
 test("all ready is said in a word", async () => {

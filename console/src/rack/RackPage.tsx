@@ -4,6 +4,7 @@ import type { Device } from "../api/types";
 import { plain } from "../parts/Emphasis";
 import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
+import { EmptyRack } from "./EmptyRack";
 import { Matrix } from "./Matrix";
 import { Shelf } from "./Shelf";
 import { Views } from "./Views";
@@ -49,7 +50,7 @@ export function RackPage() {
         </div>
       </div>
       <ProblemText error={devices.error ?? (expression ? chosen.error : null)} />
-      {devices.data && all.length === 0 && <Empty />}
+      {devices.data && all.length === 0 && <EmptyRack />}
       {all.length > 0 && shown.length === 0 && !chosen.error && (
         <p className="mt-10 text-secondary">
           {expression ? "Of no device this holds." : "No device has all of these words."} There are {all.length} in all.
@@ -94,15 +95,4 @@ function counts(devices: Device[]) {
     .filter(([n]) => n > 0)
     .map(([n, s]) => `${n} ${s}`)
     .join(", ");
-}
-
-function Empty() {
-  return (
-    <section className="mt-10 max-w-prose text-secondary">
-      <p>Devices appear here by themselves once they are connected to a host that this bench knows. Tell it of one:</p>
-      <p className="mono mt-3 rounded-lg bg-base-200 px-4 py-3 text-base-content">
-        earlybench host add NAME --usbip ADDR --control ADDR
-      </p>
-    </section>
-  );
 }

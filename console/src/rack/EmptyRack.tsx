@@ -1,0 +1,63 @@
+import { Link } from "react-router";
+import { useHosts } from "../api/queries";
+import { ProblemText } from "../parts/ProblemText";
+
+/** What leads to a first device: what this bench sees, what to plug in, how to try all of it without one. */
+export function EmptyRack() {
+  const hosts = useHosts();
+  const all = hosts.data?.items ?? [];
+  const reached = all.find((h) => !h.trouble);
+  return (
+    <section aria-label="First steps" className="mt-8 max-w-prose">
+      <ProblemText error={hosts.error} />
+      <ol className="space-y-7">
+        <li>
+          <h2 className="text-section font-semibold">What this bench sees</h2>
+          {all.length === 0 && (
+            <>
+              <p className="mt-1 text-secondary">
+                It watches no computer yet. Devices are connected to hosts by USB. Add a host by its two addresses:
+              </p>
+              <Command>earlybench host add NAME --usbip HOST:PORT --control HOST:PORT</Command>
+            </>
+          )}
+          <ul>
+            {all.map((h) => (
+              <li key={h.name} className="mt-1">
+                <b className="font-semibold">{h.name}</b>{" "}
+                <span className="text-secondary">{h.trouble || "is reached, and no device is on its bus."}</span>
+              </li>
+            ))}
+          </ul>
+        </li>
+        <li>
+          <h2 className="text-section font-semibold">What to plug in</h2>
+          <p className="mt-1 text-secondary">
+            A handset or tablet{reached ? ` into ${reached.name}` : ""}, with a cable that carries data, and unlock it
+            once. It appears here by itself, with its first step. A watch has no data port: put it on the rack by its
+            model.
+          </p>
+          <Command>earlybench rack add --model Kittiwake</Command>
+          <p className="mt-2 text-secondary">
+            It charges and does not appear?{" "}
+            <Link to="/unseen" className="font-medium text-primary hover:underline">
+              Find out why
+            </Link>
+          </p>
+        </li>
+        <li>
+          <h2 className="text-section font-semibold">Without any device</h2>
+          <p className="mt-1 text-secondary">
+            The demo is a bench of its own, with stand-in devices to touch, plug and break. It takes other ports than
+            this one:
+          </p>
+          <Command>earlybench demo --state ~/early-bench-demo --port 7520</Command>
+        </li>
+      </ol>
+    </section>
+  );
+}
+
+const Command = ({ children }: { children: string }) => (
+  <p className="mono mt-2 rounded-lg bg-base-200 px-4 py-3 break-words text-base-content">{children}</p>
+);
