@@ -329,7 +329,7 @@ type Part struct {
 
 // Host is a computer to which devices are connected.
 type Host struct {
-	Name    string `json:"name" pattern:"^[a-z][a-z0-9-]{0,39}$"`
+	Name    string `json:"name" doc:"a lower-case letter, then up to 39 letters, digits or hyphens"`
 	USBIP   string `json:"usbip" doc:"address of its USB/IP exporter"`
 	Control string `json:"control" doc:"address of its host protocol"`
 	Shared  bool   `json:"shared" required:"false" doc:"several people use it: it never asks a device for more than this visit"`

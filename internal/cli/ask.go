@@ -16,8 +16,12 @@ import (
 func (p *program) askWhy(ctx context.Context, b *client.Client, handle, app string) error {
 	if p.unattended || !p.terminal {
 		w, err := b.Why(ctx, handle, app)
-		if err != nil || w.Next == nil {
+		if err != nil {
 			return err
+		}
+		if w.Next == nil {
+			p.printGate(w)
+			return nil
 		}
 		return &exitError{exitPerson, fmt.Sprintf("This needs a person at a terminal. Without one, answers are options: --answer %s=…", w.Next.ID)}
 	}

@@ -3,10 +3,12 @@ package web
 import (
 	"context"
 	"fmt"
+	"regexp"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"earlybench.invalid/earlybench/client"
+	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -57,7 +59,12 @@ func (s *Server) hosts(ctx context.Context, in *struct{ Select }) (*out[client.L
 	return hostList.of(in.Select, items)
 }
 
+var hostName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+
 func (s *Server) addHost(ctx context.Context, in *out[client.Host]) (*out[client.Host], error) {
+	if !hostName.MatchString(in.Body.Name) {
+		return nil, problem(eb.Errorf(eb.Invalid, "host name %.60q is invalid: start with a lower-case letter, then use up to 39 letters, digits or hyphens", in.Body.Name))
+	}
 	for name, value := range map[string]string{"usbip": in.Body.USBIP, "control": in.Body.Control} {
 		if err := hostPort(name, value); err != nil {
 			return nil, problem(err)

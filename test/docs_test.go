@@ -1,0 +1,223 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/spf13/pflag"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/internal/cli"
+)
+
+// shown is a command that a document shows in a block of its own.
+type shown struct {
+	doc, line string
+}
+
+// expectation is how a command ends that is run as it is shown: its exit code, or goesOn,
+// and the shape of the first line that it prints.
+type expectation struct {
+	code  int
+	first string
+}
+
+const goesOn = -1
+
+// documented are all commands in blocks, in the order in which they are run.
+var documented = map[shown]expectation{
+	{"README.md", "earlybench rack"}:                                                {0, `^ +awake +driver`},
+	{"README.md", "earlybench why heron-2"}:                                         {0, `^heron-2  gate  mode  is shut$`},
+	{"README.md", "earlybench prep heron-2"}:                                        {goesOn, `^heron-2  Halden Heron 4, tarn 12, by cable`},
+	{"README.md", "earlybench run demo/apps/callout heron-2"}:                       {goesOn, `^Run fellgate/callout on heron-2$`},
+	{"README.md", "earlybench try demo/apps/callout heron-2"}:                       {0, `^Try fellgate/callout on heron-2$`},
+	{"README.md", "earlybench rack --app fellgate/callout"}:                         {0, `^ +awake .*tried$`},
+	{"README.md", "earlybench why heron-2 --ask"}:                                   {0, `^heron-2`},
+	{"README.md", "earlybench why --unseen --ask"}:                                  {6, `^This needs a person at a terminal`},
+	{"README.md", "earlybench why heron-2 --report"}:                                {0, `^heron-2: Halden Heron 4`},
+	{"README.md", "earlybench why --learned"}:                                       {0, `^(family|Nothing was learned)`},
+	{"README.md", "earlybench round"}:                                               {0, `\S`},
+	{"README.md", "earlybench prep heron-2 kestle-1"}:                               {goesOn, `^heron-2  Halden Heron 4`},
+	{"README.md", "earlybench rack find heron-1"}:                                   {0, `^It says so on its screen: heron-1$`},
+	{"README.md", "earlybench console --phone heron-2 --address 192.0.2.7"}:         {1, `192\.0\.2\.7`},
+	{"README.md", "earlybench retire heron-1"}:                                      {0, `Take the apps off`},
+	{"README.md", "earlybench host set shared loft"}:                                {0, `^$`},
+	{"README.md", "earlybench serve"}:                                               {1, `(?i)^a bench runs with the state .* already`},
+	{"README.md", "earlybench host add NAME --usbip HOST:PORT --control HOST:PORT"}: {1, `^Host name "NAME" is invalid: start with a lower-case letter`},
+	{"README.md", "earlybench driver add FILE"}:                                     {2, `(?i)^open the driver set: open FILE`},
+	{"README.md", "earlybench console"}:                                             {0, `^http://127\.0\.0\.1:\d+/#sign-in=`},
+	{"README.md", "earlybench access add nightly --may use --for 720h"}:             {0, `^eb[a-z]*_|^\S{20,}$`},
+	{"README.md", "earlybench run demo/apps/callout heron-1 heron-2"}:               {1, `^Run fellgate/callout on 2 devices$`},
+	{"README.md", "earlybench audit"}:                                               {0, `^line +when +who +what +of`},
+
+	{"docs/where.md", `earlybench rack --where 'device.family == "tarn" && device.release < version("12")'`}: {0, `^ +awake`},
+	{"docs/where.md", `earlybench rack --where 'gate.mode == "shut" && !known.device.met'`}:                  {0, `^ +awake`},
+	{"docs/where.md", `earlybench job --where 'job.state == "failed" && job.device == "heron-2"'`}:           {0, `^Nothing in this list is so`},
+	{"docs/where.md", `earlybench audit --where 'line.operation == "install-driver"' --limit 20`}:            {0, `^line`},
+	{"docs/where.md", `earlybench try fellgate/callout --where 'device.summary == "ready"'`}:                 {0, `^Chosen: heron-2$`},
+	{"docs/where.md", `earlybench rack --where 'device.famliy == "tarn"'`}:                                   {2, `^--where: there is no device\.famliy \(did you mean device\.family\?\)$`},
+
+	{"docs/guides/writing-a-sheet.md", "earlybench rack"}:                                                     {0, `^ +awake`},
+	{"docs/guides/writing-a-sheet.md", "earlybench sheet new --from unknown-1 --name slate --out slate.yaml"}: {0, `slate\.yaml`},
+	{"docs/guides/writing-a-sheet.md", "earlybench sheet check slate.yaml"}:                                   {0, `^slate\.yaml: nothing is wrong; 10 models in all$`},
+	{"docs/guides/writing-a-sheet.md", "earlybench sheet add slate.yaml"}:                                     {0, `slate\.yaml`},
+	{"docs/guides/writing-a-sheet.md", "earlybench why slate-1"}:                                              {0, `^slate-1  gate  `},
+}
+
+// docs are the documents, in the order of their commands.
+func docs(t *testing.T) []string {
+	t.Helper()
+	names := []string{"README.md", "docs/where.md"}
+	require.NoError(t, filepath.WalkDir("../docs", func(path string, _ os.DirEntry, err error) error {
+		if name := strings.TrimPrefix(path, "../"); err == nil && strings.HasSuffix(name, ".md") && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+		return err
+	}))
+	return names
+}
+
+var comment = regexp.MustCompile(` {2,}#.*$| +# .*$`)
+
+// blocks are the commands that a document shows in blocks.
+func blocks(t *testing.T, name string) (out []shown) {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join("..", name))
+	require.NoError(t, err)
+	inside := false
+	for line := range strings.Lines(string(text)) {
+		if line = strings.TrimRight(line, "\n"); strings.HasPrefix(line, "```") {
+			inside = !inside
+			continue
+		}
+		line = strings.TrimPrefix(strings.TrimPrefix(line, "$ "), "bin/")
+		if inside && strings.HasPrefix(line, "earlybench ") {
+			out = append(out, shown{name, strings.TrimSpace(comment.ReplaceAllString(line, ""))})
+		}
+	}
+	return out
+}
+
+func TestEveryCommandThatTheDocumentsShowDoesWhatTheySay(t *testing.T) {
+	d := startDemoIn(t, t.TempDir(), "--answer-within", "2s")
+	at, _ := unrecognisedHost(t)
+	before := map[string]func(){
+		"earlybench run demo/apps/callout heron-2": d.prepared,
+		"earlybench rack find heron-1":             func() { d.waits("heron-1", "linked", "open") },
+		"earlybench sheet new --from unknown-1 --name slate --out slate.yaml": func() {
+			d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
+			d.eventually("it is seen", func() bool { return strings.Contains(d.ok("rack"), "unknown-1") })
+		},
+		"earlybench why slate-1": func() { d.eventually("it is known", func() bool { return d.run("why", "slate-1").code == 0 }) },
+	}
+	elsewhere := t.TempDir()
+	bin := t.TempDir()
+	program, err := filepath.Abs(d.bin)
+	require.NoError(t, err)
+	require.NoError(t, os.Symlink(program, filepath.Join(bin, "earlybench")))
+	seen := map[shown]bool{}
+	for _, name := range docs(t) {
+		for _, s := range blocks(t, name) {
+			want, ok := documented[s]
+			require.True(t, ok, "%s shows a command that this test does not know: %s", s.doc, s.line)
+			seen[s] = true
+			if prepare := before[s.line]; prepare != nil {
+				prepare()
+			}
+			dir := ".."
+			if strings.HasPrefix(name, "docs/guides/") {
+				dir = elsewhere
+			}
+			first, code := d.asShown(dir, bin, s.line, want.code == goesOn)
+			assert.Equal(t, want.code, code, "%s: %s: %s", s.doc, s.line, first)
+			assert.Regexp(t, want.first, first, "%s: %s", s.doc, s.line)
+		}
+	}
+	for s := range documented {
+		require.True(t, seen[s], "no document shows this any more: %s: %s", s.doc, s.line)
+	}
+}
+
+// asShown runs a line in a shell, and tells the first line that it prints and how it ends.
+// One that goes on is ended once it has printed something.
+func (d *demo) asShown(dir, bin, line string, goes bool) (first string, code int) {
+	d.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
+	defer cancel()
+	var out shared
+	cmd := exec.CommandContext(ctx, "sh", "-c", "exec "+line)
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "EARLYBENCH_STATE="+d.state, "NO_COLOR=1", "PATH="+bin+":"+os.Getenv("PATH"))
+	cmd.Stdout, cmd.Stderr = &out, &out
+	require.NoError(d.t, cmd.Start())
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	firstLine := func() string { line, _, _ := strings.Cut(strings.TrimLeft(out.String(), "\n"), "\n"); return line }
+	if goes {
+		d.eventually(line+" prints something", func() bool { return strings.Contains(out.String(), "\n") })
+		select {
+		case <-ended:
+			return firstLine(), cmd.ProcessState.ExitCode()
+		case <-time.After(2 * time.Second):
+		}
+		require.NoError(d.t, cmd.Process.Signal(syscall.SIGINT))
+		<-ended
+		return firstLine(), goesOn
+	}
+	<-ended
+	return firstLine(), cmd.ProcessState.ExitCode()
+}
+
+var inline = regexp.MustCompile("`(?:bin/)?(earlybench [^`]+)`")
+
+// What stands within sentences has placeholders; that there is such a command, with such
+// options, is looked at all the same.
+func TestEveryCommandThatTheDocumentsNameIsThere(t *testing.T) {
+	checked := 0
+	for _, name := range docs(t) {
+		text, err := os.ReadFile(filepath.Join("..", name))
+		require.NoError(t, err)
+		var lines []string
+		for _, m := range inline.FindAllStringSubmatch(strings.ReplaceAll(string(text), "\n", " "), -1) {
+			lines = append(lines, m[1])
+		}
+		for _, s := range blocks(t, name) {
+			lines = append(lines, s.line)
+		}
+		for _, line := range lines {
+			if strings.HasPrefix(line, "earlybench number 1") || strings.HasPrefix(line, "earlybench figures 1") {
+				continue // texts of formats, that are digested
+			}
+			words := strings.Fields(line)[1:]
+			c, rest, err := cli.Command().Find(words)
+			require.NoError(t, err, "%s: %s", name, line)
+			if c.HasSubCommands() && len(rest) > 0 && !strings.HasPrefix(rest[0], "-") {
+				require.Fail(t, "no such command", "%s: %s", name, line)
+			}
+			c.InheritedFlags() // so that those are there
+			for _, word := range words {
+				flag, isFlag := strings.CutPrefix(word, "--")
+				if flag, _, _ = strings.Cut(flag, "="); !isFlag || flag == "" {
+					continue
+				}
+				var f *pflag.Flag
+				if f = c.Flags().Lookup(flag); f == nil {
+					f = c.InheritedFlags().Lookup(flag)
+				}
+				require.NotNil(t, f, fmt.Sprintf("%s: %s: --%s", name, line, flag))
+			}
+			checked++
+		}
+	}
+	require.Greater(t, checked, 40)
+}
