@@ -152,7 +152,7 @@ func (w *work) sleeps() bool {
 func (w *work) asleep(when string) error {
 	w.record.Ended = store.EndedAsleep
 	return &problem.Problem{Kind: problem.Blocked, Gate: "awake", Text: fmt.Sprintf("%s fell asleep%s.", w.record.Device, when),
-		Remedy: "Wake it, and have it stay awake for longer. Then start this again: what has arrived is not sent twice."}
+		Remedy: "Wake it, and set it to rest later. Then start this again: what has arrived is not sent twice."}
 }
 
 // lost makes of an error while the device was being talked to one that says

@@ -3,7 +3,6 @@ package web_test
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"fmt"
 	"io"
 	"net/http"
 	"strings"
@@ -146,5 +145,5 @@ func TestKeysAreForgottenAfterADayAndBelongToTheirSender(t *testing.T) {
 	}
 	_, had, err := d.Store.BeginOnce(t.Context(), store.Once{Actor: "access/other", Key: "one", Request: "x"}, d.Clock.Now())
 	require.NoError(t, err)
-	require.False(t, had, fmt.Sprint("the owner's key is not another's"))
+	require.False(t, had, "the owner's key is not another's")
 }

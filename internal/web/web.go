@@ -168,6 +168,9 @@ func answer(c fiber.Ctx, p *client.Problem) error {
 
 func init() {
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		if message == "validation failed" {
+			message = "The request does not have the form that is wanted here."
+		}
 		p := &client.Problem{Status: status, Title: fasthttp.StatusMessage(status), Detail: message}
 		for _, e := range errs {
 			var d *huma.ErrorDetail
