@@ -47,7 +47,7 @@ type Device struct {
 	HandsURL string              `json:"hands_url" doc:"a page with the device in your hand, for stand-ins"`
 	Key      string              `json:"device_key" doc:"fingerprint of the pinned device key"`
 	Working  string              `json:"working" doc:"the work that has the device for itself"`
-	Path     string              `json:"path" doc:"by which it is reckoned: cable, wireless, companion, remote"`
+	Path     string              `json:"path" doc:"by which it is computed: cable, wireless, companion, remote"`
 	Computer map[string]string   `json:"computer" doc:"the computer's gates that the device needs, to their states"`
 	Waits    map[string][]string `json:"waits" doc:"gate to the gates that it waits for"`
 	Endings  []Ending            `json:"endings" nullable:"false" doc:"open gates that will shut by themselves, the soonest first"`
@@ -314,7 +314,7 @@ type DeviceSheet struct {
 	From   string   `json:"from" doc:"release from which on it holds; empty for any"`
 	Below  string   `json:"below" doc:"release below which it holds; empty for any"`
 	Paths  []string `json:"paths" nullable:"false"`
-	Walk   []string `json:"walk" nullable:"false" doc:"of the path by which the device is reckoned"`
+	Walk   []string `json:"walk" nullable:"false" doc:"of the path by which the device is computed"`
 	Parts  []Part   `json:"parts" nullable:"false"`
 }
 

@@ -62,7 +62,7 @@ var documented = map[shown]expectation{
 
 	{"docs/where.md", `earlybench rack --where 'device.family == "tarn" && device.release < version("12")'`}: {0, `^ +awake`},
 	{"docs/where.md", `earlybench rack --where 'gate.mode == "shut" && !known.device.met'`}:                  {0, `^ +awake`},
-	{"docs/where.md", `earlybench job --where 'job.state == "failed" && job.device == "heron-2"'`}:           {0, `^Nothing in this list is so`},
+	{"docs/where.md", `earlybench job --where 'job.state == "failed" && job.device == "heron-2"'`}:           {0, `^Nothing matches`},
 	{"docs/where.md", `earlybench audit --where 'line.operation == "install-driver"' --limit 20`}:            {0, `^line`},
 	{"docs/where.md", `earlybench try fellgate/callout --where 'device.summary == "ready"'`}:                 {0, `^Chosen: heron-2$`},
 	{"docs/where.md", `earlybench rack --where 'device.famliy == "tarn"'`}:                                   {2, `^--where: there is no device\.famliy \(did you mean device\.family\?\)$`},

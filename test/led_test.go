@@ -102,7 +102,7 @@ func TestADeviceIsRetiredAndEachThingIsObserved(t *testing.T) {
 	d.ok("standin", "pull", "heron-1")
 	d.eventually("it has no row any more", func() bool { return !strings.Contains(d.ok("rack"), "heron-1") })
 	d.ok("standin", "plug", "heron-1")
-	d.eventually("it is back, to be prepared anew", func() bool { return strings.Contains(d.ok("rack"), "heron-1") })
+	d.eventually("it is back, to be prepared again", func() bool { return strings.Contains(d.ok("rack"), "heron-1") })
 	require.Equal(t, "mode", d.device("heron-1").First)
 }
 

@@ -114,7 +114,7 @@ func TestWhereADeviceIsNotReadyATryoutOffersToLeadThereAndGoesOn(t *testing.T) {
 	defer cancel()
 	d.waits("ivory-1", "driver", "open")
 	y := d.atTerminal(ctx, "try demo/apps/callout ivory-1")
-	y.says(d, "Be led through what ivory-1 needs, and then go on? [Y/n]")
+	y.says(d, "Prepare ivory-1 now, and then go on? [Y/n]")
 	y.types("n\n")
 	r := y.wait()
 	require.Equal(t, 3, r.code, r.out)

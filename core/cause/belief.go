@@ -12,7 +12,7 @@ import (
 // of the belief, so that what was left out of a sheet can still be the answer.
 const Other = "something-else"
 
-// Numbers by which the belief is reckoned.
+// Numbers by which the belief is computed.
 const (
 	otherShare = 0.02 // of the belief, before anything is seen
 	cured      = 0.95 // how often the right remedy opens the gate

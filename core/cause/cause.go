@@ -2,7 +2,7 @@
 // open, the evidence, the causes that may be behind it in the order of their
 // probability, and the one thing to do next. It is pure.
 //
-// It thinks of one cause at a time (a single fault), and reckons with Bayes'
+// It thinks of one cause at a time (a single fault), and computes with Bayes'
 // rule: the sheet's weights and what was learned give the belief before
 // anything was seen; facts prove, exclude or weigh causes; answers to checks
 // and remedies that did not help do the rest. The next move is the check or remedy

@@ -113,7 +113,7 @@ func next(b belief, checks []*sheet.Check) (m move, ok bool) {
 }
 
 // Bounds of looking ahead: what is less probable than that counts as if it were
-// found out; what is further is reckoned by the best gain a second there.
+// found out; what is further is computed by the best gain a second there.
 const (
 	rare  = 0.01
 	ahead = 4

@@ -29,8 +29,8 @@ const (
 // ErrStream is what the other side's bytes are when they are no frames.
 var ErrStream = errors.New("not the device link's byte stream")
 
-// ErrReset is what a stream ends with when the other side has begun anew.
-var ErrReset = errors.New("the other side began the link anew")
+// ErrReset is what a stream ends with when the other side has started over.
+var ErrReset = errors.New("the other side started the link over")
 
 // Stream is a byte stream over a bulk pipe. It is a net.Conn, so that SSH runs
 // over it; its deadlines end the whole stream.

@@ -54,7 +54,7 @@ func (v *visit) numbered(a device.Admittance) device.Admittance {
 // Admission is the device's consent to this bench.
 func (s *Session) Admission() (device.Admission, error) { return s.visit, nil }
 
-// State asks how it stands with this bench's key.
+// State asks the state of this bench's key.
 func (v *visit) State(ctx context.Context) (device.Admittance, error) {
 	var a device.Admittance
 	err := v.conn.Call(ctx, MethodAdmitState, nil, &a)

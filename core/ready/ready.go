@@ -72,7 +72,7 @@ type Ending struct {
 
 // Readiness is the answer.
 type Readiness struct {
-	Path       *sheet.Path // by which it is reckoned: the one on which it is furthest
+	Path       *sheet.Path // by which it is computed: the one on which it is furthest
 	Gates      []Gate      // in the order of sheet.Order
 	Host       []Gate      // the computer's, in the order of sheet.HostOrder
 	First      string      // in the sheet's walk, the first neither open nor not needed; "" if none

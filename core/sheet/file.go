@@ -25,7 +25,7 @@ type file struct {
 	layer
 }
 
-// layer is what a more specific layer may say anew.
+// layer is what a more specific layer may override.
 type layer struct {
 	Words     map[string]text
 	Languages map[string]map[string]text

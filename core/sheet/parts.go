@@ -23,7 +23,7 @@ func (b *builder) gate(g gateFile, path string) *Gate {
 	}
 	out := &Gate{Name: g.Name.S, NotNeeded: g.NotNeeded, Ends: fact.Key(g.Ends.S), Notice: b.length(g.Notice, 72*time.Hour)}
 	b.gates[g.Name] = out
-	if len(b.sheet.Paths) > 0 { // what another path has anew is named with it
+	if len(b.sheet.Paths) > 0 { // what another path overrides is named with it
 		note = " (" + path + ")"
 	}
 	what := g.Open.S

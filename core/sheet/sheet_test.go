@@ -134,7 +134,7 @@ func TestAMistakeIsNamedWithItsPlaceAndAHint(t *testing.T) {
 		{"an expression that is none", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.bound &&", []string{"Syntax error"}},
 		{"a word that nobody gives", "tarn/tarn.yaml", "Go to the page **{page}**", "Go to the page **{side}**", []string{`no word "side"`}},
 		{"a gate that opens with nothing known", "tarn/tarn.yaml", "open: fact.driver.bound", "open: '!known.driver.bound || fact.driver.bound'", []string{"would open with nothing known"}},
-		{"a gate that another path may not have anew", "tarn/tarn.yaml", "      driver: not needed\n", "      mode: not needed\n", []string{"the same on every path"}},
+		{"a gate that another path may not override", "tarn/tarn.yaml", "      driver: not needed\n", "      mode: not needed\n", []string{"the same on every path"}},
 		{"a time that is not endsWithin's", "kestle/kestle.yaml", `duration("0s")`, `duration("soon")`, []string{"no length of time"}},
 		{"an end that is no time", "kestle/kestle.yaml", "ends: token.ends", "ends: token.state", []string{"no fact that is a time"}},
 		{"a cause that no check knows", "base/any.yaml", "      not-plugged: {\"no\": 0.97}", "      not-pluged: {\"no\": 0.97}", []string{`no cause "not-pluged"`, "did you mean not-plugged?"}},

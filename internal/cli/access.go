@@ -83,7 +83,7 @@ func (p *program) printAccess(keys []client.Access) {
 func (p *program) auditCommand() *cobra.Command {
 	return lists(p, &cobra.Command{Use: "audit", Short: "Who did what, the newest last", Args: cobra.NoArgs}, (*client.Client).Audit, func(lines []client.AuditLine) {
 		if len(lines) == 0 {
-			empty(p.out, "No line: nothing was done yet, or nothing that you choose. Every change that somebody makes is a line here.")
+			empty(p.out, "Nothing is recorded yet. Every change that somebody makes becomes a line here.")
 			return
 		}
 		var rows [][]string

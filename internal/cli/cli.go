@@ -1,6 +1,6 @@
-// Package cli is the command line. It speaks to the service through the client
-// and knows nothing of the service's insides; what it prints is for people,
-// with --json for programs.
+// Package cli is the command line. It talks to the service through package client and
+// does not depend on the service's internals. It prints text for people, and JSON for
+// programs with --json.
 package cli
 
 import (
@@ -35,12 +35,12 @@ const (
 	exitGone        = 7
 )
 
-// usageError is a command that cannot be understood.
+// usageError is the error of a command that was written wrongly.
 type usageError struct{ error }
 
 func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
 
-// exitError ends with a code of its own.
+// exitError is an error with an exit code of its own.
 type exitError struct {
 	code int
 	text string
@@ -48,7 +48,7 @@ type exitError struct {
 
 func (e *exitError) Error() string { return e.text }
 
-// program is one call of the command line.
+// program is one invocation of the command line.
 type program struct {
 	state      string
 	json       bool
@@ -74,7 +74,7 @@ func Main(args []string) int {
 	return p.exit(root.ExecuteContext(ctx))
 }
 
-// Command is the whole command line, for those who describe it.
+// Command returns the whole command line, for generating documentation.
 func Command() *cobra.Command {
 	return (&program{in: os.Stdin, out: os.Stdout, err: os.Stderr}).root()
 }
@@ -123,7 +123,7 @@ do next. Start with: earlybench demo, then earlybench rack.`,
 	return root
 }
 
-// wrongArgs makes what cobra says of wrong arguments a usage error.
+// wrongArgs turns cobra's errors about arguments into usage errors.
 func wrongArgs(c *cobra.Command) {
 	if check := c.Args; check != nil {
 		c.Args = func(c *cobra.Command, args []string) error {
@@ -153,7 +153,7 @@ func unknown(c *cobra.Command, word string) error {
 	return usage("%s has no command %q%s", c.CommandPath(), word, hint)
 }
 
-// bench makes the client of the bench that is meant.
+// bench makes a client for the bench that the options select.
 func (p *program) bench() (*client.Client, error) {
 	dir, err := state.Dir(p.state)
 	if err != nil {
@@ -186,7 +186,7 @@ func printList[T any](p *program, items []T, table func([]T)) error {
 	return nil
 }
 
-// exit says what went wrong and returns the code for it.
+// exit prints an error and returns its exit code.
 func (p *program) exit(err error) int {
 	if err == nil {
 		return exitDone
@@ -216,7 +216,7 @@ func (p *program) exit(err error) int {
 	return code
 }
 
-// capital begins a sentence; a handle or an id keeps its case.
+// capital makes the first letter a capital, unless the first word is a handle or an id.
 func capital(s string) string {
 	first, _, _ := strings.Cut(s, " ")
 	if s == "" || strings.ContainsAny(first, "0123456789/-_.") {

@@ -16,8 +16,8 @@ import (
 // completeWithin bounds what the shell waits for.
 const completeWithin = time.Second
 
-// completions has the shell complete the words of every command: what its usage line
-// calls DEVICE is completed by handles, and so on. Without a bench nothing is offered.
+// completions sets up shell completion for every command: DEVICE in a usage line is
+// completed with handles, and so on. Without a bench nothing is offered.
 func (p *program) completions(c *cobra.Command) {
 	if places := placeholders(c.Use); len(places) > 0 && c.ValidArgsFunction == nil {
 		c.ValidArgsFunction = func(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
@@ -40,7 +40,7 @@ func (p *program) completions(c *cobra.Command) {
 	}
 }
 
-// placeholders are the words of a usage line that stand for others.
+// placeholders returns the placeholders in a usage line.
 func placeholders(use string) (out []string) {
 	for _, word := range strings.Fields(use)[1:] {
 		if word = strings.Trim(word, "[]"); word != "" && word == strings.ToUpper(word) {
@@ -50,7 +50,7 @@ func placeholders(use string) (out []string) {
 	return out
 }
 
-// candidates are what a placeholder may stand for, given the words before it.
+// candidates returns the values that a placeholder can have, given the words before it.
 func (p *program) candidates(c *cobra.Command, place string, before []string) ([]string, cobra.ShellCompDirective) {
 	ctx, cancel := context.WithTimeout(c.Context(), completeWithin)
 	defer cancel()
@@ -123,7 +123,7 @@ func (p *program) ofBench(ctx context.Context, b *client.Client, c *cobra.Comman
 	return nil
 }
 
-// ofStandIns are those of what the stand-ins have.
+// ofStandIns returns the candidates that come from the stand-ins.
 func (p *program) ofStandIns(ctx context.Context, place string, before []string) []string {
 	switch place {
 	case "DEVICE":
@@ -152,7 +152,7 @@ func (p *program) ofStandIns(ctx context.Context, place string, before []string)
 	return nil
 }
 
-// names makes completions of what a call lists.
+// names makes completions from the items of a list.
 func names[T any](list func(context.Context, ...client.Select) ([]T, error), name func(T) string) func(context.Context) []string {
 	return func(ctx context.Context) []string {
 		all, err := list(ctx)

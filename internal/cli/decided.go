@@ -7,9 +7,10 @@ import (
 	"earlybench.invalid/earlybench/client"
 )
 
-// decided does what a person decided on a device's plan: the action carries the
-// revision of that plan. Where the device has changed meanwhile and still waits for
-// the same step, it is done all the same; else the person looks again first.
+// decided runs an action that a person decided on from a device's plan; the action
+// carries the revision of that plan. If the device has changed meanwhile but still waits
+// for the same step, the action is repeated on the new revision; otherwise it fails, so
+// that the person looks again.
 func decided[T any](ctx context.Context, b *client.Client, plan client.Prep, do func(context.Context) (T, error)) (T, error) {
 	out, err := do(client.Decided(ctx, plan.Device.Revision))
 	var p *client.Problem
@@ -26,7 +27,7 @@ func decided[T any](ctx context.Context, b *client.Client, plan client.Prep, do 
 // none is the result of an action that has none.
 type none struct{}
 
-// tell says that a step of a plan is done.
+// tell confirms a step of a plan.
 func tell(ctx context.Context, b *client.Client, plan client.Prep, step string) error {
 	_, err := decided(ctx, b, plan, func(ctx context.Context) (none, error) { return none{}, b.Tell(ctx, plan.Device.Handle, step) })
 	return err

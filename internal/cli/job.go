@@ -11,8 +11,8 @@ import (
 	"earlybench.invalid/earlybench/client"
 )
 
-// follow shows a job's phases on standard error until it ends; it returns the
-// job, and its error as one of ours.
+// follow prints a job's phases to standard error until the job ends. It returns the job,
+// and the job's error with its exit code.
 func (p *program) follow(ctx context.Context, b *client.Client, j client.Job) (client.Job, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -48,13 +48,13 @@ func (p *program) follow(ctx context.Context, b *client.Client, j client.Job) (c
 			if ctx.Err() != nil {
 				return j, context.Cause(ctx)
 			}
-			// The job goes on with the next service, so only its progress is lost here.
+			// The next service continues the job, so only the display of its progress ends here.
 			return j, &exitError{exitUnreachable, fmt.Sprintf("The bench has ended while this was running (%s). It goes on by itself once the bench is back: earlybench job show %s", endText(err), j.ID)}
 		}
 	}
 }
 
-// endText says how a stream of events has ended.
+// endText describes how a stream of events ended.
 func endText(err error) string {
 	if err == nil {
 		return "it closed the connection"
@@ -76,8 +76,8 @@ func (p *program) jobError(j client.Job) error {
 	return &exitError{codeOf(j.Error.Kind, 0), text}
 }
 
-// phases prints each phase once it has ended, and on a terminal how far the
-// running one is.
+// phases prints each phase when it has ended and, on a terminal, the progress of the
+// running one.
 type phases struct {
 	p     *program
 	shown int

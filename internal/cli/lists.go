@@ -33,11 +33,11 @@ func (p *program) hostCommand() *cobra.Command {
 		}
 		table(p.out, []string{"host", "usbip", "control", ""}, rows)
 	})
-	set := &cobra.Command{Use: "set", Short: "Say whose a host is", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	set := &cobra.Command{Use: "set", Short: "Say whether one person or several use a host", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		return usage("write: earlybench host set shared NAME, or own NAME")
 	}}
 	var h client.Host
-	add := &cobra.Command{Use: "add NAME", Short: "Watch a host, or one at its new addresses", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	add := &cobra.Command{Use: "add NAME", Short: "Watch a host, or change its addresses", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		h.Name = args[0]
 		b, err := p.bench()
 		if err != nil {

@@ -9,8 +9,8 @@ import (
 	"earlybench.invalid/earlybench/client"
 )
 
-// orPrep does something with a device. Where that is not ready for it, and a person sits
-// at the terminal, it offers to lead through what is missing, and then does it.
+// orPrep runs do, which needs a device that is ready. If the device is not, and a person
+// is at the terminal, it offers to prepare the device first and then runs do again.
 func (p *program) orPrep(ctx context.Context, handle string, do func() error) error {
 	err := do()
 	var problem *client.Problem
@@ -18,7 +18,7 @@ func (p *program) orPrep(ctx context.Context, handle string, do func() error) er
 		return err
 	}
 	fmt.Fprintln(p.err, safe(problem.Error()))
-	fmt.Fprintf(p.err, "\nBe led through what %s needs, and then go on? [Y/n] ", handle)
+	fmt.Fprintf(p.err, "\nPrepare %s now, and then go on? [Y/n] ", handle)
 	switch answer, rerr := p.readLine(); {
 	case rerr != nil:
 		return err
@@ -31,7 +31,7 @@ func (p *program) orPrep(ctx context.Context, handle string, do func() error) er
 	return do()
 }
 
-// readLine reads one line that somebody types, and nothing behind it.
+// readLine reads one line of input, and no byte beyond it.
 func (p *program) readLine() (string, error) {
 	var line []byte
 	one := make([]byte, 1)

@@ -53,7 +53,7 @@ stays done, and prep goes on where it was, here or in the console.`,
 	return c
 }
 
-// guide leads through one device's prep, line by line.
+// guide leads through the prep of one device, line by line.
 type guide struct {
 	*program
 	handle string
@@ -108,7 +108,7 @@ func (g *guide) lead(ctx context.Context) (err error) {
 	}
 }
 
-// watch follows the device's events and, at a terminal, what is typed.
+// watch follows the device's events and, at a terminal, the input.
 func (g *guide) watch(ctx context.Context) error {
 	b, err := g.bench.Bench(ctx)
 	if err != nil {
@@ -149,7 +149,7 @@ func (g *guide) head(plan client.Prep) {
 	fmt.Fprintf(g.text, "%s  %s %s, %s %s, %s\n\n", bold.Render(d.Handle), d.Maker, d.Model, d.Family, d.Release, where)
 }
 
-// printDone prints the steps that are done and were not printed as such.
+// printDone prints the steps that are done and were not printed yet.
 func (g *guide) printDone(plan client.Prep) {
 	for _, s := range plan.Steps {
 		if !s.Done || g.shown["done "+s.ID] {
@@ -236,7 +236,7 @@ func (g *guide) pause(ctx context.Context, s client.Step) error {
 	}
 }
 
-// install installs the driver set that fits, once somebody has consented to it.
+// install installs the driver set that fits, after a person has consented.
 func (g *guide) install(ctx context.Context, plan client.Prep) error {
 	if plan.Offer == nil {
 		return &exitError{exitBlocked, plan.Device.Says}
@@ -260,7 +260,7 @@ func (g *guide) install(ctx context.Context, plan client.Prep) error {
 	return err
 }
 
-// ask has the device ask, and shows how that ended.
+// ask makes the device ask its owner, and prints the outcome.
 func (g *guide) ask(ctx context.Context, s client.Step) error {
 	if g.unattended {
 		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
@@ -308,7 +308,7 @@ func (g *guide) ready(plan client.Prep) error {
 	return nil
 }
 
-// readyText says that a device is ready, and what is done with it next.
+// readyText says that a device is ready, and which command comes next.
 func readyText(handle, app string) string {
 	if app == "" {
 		return fmt.Sprintf("%s is ready. Run an app on it: earlybench run DIRECTORY %s", bold.Render(handle), handle)
@@ -316,7 +316,7 @@ func readyText(handle, app string) string {
 	return fmt.Sprintf("%s is ready for %s. Run it: earlybench run %s %s", bold.Render(handle), app, app, handle)
 }
 
-// left says how to go on, when somebody leaves in the middle.
+// left says how to continue, for somebody who leaves in the middle.
 func (g *guide) left(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
 		return &exitError{exitFailed, "\nLeft. What is done stays done; go on with: earlybench prep " + g.handle}

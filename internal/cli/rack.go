@@ -32,7 +32,7 @@ func (p *program) rackCommand() *cobra.Command {
 			}
 			return printList(p, devices, func(ds []client.Device) {
 				if len(ds) == 0 && *sel != (client.Select{}) {
-					empty(p.out, "No device is so. All that there are: earlybench rack.")
+					empty(p.out, "No device matches. See all of them: earlybench rack")
 					return
 				}
 				p.printRack(ds, app)

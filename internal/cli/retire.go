@@ -10,7 +10,7 @@ import (
 
 func (p *program) rackAdd() *cobra.Command {
 	var d client.NewDevice
-	c := &cobra.Command{Use: "add [HANDLE]", Short: "Put a device on the rack that no bus shows, such as a watch", Args: cobra.MaximumNArgs(1),
+	c := &cobra.Command{Use: "add [HANDLE]", Short: "Add a device that has no cable, such as a watch", Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				d.Handle = args[0]

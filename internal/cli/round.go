@@ -10,7 +10,7 @@ import (
 )
 
 func (p *program) roundCommand() *cobra.Command {
-	return &cobra.Command{Use: "round", Short: "All devices by what they need next, in the order to walk", Args: cobra.NoArgs,
+	return &cobra.Command{Use: "round", Short: "All devices, grouped by their next step", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -55,6 +55,6 @@ func (p *program) printRound(r client.Round) {
 		fmt.Fprintf(p.out, "%s  %s\n", good.Render("Nothing to do"), strings.Join(r.Ready, ", "))
 	}
 	if len(r.Groups)+len(r.Ready) == 0 {
-		empty(p.out, "The rack is empty, so there is nothing to walk.")
+		empty(p.out, "The rack is empty, so there is nothing to do.")
 	}
 }

@@ -55,8 +55,8 @@ on running when this ends.`,
 	return c
 }
 
-// app finds what is meant: a directory and an app file are made known to the
-// bench. args come back with the devices that are chosen.
+// app finds the app and the devices that a command names. A directory or an app file is
+// registered with the bench. The devices that an expression chooses are appended to args.
 func (p *program) app(ctx context.Context, args []string, chosen choice) (*client.Client, client.Run, []string, error) {
 	b, err := p.bench()
 	if err != nil {
@@ -73,7 +73,7 @@ func (p *program) app(ctx context.Context, args []string, chosen choice) (*clien
 	return b, run, append([]string{args[0]}, devices...), err
 }
 
-// runnable is what a word means that names an app.
+// runnable finds the app that a word names.
 func (p *program) runnable(ctx context.Context, b *client.Client, app string) (client.Run, error) {
 	if info, err := os.Stat(app); err == nil {
 		path, err := filepath.Abs(app)
@@ -93,7 +93,7 @@ func (p *program) runnable(ctx context.Context, b *client.Client, app string) (c
 	return client.Run{App: app}, nil
 }
 
-// noDevice says which devices there are: nothing goes to one that was not named.
+// noDevice lists the devices: nothing is ever sent to one that was not named.
 func (p *program) noDevice(ctx context.Context, b *client.Client) error {
 	devices, err := b.Devices(ctx, "")
 	if err != nil {
@@ -131,8 +131,8 @@ func (p *program) start(ctx context.Context, b *client.Client, what client.Run) 
 	return done, err
 }
 
-// runMany runs an app on several devices, each whatever becomes of the others, and
-// ends with a table.
+// runMany runs an app on several devices, independently of each other, and prints a table
+// at the end.
 func (p *program) runMany(ctx context.Context, b *client.Client, what client.Run, verb string, args []string) error {
 	what.Devices = args[1:]
 	j, err := p.start(ctx, b, what)
@@ -177,7 +177,7 @@ func oneLine(s string, most int) string {
 	return string(r[:most-1]) + "…"
 }
 
-// followRun prints the log of the start until Ctrl-C, or for a while.
+// followRun prints the log since the start, until Ctrl-C or for a given time.
 func (p *program) followRun(ctx context.Context, b *client.Client, handle string, j client.Job, long time.Duration) error {
 	if j.Result == nil {
 		return nil

@@ -15,9 +15,9 @@ import (
 	"earlybench.invalid/earlybench/core/sheet"
 )
 
-// screen is the one terminal screen on which prep leads: the plan, the current
-// step large, where to tap, and a mark the moment that something is observed. It
-// keeps nothing that the service does not know.
+// screen is the terminal screen of prep: the plan, the current step, where to tap, and a
+// mark as soon as something is observed. It has no state of its own that the service does
+// not know.
 type screen struct {
 	ctx     context.Context
 	bench   *client.Client
@@ -34,7 +34,7 @@ type screen struct {
 	ended   error
 }
 
-// What comes to the screen.
+// Messages to the screen.
 type (
 	planMsg struct {
 		handle string
@@ -49,8 +49,8 @@ type (
 	doneMsg struct{ err error }
 )
 
-// leadOnScreen leads devices on one terminal screen, until all are ready or the
-// person leaves.
+// leadOnScreen leads through the prep of devices on one terminal screen, until all are
+// ready or the person leaves.
 func (p *program) leadOnScreen(ctx context.Context, handles []string, app string) error {
 	b, err := p.bench()
 	if err != nil {
@@ -87,7 +87,7 @@ func (p *program) leadOnScreen(ctx context.Context, handles []string, app string
 
 func (s *screen) handle() string { return s.handles[s.at] }
 
-// Init asks how the first device stands.
+// Init asks for the state of the first device.
 func (s *screen) Init() tea.Cmd { return s.ask() }
 
 func (s *screen) ask() tea.Cmd {
@@ -98,7 +98,7 @@ func (s *screen) ask() tea.Cmd {
 	}
 }
 
-// Update takes what comes: keys, and news of the device.
+// Update handles keys and news of the device.
 func (s *screen) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch m := msg.(type) {
 	case tea.WindowSizeMsg:
@@ -123,8 +123,8 @@ func (s *screen) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return s, nil
 }
 
-// take takes news of the device: gates that have opened are marked with the
-// time, and a device that is ready makes room for the next.
+// take handles news of the device: gates that have opened are marked with the time, and
+// after a device that is ready comes the next one.
 func (s *screen) take(m planMsg) tea.Cmd {
 	if m.err != nil {
 		s.problem = m.err.Error()
@@ -331,8 +331,7 @@ func (s *screen) viewStep() string {
 	return strings.Join(parts, "\n\n")
 }
 
-// drawing is where to tap, in text: the page as lines, the row that matters with
-// its real word.
+// drawing shows in text where to tap: the page as lines, and the row with its real name.
 func drawing(d client.Drawing) string {
 	const inner = 30
 	edge := "│"

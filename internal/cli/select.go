@@ -12,24 +12,24 @@ import (
 	"earlybench.invalid/earlybench/client"
 )
 
-// selection gives a command the options that every list has.
+// selection adds the options that every list has.
 func (p *program) selection(c *cobra.Command) *client.Select {
 	s := &client.Select{}
 	f := c.Flags()
-	f.StringVar(&s.Where, "where", "", "only those of which this expression holds (earlybench help where)")
+	f.StringVar(&s.Where, "where", "", "only those for which this expression is true (earlybench help where)")
 	f.IntVar(&s.Limit, "limit", 0, "at most so many")
-	f.StringVar(&s.After, "after", "", "only those behind this one of the list")
+	f.StringVar(&s.After, "after", "", "only those after this one in the list")
 	p.chosenBy(c, &s.Where)
 	return s
 }
 
-// chosenBy has a mistake in a command's expression shown with its place.
+// chosenBy makes a command show a mistake in its expression with its position.
 func (p *program) chosenBy(c *cobra.Command, where *string) {
 	run := c.RunE
 	c.RunE = func(c *cobra.Command, args []string) error { return marked(run(c, args), *where) }
 }
 
-// marked makes of the answer to a wrong expression one that shows the place in it.
+// marked turns the answer to a wrong expression into an error that marks the position.
 func marked(err error, expression string) error {
 	var p *client.Problem
 	if !errors.As(err, &p) || len(p.Errors) == 0 {
@@ -46,7 +46,7 @@ func marked(err error, expression string) error {
 	return usage("--where: %s\n  %s\n  %s^\nWhat there is: earlybench help where", p.Errors[0].Message, lines[line-1], strings.Repeat(" ", max(col-1, 0)))
 }
 
-// lists has a command list what call answers.
+// lists makes a command list the items that call returns.
 func lists[T any](p *program, c *cobra.Command, call func(*client.Client, context.Context, ...client.Select) ([]T, error), table func([]T)) *cobra.Command {
 	var s *client.Select
 	c.RunE = func(c *cobra.Command, _ []string) error {
@@ -59,7 +59,7 @@ func lists[T any](p *program, c *cobra.Command, call func(*client.Client, contex
 			return err
 		}
 		if len(items) == 0 && *s != (client.Select{}) && !p.json {
-			empty(p.out, "Nothing in this list is so. All that there is: "+c.CommandPath())
+			empty(p.out, "Nothing matches. See the whole list: "+c.CommandPath())
 			return nil
 		}
 		return printList(p, items, table)
@@ -68,14 +68,14 @@ func lists[T any](p *program, c *cobra.Command, call func(*client.Client, contex
 	return c
 }
 
-// choice tells which devices a command means.
+// choice returns the devices that a command is to use.
 type choice func(ctx context.Context, b *client.Client, named []string) ([]string, error)
 
-// chooses gives a command the option to choose devices by an expression, beside naming
-// them, and tells which are meant: those that are named, then those that are chosen.
+// chooses adds the option to choose devices by an expression. The choice that it returns
+// gives the named devices first, then the chosen ones.
 func (p *program) chooses(c *cobra.Command) choice {
 	where := ""
-	c.Flags().StringVar(&where, "where", "", "devices of which this expression holds, beside those that are named (earlybench help where)")
+	c.Flags().StringVar(&where, "where", "", "devices for which this expression is true, beside those that are named (earlybench help where)")
 	p.chosenBy(c, &where)
 	return func(ctx context.Context, b *client.Client, named []string) ([]string, error) {
 		if where == "" {
@@ -92,7 +92,7 @@ func (p *program) chooses(c *cobra.Command) choice {
 			}
 		}
 		if len(all) == 0 {
-			return nil, &exitError{exitFailed, fmt.Sprintf("No device is so: %s. Which there are: earlybench rack.", where)}
+			return nil, &exitError{exitFailed, fmt.Sprintf("No device matches %s. See all of them: earlybench rack", where)}
 		}
 		fmt.Fprintf(p.err, "Chosen: %s\n", strings.Join(all, ", "))
 		return all, nil

@@ -49,8 +49,8 @@ func (p *program) serveCommand() *cobra.Command {
 	return c
 }
 
-// printServing says where the bench answers and, while it knows neither host nor device,
-// what comes first.
+// printServing prints the addresses of the bench and, while it has neither a host nor a
+// device, the first steps.
 func (p *program) printServing(ctx context.Context, a service.Addresses) {
 	fmt.Fprintf(p.out, "The bench answers at %s.\nSign in with your browser, once: %s\n", a.Service, a.SignIn)
 	b := client.New(a.Socket)
@@ -76,7 +76,7 @@ To learn and try things without any device, end this with Ctrl-C and start:
 `)
 }
 
-// untilClosed ends the context when r ends: whoever started us has gone.
+// untilClosed cancels the context when r ends, since the process that started us is gone.
 func untilClosed(ctx context.Context, r io.Reader) (context.Context, context.CancelFunc) {
 	ctx, cancel := context.WithCancel(ctx)
 	go func() {

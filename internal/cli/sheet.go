@@ -188,7 +188,7 @@ var nameShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
 func (p *program) sheetNew() *cobra.Command {
 	var from, name, file string
-	c := &cobra.Command{Use: "new", Short: "Write a commented start of a sheet for a family that nobody has written for", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "new", Short: "Write a commented draft of a sheet for an unrecognised device", Args: cobra.NoArgs,
 		Long: `Writes the commented start of a sheet, to standard output or with --out to a new
 file. With --from it begins with what was seen of a device that no sheet fits;
 earlybench rack shows those, with names such as unknown-1.`,
@@ -253,7 +253,7 @@ func (p *program) unrecognised(c *cobra.Command, name string) (client.Unrecognis
 }
 
 func (p *program) sheetAdd() *cobra.Command {
-	return &cobra.Command{Use: "add FILE", Short: "Check a sheet and put it beside the bench that runs", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "add FILE", Short: "Check a sheet and add it to the running bench", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -276,7 +276,7 @@ func (p *program) sheetAdd() *cobra.Command {
 }
 
 func (p *program) sheetDrop() *cobra.Command {
-	return &cobra.Command{Use: "drop SHEET", Short: "Take a sheet beside the bench away, by its name", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "drop SHEET", Short: "Remove a sheet that was added, by its name", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {

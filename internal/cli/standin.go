@@ -167,7 +167,7 @@ func (p *program) standinCard() *cobra.Command {
 // standinFault lists the faults that a stand-in can have, and puts them on and
 // takes them off.
 func (p *program) standinFault() *cobra.Command {
-	c := &cobra.Command{Use: "fault [DEVICE]", Short: "What can be wrong with a stand-in, and what is", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "fault [DEVICE]", Short: "The faults that a stand-in can have, and has", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		var bodies []standin.Status
 		if err := p.steer(c.Context(), standin.MethodBodies, standin.Steer{}, &bodies); err != nil {
 			return err

@@ -26,8 +26,7 @@ var (
 	bad  = lipgloss.NewStyle().Bold(true).Foreground(colour(lipgloss.Color("1"), lipgloss.Color("130"), lipgloss.Color("#c2502e")))
 )
 
-// safe is the one place where text that may come from a device leaves for the
-// terminal.
+// safe cleans text that may come from a device, before it is printed to the terminal.
 func safe(s string) string { return plain.Text(s) }
 
 // emphasis prints **words** bold, and drops single stars.
@@ -79,7 +78,7 @@ func table(w io.Writer, head []string, rows [][]string) {
 	}
 }
 
-// empty says what goes into an empty list.
+// empty prints what an empty list says.
 func empty(w io.Writer, text string) { fmt.Fprintln(w, text) }
 
 // bytesText is a size for people.

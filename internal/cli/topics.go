@@ -2,7 +2,7 @@ package cli
 
 import "github.com/spf13/cobra"
 
-// topics are what people ask that is no command: earlybench help exit-codes.
+// topics adds help topics that are not commands: earlybench help exit-codes.
 func topics(root *cobra.Command) {
 	for _, t := range []struct{ name, short, text string }{
 		{"getting-started", "From nothing to a first app on a device", `To learn and try things, without any device:

@@ -14,7 +14,7 @@ import (
 // number is the version of this Early Bench.
 const number = "0.10"
 
-// build is which Early Bench this is; what is not known is said to be so.
+// build describes this build of Early Bench; what is not known is marked as such.
 type build struct {
 	Version string `json:"version"`
 	Commit  string `json:"commit"`

@@ -14,7 +14,7 @@ import (
 // unseen is the handle of a device that does not show up at all.
 const unseen = "unseen"
 
-// whyOptions is what one may ask of why.
+// whyOptions are the options of why.
 type whyOptions struct {
 	app            string
 	unseen         bool
@@ -43,9 +43,9 @@ leads through the checks one by one; without a terminal, answers are options.`,
 	f.BoolVar(&o.ask, "ask", false, "one check after the other, at this terminal")
 	f.StringArrayVar(&o.answer, "answer", nil, "answer a check: CHECK=ANSWER")
 	f.StringVar(&o.back, "take-back", "", "take the answer to a check back")
-	f.StringVar(&o.remedied, "tried-remedy", "", "say that what helps against this cause was done")
-	f.BoolVar(&o.report, "report", false, "a text without secrets, to hand to a colleague")
-	f.BoolVar(&o.learned, "learned", false, "what causes turned out to be the ones, on this bench")
+	f.StringVar(&o.remedied, "tried-remedy", "", "say that the remedy of this cause was tried")
+	f.BoolVar(&o.report, "report", false, "a text without secrets, for a colleague")
+	f.BoolVar(&o.learned, "learned", false, "which causes were found on this bench, and how often")
 	f.StringVar(&o.forget, "forget", "", "with --learned: forget the cases of this family; all forgets all")
 	return c
 }
@@ -127,7 +127,7 @@ func (p *program) printGate(w client.Why) {
 	wrapped(p.out, "  ", emphasis(w.Text), p.width)
 }
 
-// printCauses prints the ranked causes; those that hardly count stand together.
+// printCauses prints the ranked causes; the improbable ones are summed up in a line.
 func (p *program) printCauses(w client.Why) {
 	if len(w.Causes) == 0 {
 		return
@@ -196,7 +196,7 @@ func (p *program) printEvidence(w client.Why) {
 	p.printDenied(w.Denied)
 }
 
-// printDenied says where observation stands against somebody's word.
+// printDenied prints where observations contradict what a person stated.
 func (p *program) printDenied(denied []client.Denied) {
 	for _, d := range denied {
 		fmt.Fprintf(p.out, "\n%s %s, confirmed by %s at %s; but %s, %s at %s. What is observed counts.\n", lamp.Render(" ! "),
@@ -276,7 +276,7 @@ func (p *program) whatWasLearned(ctx context.Context, b *client.Client, o whyOpt
 	}
 	return printList(p, items, func(items []client.Learned) {
 		if len(items) == 0 {
-			empty(p.out, "Nothing was learned yet. It is counted when a gate opens and it is clear what had kept it shut.")
+			empty(p.out, "Nothing was learned yet. A case is counted when a gate opens and its cause is clear.")
 			return
 		}
 		var rows [][]string

@@ -146,7 +146,7 @@ func (d *demo) startService(at *service.Addresses) (err error) {
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Sscan(port, &d.ports[0]) // the same again, should it be started anew
+	_, err = fmt.Sscan(port, &d.ports[0]) // the same again, should it be started again
 	return err
 }
 

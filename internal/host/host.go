@@ -1,5 +1,5 @@
-// Package host speaks to the computers to which devices are connected: it watches their
-// buses and carries driver sets to them. The protocol is in docs/formats/host.md.
+// Package host talks to the computers to which devices are connected: it watches their
+// buses and installs driver sets on them. The protocol is in docs/formats/host.md.
 package host
 
 import (
@@ -18,11 +18,11 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// Sink takes what is connected to hosts' buses. Of one host it is called by one
-// goroutine.
+// Sink receives what is connected to the buses of hosts. For each host it is called by
+// one goroutine only.
 type Sink interface {
 	Bus(ctx context.Context, h store.Host, bus hostlink.Bus)
-	// Lost is told that a host is no longer reached.
+	// Lost is called when a host is no longer reached.
 	Lost(ctx context.Context, h store.Host)
 }
 
@@ -49,7 +49,7 @@ type watch struct {
 	trouble error
 }
 
-// New makes a watcher of no hosts.
+// New makes a watcher that watches no host yet.
 func New(sink Sink, log *slog.Logger) *Hosts {
 	h := &Hosts{sink: sink, log: log, watches: map[string]*watch{}}
 	h.ctx, h.end = context.WithCancel(context.Background())
@@ -62,7 +62,7 @@ func (h *Hosts) Close() {
 	h.work.Wait()
 }
 
-// Watch begins to watch a host, or does so at its new addresses.
+// Watch starts to watch a host, or continues at its new addresses.
 func (h *Hosts) Watch(host store.Host) {
 	h.Forget(host.Name)
 	w := &watch{host: host, done: make(chan struct{}), trouble: errors.New("not reached yet")}
@@ -77,7 +77,7 @@ func (h *Hosts) Watch(host store.Host) {
 	})
 }
 
-// Forget ends watching a host.
+// Forget stops watching a host.
 func (h *Hosts) Forget(name string) {
 	h.mu.Lock()
 	w := h.watches[name]
@@ -89,7 +89,7 @@ func (h *Hosts) Forget(name string) {
 	}
 }
 
-// Trouble tells why a host is not reached; nil if it is.
+// Trouble returns why a host is not reached; nil if it is.
 func (h *Hosts) Trouble(name string) error {
 	h.mu.Lock()
 	w := h.watches[name]
@@ -102,7 +102,7 @@ func (h *Hosts) Trouble(name string) error {
 	return w.trouble
 }
 
-// Await waits until a host is reached, at most within.
+// Await waits until a host is reached, for at most within.
 func (h *Hosts) Await(ctx context.Context, name string, within time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
@@ -194,8 +194,8 @@ func (h *Hosts) connect(ctx context.Context, w *watch) error {
 	}
 }
 
-// Install carries a driver set's file to a host and installs it there;
-// progress tells how many bytes the host has.
+// Install sends a driver set's file to a host and installs it there; progress is called
+// with the number of bytes that the host has.
 func (h *Hosts) Install(ctx context.Context, name, digest, path string, progress func(int64)) (hostlink.Driver, error) {
 	var d hostlink.Driver
 	h.mu.Lock()

@@ -1,7 +1,7 @@
 // Package keeper keeps one device: its record, the ways by which it is reached,
 // the session that is used, and the leases under which work is done on it. It
-// knows no transport; what it is told it observes, and what that means for the
-// device's readiness is reckoned in package outlook.
+// knows no transport. It records what it is told; package outlook computes what that
+// means for the device's readiness.
 package keeper
 
 import (
@@ -30,15 +30,15 @@ type Config struct {
 	Facts   *facts.Record // of this device
 	Clock   clock.Clock
 	Log     *slog.Logger
-	// Proven tells which keeper a device belongs to that has proven a key over one of
-	// this keeper's ways, having pinned the key if that may be; or why nothing may be
-	// said to it.
+	// Proven is called when a device has proven a key over one of this keeper's ways. It
+	// pins the key where that is allowed, and returns the keeper that the device belongs
+	// to, or an error where the bench must not talk to the device.
 	Proven func(ctx context.Context, k *Keeper, w ways.Way, key string) (*Keeper, error)
-	// Changed is called when something has changed that is no fact: a lease, a way, a
+	// Changed is called when something other than a fact has changed: a lease, a way or a
 	// session. It must not block.
 	Changed func(k *Keeper)
-	// Ended is called when one of the keeper's ways has ended; moved says that it
-	// goes on at another keeper.
+	// Ended is called when one of the keeper's ways has ended; moved says that the way
+	// continues at another keeper.
 	Ended func(k *Keeper, w ways.Way, moved bool)
 }
 
@@ -62,7 +62,7 @@ type Keeper struct {
 	changed chan struct{} // closed and replaced at every change
 }
 
-// New makes the keeper of a device by the sheets of its model.
+// New makes the keeper of a device, with the sheets of its model.
 func New(ctx context.Context, cfg Config, d store.Device, s *sheet.Series) *Keeper {
 	k := &Keeper{cfg: cfg, device: d, series: s, changed: make(chan struct{})}
 	k.ctx, k.end = context.WithCancel(ctx)
@@ -79,7 +79,7 @@ func (k *Keeper) Close() {
 	k.work.Wait()
 }
 
-// Discard is Close without waiting, for a keeper that has nothing more to do.
+// Discard is Close without waiting, for a keeper that has no work left.
 func (k *Keeper) Discard() {
 	k.mu.Lock()
 	k.closed = true
@@ -94,14 +94,14 @@ func (k *Keeper) Device() store.Device {
 	return k.device
 }
 
-// Series is the sheets that the device goes by.
+// Series returns the sheets that apply to the device.
 func (k *Keeper) Series() *sheet.Series {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.series
 }
 
-// SetSeries goes over to another edition of its sheets.
+// SetSeries replaces the device's sheets by another edition.
 func (k *Keeper) SetSeries(s *sheet.Series) {
 	k.mu.Lock()
 	k.series = s
@@ -179,8 +179,8 @@ func (k *Keeper) Retiring() bool {
 	return r != nil && r.Ended.IsZero()
 }
 
-// Retire changes how far retiring the device has come; next is given what is
-// on record, and what it returns is kept. nil means that the device stays.
+// Retire changes how far retiring the device has come: next gets what is on record and
+// returns what is to be kept. nil means that the device is not being retired.
 func (k *Keeper) Retire(ctx context.Context, next func(*store.Retirement) (*store.Retirement, error)) error {
 	k.recording.Lock()
 	defer k.recording.Unlock()
@@ -191,7 +191,7 @@ func (k *Keeper) Retire(ctx context.Context, next func(*store.Retirement) (*stor
 	return k.change(ctx, store.DeviceChange{Retirement: &r})
 }
 
-// Changed is closed at the next change that is no fact.
+// Changed returns a channel that is closed at the next change other than a fact.
 func (k *Keeper) Changed() <-chan struct{} {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -214,13 +214,13 @@ func wake(c chan struct{}) {
 	}
 }
 
-// Seen makes a fact of now.
+// Seen makes a fact that was observed now.
 func (k *Keeper) Seen(key fact.Key, v fact.Value, src fact.Source) fact.Fact {
 	return fact.Fact{Key: key, Value: v, Source: src, At: k.cfg.Clock.Now()}
 }
 
-// Told makes a fact of now that a person tells. It ends with the cable where its
-// key does.
+// Told makes a fact that a person states now. Where scoped is set it ends when the
+// device is unplugged.
 func (k *Keeper) Told(key fact.Key, v fact.Value, by string, scoped bool) fact.Fact {
 	f := k.Seen(key, v, fact.Person)
 	f.By = by

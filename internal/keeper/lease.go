@@ -8,11 +8,11 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 )
 
-// Mode is how a piece of work has the device.
+// Mode says how a piece of work uses the device.
 type Mode int
 
-// The modes. Work that changes the device, or whose outcome others would disturb,
-// has it alone; work that others may do beside it shares it.
+// The modes. Work that changes the device, or that other work would disturb, uses it
+// alone; other work shares it.
 const (
 	Exclusive Mode = iota
 	Shared
@@ -23,8 +23,8 @@ type lease struct {
 	mode  Mode
 }
 
-// Lease gives a piece of work the device; release gives it back, once. A device
-// that is leased otherwise is a problem that says by what.
+// Lease reserves the device for a piece of work until release is called. Where other
+// work has it, the error names that work.
 func (k *Keeper) Lease(title string, mode Mode) (release func(), err error) {
 	k.mu.Lock()
 	for _, l := range k.leases {
@@ -46,7 +46,7 @@ func (k *Keeper) Lease(title string, mode Mode) (release func(), err error) {
 	}, nil
 }
 
-// Working is the titles of the work that has the device; "" if none has.
+// Working returns the titles of the work that uses the device; "" for none.
 func (k *Keeper) Working() string {
 	k.mu.Lock()
 	defer k.mu.Unlock()

@@ -13,7 +13,7 @@ import (
 	"earlybench.invalid/earlybench/internal/ways"
 )
 
-// reach is one way at work: what it tells, and the session that it has brought up.
+// reach is one running way: what it reports, and its session.
 type reach struct {
 	keeper   *Keeper
 	way      ways.Way
@@ -26,17 +26,17 @@ type reach struct {
 
 	// Guarded by the keeper's mu.
 	session  device.Session // nil: none is up
-	greeted  bool           // how it stands with this bench was observed
+	greeted  bool           // the state of this bench was observed
 	open     bool           // this bench is admitted
 	sessions int            // that were up, so that each has a scope of its own
 	down     error          // why no session is up
 }
 
-// Reached is a way by which the device is reached, for those who look.
+// Reached describes a way by which the device is reached.
 type Reached struct {
 	Kind  ways.Kind
 	Place ways.Place
-	// Linked says that a session is up on which this bench is admitted.
+	// Linked says that a session is up and this bench is admitted on it.
 	Linked bool
 }
 
@@ -65,7 +65,7 @@ func (k *Keeper) Reach(w ways.Way) {
 	k.mu.Unlock()
 }
 
-// run runs the way, and gives up what was its.
+// run runs the way and then releases what belonged to it.
 func (r *reach) run() {
 	k, scope := r.keeper, r.way.Scope()
 	k.cfg.Facts.Begin(scope)
@@ -88,7 +88,7 @@ func (r *reach) run() {
 	k.cfg.Ended(k, r.way, moved)
 }
 
-// takeUpAgain takes a device up that was retired and is back.
+// takeUpAgain returns a retired device that is connected again to the rack.
 func (k *Keeper) takeUpAgain(ctx context.Context) {
 	if r := k.Device().Retirement; r == nil || r.Ended.IsZero() {
 		return
@@ -98,13 +98,13 @@ func (k *Keeper) takeUpAgain(ctx context.Context) {
 	}
 }
 
-// Observe keeps facts that were seen this way.
+// Observe records facts that were observed by this way.
 func (r *reach) Observe(seen ...fact.Fact) {
 	r.keeper.observe(r.ctx, r.way.Scope(), "", seen)
 }
 
-// observe keeps facts, each in the scope with which its key ends. Keys that the
-// device's sheets do not know are left out.
+// observe records facts, each with the scope at whose end its key ends. Keys that the
+// device's sheets do not declare are ignored.
 func (k *Keeper) observe(ctx context.Context, way, session string, seen []fact.Fact) {
 	registry := k.cfg.Facts.View().Registry()
 	released := k.Series().Released
@@ -134,7 +134,7 @@ func (k *Keeper) observe(ctx context.Context, way, session string, seen []fact.F
 	k.cfg.Facts.ObserveUntilKept(ctx, good...)
 }
 
-// Proven finds out whose key it is.
+// Proven finds the keeper that a proven key belongs to.
 func (r *reach) Proven(ctx context.Context, key string) error {
 	to, err := r.keeper.cfg.Proven(ctx, r.keeper, r.way, key)
 	if err != nil {
@@ -147,13 +147,13 @@ func (r *reach) Proven(ctx context.Context, key string) error {
 	return nil
 }
 
-// Retry gets a value when trying again may help.
+// Retry receives a value when a retry may help.
 func (r *reach) Retry() <-chan struct{} { return r.retry }
 
-// troubleScope is the scope of why there is no session: it ends once one is up.
+// troubleScope is the scope of the reason for a missing session. It ends once a session is up.
 func (r *reach) troubleScope() string { return r.way.Scope() + "/trouble" }
 
-// Down keeps why there is no session.
+// Down records why there is no session.
 func (r *reach) Down(reason error) {
 	k := r.keeper
 	k.mu.Lock()
@@ -173,7 +173,7 @@ func (r *reach) Down(reason error) {
 	k.tell()
 }
 
-// Up takes a session until it ends.
+// Up uses a session until it ends.
 func (r *reach) Up(s device.Session) {
 	k := r.keeper
 	k.mu.Lock()
@@ -194,7 +194,7 @@ func (r *reach) Up(s device.Session) {
 	k.tell()
 }
 
-// Ways tells by which ways the device is reached, the best first.
+// Ways returns the ways by which the device is reached, the best first.
 func (k *Keeper) Ways() []Reached {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -214,7 +214,7 @@ func (k *Keeper) Ways() []Reached {
 	return out
 }
 
-// best is the best way that is as wanted; nil if there is none.
+// best returns the best way for which wanted is true; nil for none.
 func (k *Keeper) best(wanted func(*reach) bool) *reach {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -226,7 +226,7 @@ func (k *Keeper) best(wanted func(*reach) bool) *reach {
 	return nil
 }
 
-// Reaches tells whether the way of a scope is one of the keeper's.
+// Reaches reports whether the keeper has the way with a scope.
 func (k *Keeper) Reaches(scope string) bool {
 	return k.best(func(r *reach) bool { return r.way.Scope() == scope }) != nil
 }

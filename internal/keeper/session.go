@@ -42,8 +42,8 @@ func (k *Keeper) Await(ctx context.Context) device.Session {
 // visitWithin is how long a session may take to come up.
 const visitWithin = 10 * time.Second
 
-// visit returns the best way with a session, waiting for one that is coming up; nil
-// where none comes.
+// visit returns the best way that has a session, admitted or not. It waits for one that
+// is being set up, and returns nil if none appears.
 func (k *Keeper) visit(ctx context.Context) (*reach, device.Session) {
 	ctx, cancel := context.WithTimeout(ctx, visitWithin)
 	defer cancel()
@@ -72,11 +72,11 @@ func (k *Keeper) visit(ctx context.Context) (*reach, device.Session) {
 	}
 }
 
-// ErrNoSession is what is said where no way has a session.
+// ErrNoSession is the error where no way has a session.
 var ErrNoSession = problem.New(problem.Blocked, "there is no link to the device")
 
-// Ask has the device ask its owner whether this bench may come in, and observes
-// every state of the question.
+// Ask makes the device ask its owner whether to admit this bench, and records every
+// state of the question.
 func (k *Keeper) Ask(ctx context.Context, who device.Visitor) (device.AdmitState, error) {
 	r, s := k.visit(ctx)
 	if s == nil {
@@ -116,7 +116,7 @@ func (k *Keeper) gone() error {
 	return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("%s went away while it was asking.", k.Device().Handle), Remedy: "Connect it again, then ask again."}
 }
 
-// Withdraw takes this bench's admission back on the device, and sees that it is.
+// Withdraw withdraws this bench's admission on the device, and checks that it is gone.
 func (k *Keeper) Withdraw(ctx context.Context) error {
 	r := k.best(func(r *reach) bool { return r.open })
 	if r == nil {

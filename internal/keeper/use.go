@@ -11,11 +11,11 @@ import (
 	"earlybench.invalid/earlybench/core/plain"
 )
 
-// stateWithin bounds asking a device how it stands with this bench.
+// stateWithin bounds asking a device for the state of its admission.
 const stateWithin = 10 * time.Second
 
-// use observes how it stands with this bench's admission, waits for it, and then
-// follows what the device tells, until the session ends.
+// use records the state of this bench's admission, waits until it is admitted, and then
+// records what the device reports, until the session ends.
 func (r *reach) use(s device.Session, scope string) {
 	ctx, end := whileUp(r.ctx, s)
 	defer end()
@@ -25,7 +25,7 @@ func (r *reach) use(s device.Session, scope string) {
 	r.follow(ctx, s, scope)
 }
 
-// whileUp returns a context that ends with a session too; end must be called.
+// whileUp returns a context that is also cancelled when a session ends; end must be called.
 func whileUp(ctx context.Context, s device.Session) (up context.Context, end func()) {
 	up, cancel := context.WithCancel(ctx)
 	watched := make(chan struct{})
@@ -40,7 +40,7 @@ func whileUp(ctx context.Context, s device.Session) (up context.Context, end fun
 	return up, func() { cancel(); <-watched }
 }
 
-// letIn waits until this bench is admitted; false: the session ended before.
+// letIn waits until this bench is admitted; false means that the session ended first.
 func (r *reach) letIn(ctx context.Context, s device.Session) bool {
 	k := r.keeper
 	admission, err := s.Admission()
@@ -62,7 +62,7 @@ func (r *reach) letIn(ctx context.Context, s device.Session) bool {
 	}
 	seen := append(k.admissionFacts(a), k.Seen(fact.LinkKey, fact.Of("known"), fact.Device))
 	before, known := k.cfg.Facts.View().Get(fact.AdmitState, k.cfg.Clock.Now())
-	// How the last question ended stays known until it is admitted, or asked again.
+	// The outcome of the last question is kept until the bench is admitted or asks again.
 	if !known || a.State == device.Admitted || before.Value.Text() == string(device.AdmitAsking) || before.Value.Text() == string(device.Admitted) {
 		seen = append(seen, k.Seen(fact.AdmitState, fact.Of(string(a.State)), fact.Device))
 	}
@@ -82,7 +82,7 @@ func (r *reach) letIn(ctx context.Context, s device.Session) bool {
 	}
 }
 
-// admissionFacts are what a device's word of an admission tells beside its state.
+// admissionFacts are the facts that follow from an admission beside its state.
 func (k *Keeper) admissionFacts(a device.Admittance) []fact.Fact {
 	var out []fact.Fact
 	if !a.Until.IsZero() {
@@ -97,7 +97,7 @@ func (k *Keeper) admissionFacts(a device.Admittance) []fact.Fact {
 	return out
 }
 
-// follow observes what an admitted device tells until the session ends.
+// follow records what an admitted device reports until the session ends.
 func (r *reach) follow(ctx context.Context, s device.Session, scope string) {
 	k := r.keeper
 	k.cfg.Facts.Begin(scope)
@@ -123,14 +123,14 @@ func (r *reach) follow(ctx context.Context, s device.Session, scope string) {
 			k.observe(ctx, r.way.Scope(), scope, k.read(batch))
 		})
 	}
-	if ctx.Err() == nil { // it tells nothing more of itself: begin anew
+	if ctx.Err() == nil { // it tells nothing more of itself: start over
 		r.Down(err)
 		s.Close()
 	}
 }
 
-// read makes facts of what a device tells; what is not for it to tell, or cannot
-// be read, is left out.
+// read converts what a device reports into facts. Keys that a device may not report,
+// and values that cannot be read, are ignored.
 func (k *Keeper) read(told []device.Fact) []fact.Fact {
 	registry := k.cfg.Facts.View().Registry()
 	var out []fact.Fact

@@ -66,7 +66,7 @@ func TestADeviceThatDoesNotShowUpIsAskedAfterAndWhatHelpedIsLearned(t *testing.T
 		all, err := b.Store.Learned(t.Context())
 		return err == nil && len(all) == 1 && all[0] == store.Learned{Family: "", Host: "loft", Cause: "cable-charges-only", Cases: 1, Last: all[0].Last}
 	})
-	b.Eventually("it begins anew", func() bool { return len(b.Look(k).Why.Answers) == 0 })
+	b.Eventually("it starts over", func() bool { return len(b.Look(k).Why.Answers) == 0 })
 	require.Equal(t, problem.Invalid, problem.KindOf(b.Rack.Set(t.Context(), "heron-1", rack.Change{Handle: ptr("unseen")})))
 }
 

@@ -1,6 +1,6 @@
-// Package kits sees what this computer has to build apps with: the projects on
-// record, and the programs that their builds need. It is told of changes by the
-// file system, and observes them as facts of the apps.
+// Package kits observes what this computer has for building apps: the projects on record,
+// and the programs that their builds need. The file system notifies it of changes, which
+// it records as facts about the apps.
 package kits
 
 import (
@@ -42,10 +42,10 @@ type Kits struct {
 	projects map[string]string // directory by app
 }
 
-// elsewhere is where kits are often put, though not on the search path.
+// elsewhere are places where kits are often installed without being on the search path.
 var elsewhere = []string{"/opt/*/bin", "/usr/local/*/bin", "/usr/lib/*/bin"}
 
-// New begins to watch the search path and where else kits are put.
+// New starts to watch the search path and the other places of kits.
 func New(cfg Config) (*Kits, error) {
 	w, err := fsnotify.NewWatcher()
 	if err != nil {
@@ -63,7 +63,7 @@ func New(cfg Config) (*Kits, error) {
 	return k, nil
 }
 
-// add watches a directory; one that is not there cannot change.
+// add watches a directory. One that does not exist is skipped.
 func (k *Kits) add(dir string) {
 	if err := k.watcher.Add(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		k.cfg.Log.Warn("changes in a directory are not seen", "directory", dir, "error", err)
@@ -100,7 +100,7 @@ func (k *Kits) Read(ctx context.Context) error {
 	return nil
 }
 
-// Watch looks at a project now, and again whenever it changes.
+// Watch inspects a project now, and again whenever it changes.
 func (k *Kits) Watch(ctx context.Context, p *appfile.Project) error {
 	k.mu.Lock()
 	k.projects[p.ID] = p.Dir
@@ -109,10 +109,10 @@ func (k *Kits) Watch(ctx context.Context, p *appfile.Project) error {
 	return k.look(ctx, p.ID, p.Dir)
 }
 
-// together is how long changes are waited for that come together.
+// together is how long to wait for further changes that belong together.
 const together = 100 * time.Millisecond
 
-// Run looks anew at what changes until ctx ends.
+// Run inspects what has changed, until ctx ends.
 func (k *Kits) Run(ctx context.Context) {
 	for {
 		select {
@@ -143,7 +143,7 @@ func (k *Kits) Run(ctx context.Context) {
 	}
 }
 
-// drain takes the changes that come together.
+// drain reads the changes that belong together.
 func (k *Kits) drain(ctx context.Context) {
 	over := time.After(together)
 	for {
@@ -158,8 +158,8 @@ func (k *Kits) drain(ctx context.Context) {
 	}
 }
 
-// look observes a project: the least release that its app runs on, and whether the
-// program that builds it is here.
+// look inspects a project: the least release that its app runs on, and whether the
+// program that builds it is installed.
 func (k *Kits) look(ctx context.Context, app, dir string) error {
 	p, err := appfile.ReadProject(dir)
 	if err != nil {
@@ -185,7 +185,7 @@ func (k *Kits) seen(key fact.Key, text string) fact.Fact {
 	return fact.Fact{Key: key, Value: fact.Of(text), Source: fact.Host, At: k.cfg.Clock.Now()}
 }
 
-// observe keeps what is not known already.
+// observe records what is not known already.
 func (k *Kits) observe(ctx context.Context, app string, seen ...fact.Fact) error {
 	subject := facts.Subject{Kind: facts.App, ID: app}
 	view := k.cfg.Book.Of(subject).View()

@@ -1,8 +1,7 @@
-// Package library keeps the active prep sheets: those that ship with Early
-// Bench, and those that lie in a directory beside the bench, which take the
-// place of shipped ones of the same name. Edits there are taken while the bench
-// runs. A broken edit is refused and told; the last good one stays active,
-// over a restart too.
+// Package library keeps the active prep sheets: those that ship with Early Bench, and
+// those in a directory beside the bench, which replace shipped ones of the same name.
+// Edits in that directory take effect while the bench runs. A broken edit is rejected and
+// reported; the last good version stays active, also after a restart.
 package library
 
 import (
@@ -46,17 +45,17 @@ type Library struct {
 	stamps  map[string]stamp           // of the files as they were read last
 }
 
-// stamp tells whether a file has changed.
+// stamp identifies a version of a file.
 type stamp struct {
 	at   time.Time
 	size int64
 }
 
-// look is how often the directory is looked at.
+// look is how often the directory is checked.
 const look = 500 * time.Millisecond
 
-// Open reads the sheets. Broken ones beside the bench are no error: what was
-// good last is active then.
+// Open reads the sheets. Broken ones beside the bench are not an error: the last good
+// version is active then.
 func Open(ctx context.Context, cfg Config) (*Library, error) {
 	l := &Library{cfg: cfg, good: map[string]store.SheetFile{}}
 	last, err := cfg.Store.SheetFiles(ctx)
@@ -94,8 +93,8 @@ func (l *Library) Current() *sheet.Library {
 	return l.now
 }
 
-// Trouble returns the mistakes for which the newest edit is not active; none
-// where it is.
+// Trouble returns the mistakes because of which the newest edit is not active; none if it
+// is.
 func (l *Library) Trouble() sheet.Errors {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -105,15 +104,14 @@ func (l *Library) Trouble() sheet.Errors {
 // Dir is the directory of the sheets beside the bench.
 func (l *Library) Dir() string { return l.cfg.Dir }
 
-// Taken tells since when a file's text is active; the zero time for one that
-// is not.
+// Taken returns since when the text of a file is active; the zero time if it is not.
 func (l *Library) Taken(file string) time.Time {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.good[file].Taken
 }
 
-// Watch takes edits until ctx ends; took is called with every new library.
+// Watch applies edits until ctx ends; took is called with every new library.
 func (l *Library) Watch(ctx context.Context, took func(context.Context, *sheet.Library) error) {
 	for clock.Sleep(ctx, clock.System{}, look) == nil {
 		changed, err := l.read(ctx)
@@ -126,7 +124,7 @@ func (l *Library) Watch(ctx context.Context, took func(context.Context, *sheet.L
 	}
 }
 
-// read reads the directory if it has changed, and takes it if all of it is good.
+// read reads the directory if it has changed, and activates it if all of it is good.
 func (l *Library) read(ctx context.Context) (changed bool, err error) {
 	stamps, err := l.stampAll()
 	if err != nil {
@@ -180,7 +178,7 @@ func (l *Library) refuse(stamps map[string]stamp, wrong sheet.Errors) {
 	l.stamps, l.trouble = stamps, wrong
 }
 
-// take puts a good library active.
+// take activates a good library.
 func (l *Library) take(ctx context.Context, lib *sheet.Library, stamps map[string]stamp, texts map[string][]byte) error {
 	l.mu.Lock()
 	good := map[string]store.SheetFile{}
@@ -197,12 +195,12 @@ func (l *Library) take(ctx context.Context, lib *sheet.Library, stamps map[strin
 	return l.cfg.Store.SaveSheetFiles(ctx, files)
 }
 
-// ErrShipped is a sheet that ships with Early Bench and cannot be dropped.
+// ErrShipped is the error for a sheet that ships with Early Bench and cannot be dropped.
 var ErrShipped = errors.New("it ships with Early Bench")
 
-// Add checks a sheet and puts it beside the bench, in place of one of its name
-// there. It is active at the next look. Mistakes come back as [sheet.Errors],
-// and nothing is changed then.
+// Add checks a sheet and writes it to the directory, replacing one of its name. It is
+// active after the next check. Mistakes are returned as [sheet.Errors], and then nothing
+// is changed.
 func (l *Library) Add(text []byte) (file string, err error) {
 	name, wrong := sheet.NameOf(text)
 	if len(wrong) > 0 {
@@ -227,8 +225,7 @@ func (l *Library) Add(text []byte) (file string, err error) {
 	return file, os.Rename(temporary, file)
 }
 
-// Drop takes a sheet beside the bench away, by its name, if the others can do
-// without it.
+// Drop removes a sheet from the directory, by its name, if no other sheet needs it.
 func (l *Library) Drop(name string) error {
 	file := l.fileOf(name)
 	if file == "" {
@@ -255,7 +252,7 @@ func (l *Library) texts() map[string][]byte {
 	return out
 }
 
-// fileOf is the file beside the bench that holds a sheet; "" if there is none.
+// fileOf returns the file in the directory that holds a sheet; "" for none.
 func (l *Library) fileOf(name string) string {
 	for file, text := range l.texts() {
 		if n, _ := sheet.NameOf(text); n == name {

@@ -18,18 +18,18 @@ const (
 	anyFamily = 0.5
 )
 
-// learning is what causes turned out to be.
+// learning counts which causes were found to be the ones.
 type learning struct {
 	mu       sync.Mutex
 	cases    []store.Learned
 	weighted map[desk]cause.Learned
 }
 
-// desk is a family on a host.
+// desk is a pair of family and host.
 type desk struct{ family, host string }
 
-// learned is what was learned for a family on a host: its own cases whole, what
-// was learned on other hosts and of devices that did not show up in part.
+// learned returns the weights for a family on a host: its own cases count in full, those
+// of other hosts and of devices that did not show up in part.
 func (o *Outlook) learned(family, host string) cause.Learned {
 	l := &o.cases
 	l.mu.Lock()
@@ -56,7 +56,7 @@ func (o *Outlook) learned(family, host string) cause.Learned {
 // learnWithin bounds counting a case.
 const learnWithin = 10 * time.Second
 
-// learn counts what was found out, and ends the inquiry that led to it.
+// learn counts a finding, and ends the inquiry that led to it.
 func (o *Outlook) learn(k *keeper.Keeper, f *finding) {
 	if f == nil {
 		return
@@ -79,8 +79,8 @@ func (o *Outlook) learn(k *keeper.Keeper, f *finding) {
 	}
 }
 
-// Appeared takes that a device has shown up on a host: what people said of one that
-// did not is over, and what helped is counted.
+// Appeared records that a device has shown up on a host. Statements about a device that
+// did not show up end, and what helped is counted.
 func (o *Outlook) Appeared(host string) {
 	k := o.cfg.Rack.Unseen()
 	m := o.mind(k)
@@ -105,7 +105,7 @@ func (o *Outlook) Appeared(host string) {
 	}
 }
 
-// Unlearn forgets all cases, or those of one family, and tells how many.
+// Unlearn forgets all cases, or those of one family, and returns how many.
 func (o *Outlook) Unlearn(ctx context.Context, family string, all bool) (int64, error) {
 	n, err := o.cfg.Store.Unlearn(ctx, family, all)
 	if err != nil {

@@ -1,10 +1,9 @@
-// Package outlook reckons how devices stand: readiness and why, as somebody asks
-// for them, from what is known. It reads memory only, and holds no lock that those
-// need who observe.
+// Package outlook computes the state of devices on demand: readiness, and why, from what
+// is known. It reads memory only, and holds no lock that observers need.
 //
-// Beside that it watches: whenever something has changed it reckons the devices
-// concerned anew, raises their revision where what a person decides by is not what
-// it was, tells of that, and learns what a fault turned out to be.
+// It also watches: whenever something has changed it recomputes the devices
+// concerned, raises their revision where something that a person decides by has
+// changed, announces that, and learns what the cause of a fault was.
 package outlook
 
 import (
@@ -43,13 +42,13 @@ type Outlook struct {
 
 	mu     sync.Mutex // guards all below
 	minds  map[*keeper.Keeper]*mind
-	dirty  map[*keeper.Keeper]bool // to be reckoned
+	dirty  map[*keeper.Keeper]bool // to be computed
 	untold map[*keeper.Keeper]bool // of which others are to hear
 	newest int64                   // revision
 	next   time.Time               // when time alone alters a device, or earlier; zero: never
 }
 
-// mind is what is remembered of a device between two reckonings. State and asked are
+// mind is what is remembered of a device between two computations. State and asked are
 // guarded by busy, which is taken before the outlook's mu.
 type mind struct {
 	busy  sync.Mutex
@@ -61,10 +60,10 @@ type mind struct {
 	revision int64
 }
 
-// New makes an outlook; it hears of every change from then on.
+// New makes an outlook, which is told of every change from then on.
 func New(ctx context.Context, cfg Config) (*Outlook, error) {
 	o := &Outlook{cfg: cfg, wake: make(chan struct{}, 1), minds: map[*keeper.Keeper]*mind{}, dirty: map[*keeper.Keeper]bool{}, untold: map[*keeper.Keeper]bool{}}
-	// Revisions go on over a restart: each came with an event at least.
+	// Revisions continue after a restart: each came with at least one event.
 	last, err := cfg.Store.Last(ctx)
 	if err != nil {
 		return nil, err
@@ -85,7 +84,7 @@ func New(ctx context.Context, cfg Config) (*Outlook, error) {
 	return o, nil
 }
 
-// touch has a device reckoned anew soon.
+// touch makes Run recompute a device soon.
 func (o *Outlook) touch(k *keeper.Keeper) {
 	o.mu.Lock()
 	o.dirty[k] = true
@@ -93,7 +92,7 @@ func (o *Outlook) touch(k *keeper.Keeper) {
 	o.rouse()
 }
 
-// rouse has Run look at what is to be reckoned.
+// rouse wakes Run.
 func (o *Outlook) rouse() {
 	select {
 	case o.wake <- struct{}{}:
@@ -121,13 +120,13 @@ func (o *Outlook) revision(k *keeper.Keeper) int64 {
 	return m.revision
 }
 
-// Check refuses an action that was decided on another revision of a device than
-// the present one; 0 is decided on none.
+// Check returns an error where an action was decided on an older revision of a device;
+// 0 means on none in particular.
 func (o *Outlook) Check(k *keeper.Keeper, decided int64) error {
 	if decided == 0 {
 		return nil
 	}
-	o.reckon(k)
+	o.recompute(k)
 	if o.revision(k) == decided {
 		return nil
 	}
@@ -136,5 +135,5 @@ func (o *Outlook) Check(k *keeper.Keeper, decided int64) error {
 	if s.Why.Gate != "" {
 		text = unmarked(s.Why.Text)
 	}
-	return &problem.Problem{Kind: problem.Changed, Text: s.Device.Handle + " is not as it was when this was decided. Now: " + text, Remedy: "Look at it again, then decide anew."}
+	return &problem.Problem{Kind: problem.Changed, Text: s.Device.Handle + " is not as it was when this was decided. Now: " + text, Remedy: "Look at it again, then decide again."}
 }

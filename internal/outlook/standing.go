@@ -23,7 +23,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// Standing is all that is known of a device at one moment, and what follows.
+// Standing is what is known of a device at one moment, and what follows from it.
 type Standing struct {
 	Device    store.Device
 	Sheet     *sheet.Sheet
@@ -40,24 +40,24 @@ type Standing struct {
 	Now       time.Time
 }
 
-// Look computes how a device stands now, and why; with an app, for that too.
+// Look computes the standing of a device now, with its causes; with an app, for that too.
 func (o *Outlook) Look(k *keeper.Keeper, app string) Standing {
 	s := o.stand(k, app)
 	s.Why = cause.Explain(s.Question)
 	return s
 }
 
-// Glance is Look without causes: of why it has only what is wrong, in a sentence.
+// Glance is Look without causes: Why only says what is wrong.
 func (o *Outlook) Glance(k *keeper.Keeper, app string) Standing {
 	s := o.stand(k, app)
 	s.Why = cause.Say(s.Question)
 	return s
 }
 
-// ErrNoApp is an app that nothing here knows.
-var ErrNoApp = problem.New(problem.NotFound, "no project, app file or device here knows the app")
+// ErrNoApp is the error for an app that is not known here.
+var ErrNoApp = problem.New(problem.NotFound, "no project, app file or device here has this app")
 
-// CheckApp tells whether anything here knows an app; "" is none and known.
+// CheckApp returns an error for an app that is not known here; "" stands for no app.
 func (o *Outlook) CheckApp(app string) error {
 	if app == "" || o.cfg.Book.Known(facts.Subject{Kind: facts.App, ID: app}) {
 		return nil
@@ -167,8 +167,8 @@ func (s Standing) Reached() bool { return len(s.Ways) > 0 }
 // Linked tells whether there is a session on which this bench is admitted.
 func (s Standing) Linked() bool { return len(s.Ways) > 0 && s.Ways[0].Linked }
 
-// Lacks says in a sentence each what the way that is used cannot do, by the names of
-// what it lacks: apps, files, log, screen. It is empty while there is no session.
+// Lacks returns what the way in use cannot do: a sentence for each of apps, files, log
+// and screen that it lacks. It is empty while there is no session.
 func Lacks(k *keeper.Keeper) map[string]string {
 	out := map[string]string{}
 	s := k.Session()
@@ -196,10 +196,10 @@ func (s Standing) Host() string {
 	return s.Ways[0].Place.Host
 }
 
-// Blocked is the problem of work that cannot begin because a gate is not open.
+// Blocked is the error of work that cannot start because the first gate is not open.
 func (s Standing) Blocked() *problem.Problem { return s.blocked(s.Why) }
 
-// BlockedAt is the problem of work that a gate stops which need not be the first.
+// BlockedAt is the error of work that is stopped by the named gate.
 func (s Standing) BlockedAt(gate string) *problem.Problem {
 	return s.blocked(cause.SayOf(s.Question, gate))
 }

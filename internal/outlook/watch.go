@@ -15,8 +15,8 @@ import (
 	"earlybench.invalid/earlybench/internal/keeper"
 )
 
-// Run watches until ctx ends. A change is told at once; what changes while others are
-// told of is told of together.
+// Run watches until ctx ends. A change is announced at once; changes that arrive
+// meanwhile are announced together.
 func (o *Outlook) Run(ctx context.Context) {
 	var alarm sync.WaitGroup
 	defer alarm.Wait()
@@ -37,13 +37,13 @@ func (o *Outlook) Run(ctx context.Context) {
 		}
 		stop()
 		for _, k := range o.changed() {
-			o.reckon(k)
+			o.recompute(k)
 		}
 		o.tell(ctx, o.takeUntold())
 	}
 }
 
-// tell tells of devices that have changed; those of which that fails are told of
+// tell announces devices that have changed. Those for which that fails are announced
 // later.
 func (o *Outlook) tell(ctx context.Context, changed []*keeper.Keeper) {
 	if len(changed) == 0 {
@@ -70,7 +70,7 @@ func (o *Outlook) tell(ctx context.Context, changed []*keeper.Keeper) {
 	}
 }
 
-// takeUntold takes the devices of which others are to hear.
+// takeUntold takes the devices whose change is to be announced.
 func (o *Outlook) takeUntold() []*keeper.Keeper {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -79,14 +79,14 @@ func (o *Outlook) takeUntold() []*keeper.Keeper {
 	return out
 }
 
-// due is when time alone next alters a device, or earlier; zero: never.
+// due is when the passage of time next changes a device, or earlier; zero means never.
 func (o *Outlook) due() time.Time {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	return o.next
 }
 
-// dueAt has a device looked at again at a time, unless that is zero. The lock is held.
+// dueAt schedules a device to be recomputed at a time, unless that is zero. The lock is held.
 func (o *Outlook) dueAt(m *mind, at time.Time) {
 	m.due = at
 	o.next = sooner(o.next, at)
@@ -100,7 +100,7 @@ func sooner(a, b time.Time) time.Time {
 	return a
 }
 
-// changed takes the devices that are to be reckoned anew.
+// changed takes the devices that are to be recomputed.
 func (o *Outlook) changed() []*keeper.Keeper {
 	now := o.cfg.Clock.Now()
 	o.mu.Lock()
@@ -126,14 +126,14 @@ func (o *Outlook) changed() []*keeper.Keeper {
 	})
 }
 
-// reckon computes how a device stands. Where what a person decides by is not what it
-// was, the revision is raised, and that is to be told.
-func (o *Outlook) reckon(k *keeper.Keeper) {
+// recompute computes the standing of a device. Where something that a person decides by
+// has changed, it raises the revision, and the change is to be announced.
+func (o *Outlook) recompute(k *keeper.Keeper) {
 	m := o.mind(k)
 	m.busy.Lock()
 	defer m.busy.Unlock()
 	o.mu.Lock()
-	delete(o.dirty, k) // what changes from now on is reckoned again
+	delete(o.dirty, k) // what changes from now on is computed again
 	o.mu.Unlock()
 	s := o.Look(k, "")
 	found := o.found(m, &s)
@@ -156,8 +156,8 @@ func (o *Outlook) reckon(k *keeper.Keeper) {
 	o.learn(k, found)
 }
 
-// state is all of how a device stands that people see on the rack and in its plan,
-// as one text: where two are the same, nothing they see has changed.
+// state is everything that people see of a device on the rack and in its plan, as one
+// text. Two equal texts mean that nothing visible has changed.
 func state(s *Standing) string {
 	r := s.Readiness
 	var b strings.Builder
@@ -182,21 +182,21 @@ func state(s *Standing) string {
 	return b.String()
 }
 
-// telling tells whether an explanation will teach something once its gate opens:
-// somebody answered, did something, or it names a cause.
+// telling reports whether something can be learned from an explanation once its gate
+// opens: somebody answered or did something, or it names a cause.
 func telling(e cause.Explanation) bool {
 	said := slices.ContainsFunc(e.Answers, func(g cause.Given) bool { return !g.Seen })
 	return said || len(e.Causes) > 0 && e.Causes[0].Probability >= cause.Named ||
 		slices.ContainsFunc(e.Causes, func(c cause.Ranked) bool { return c.Done })
 }
 
-// finding is what was found out by a gate's opening.
+// finding is what the opening of a gate has shown.
 type finding struct {
 	cause string // "" where nobody can tell
 	over  []fact.Key
 }
 
-// found tells what was found out if the gate that was asked about has opened.
+// found returns the finding if the gate that was asked about has opened.
 func (o *Outlook) found(m *mind, s *Standing) *finding {
 	if m.asked.Gate == "" || s.Readiness.Gate(m.asked.Gate).State != ready.Open {
 		return nil
@@ -206,7 +206,7 @@ func (o *Outlook) found(m *mind, s *Standing) *finding {
 	return findingOf(asked, s.View)
 }
 
-// findingOf is what an inquiry came to.
+// findingOf is the result of an inquiry.
 func findingOf(asked cause.Explanation, v fact.View) *finding {
 	var words []fact.Fact
 	for _, f := range v.All() {

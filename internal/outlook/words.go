@@ -14,18 +14,18 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file holds what people say: that a step is done, what they saw, what they
-// did. A word that was answered with nil is on disk.
+// This file records what people state: that a step is done, what they saw, what they
+// did. When a method returns nil, the statement is on disk.
 
-// Said is who says something, of which device, decided on which of its revisions
-// (0: on none).
+// Said says who states something about which device, and on which of its revisions that
+// was decided (0: on none in particular).
 type Said struct {
 	Of       *keeper.Keeper
 	By       string
 	Revision int64
 }
 
-// say keeps a person's word.
+// say records a person's statement.
 func (o *Outlook) say(ctx context.Context, s Said, key fact.Key, v fact.Value, scoped bool) error {
 	if err := o.Check(s.Of, s.Revision); err != nil {
 		return err
@@ -37,11 +37,11 @@ func (o *Outlook) say(ctx context.Context, s Said, key fact.Key, v fact.Value, s
 	if err := s.Of.Facts().Observe(ctx, f); err != nil {
 		return err
 	}
-	o.reckon(s.Of) // at once, so that what it comes to is known before anything else happens
+	o.recompute(s.Of) // at once, so that what it comes to is known before anything else happens
 	return nil
 }
 
-// Tell keeps a person's word that a step is done.
+// Tell records that a person says that a step is done.
 func (o *Outlook) Tell(ctx context.Context, s Said, step string) error {
 	st := o.sheet(s.Of).Step(step)
 	if st == nil {
@@ -59,13 +59,13 @@ func (o *Outlook) Tell(ctx context.Context, s Said, step string) error {
 	return o.say(ctx, s, sheet.Told(step), fact.Of(true), !st.Lasts)
 }
 
-// sheet is the sheet that a device goes by now.
+// sheet returns the sheet that applies to a device now.
 func (o *Outlook) sheet(k *keeper.Keeper) *sheet.Sheet {
 	f, _ := k.Facts().View().Get(fact.OSRelease, o.cfg.Clock.Now())
 	return k.Series().At(fact.Release(f.Value.Text()))
 }
 
-// TellFact keeps a person's word for a fact that people may tell.
+// TellFact records a fact as a person states it.
 func (o *Outlook) TellFact(ctx context.Context, s Said, key, value string) error {
 	registry := s.Of.Facts().View().Registry()
 	spec, ok := registry.Lookup(fact.Key(key))
@@ -125,7 +125,7 @@ func parseWord(t fact.Type, s string) (fact.Value, error) {
 	return fact.ParseValue(t, []byte(strconv.Quote(s)))
 }
 
-// Answer keeps a person's answer to a check.
+// Answer records a person's answer to a check.
 func (o *Outlook) Answer(ctx context.Context, s Said, check, answer string) error {
 	c, err := o.check(s.Of, check)
 	if err != nil {
@@ -164,7 +164,7 @@ func (o *Outlook) TakeBack(ctx context.Context, s Said, check string) error {
 	return s.Of.Facts().Forget(ctx, sheet.Said(check))
 }
 
-// Remedied keeps a person's word that what helps against a cause was done.
+// Remedied records that a person applied the remedy of a cause.
 func (o *Outlook) Remedied(ctx context.Context, s Said, causeID string) error {
 	if o.sheet(s.Of).Cause(causeID) == nil {
 		var there []string

@@ -1,6 +1,6 @@
-// Package prep leads a device through its steps: it has the device ask for
-// admission, and show which it is. What the steps are is the sheet's matter, whether
-// they are done the readiness's.
+// Package prep does the steps of a prep that the bench can do: it makes a device ask its
+// owner for admission, and show its handle. The sheet defines the steps; readiness tells
+// which are done.
 package prep
 
 import (
@@ -27,7 +27,7 @@ type Prep struct {
 	Bench   string // the bench's name, as devices show it
 }
 
-// KindAsk is the kind of job that has a device ask its owner.
+// KindAsk is the kind of job that makes a device ask its owner.
 const KindAsk = "admission.ask"
 
 // Kinds returns the kinds of jobs of this use case.
@@ -35,7 +35,7 @@ func (p *Prep) Kinds() []job.Kind {
 	return []job.Kind{{Name: KindAsk, Hold: p.hold, Run: p.ask, Asks: true}}
 }
 
-// outcomes are the sentences for a question that did not end with a yes.
+// outcomes are the errors for questions that were not answered with yes.
 var outcomes = map[device.AdmitState]problem.Problem{
 	device.AdmitRefused: {Kind: problem.Person, Gate: "admitted", Text: "Somebody answered No on %s.",
 		Remedy: "Ask again, and choose This visit or Until withdrawn."},
@@ -49,8 +49,8 @@ type args struct {
 	Device string `json:"device"` // id
 }
 
-// Ask starts the job that has a device ask its owner to let this bench in. While
-// one runs, that one is the answer.
+// Ask starts the job that makes a device ask its owner to admit this bench. If one is
+// running already, that one is returned.
 func (p *Prep) Ask(ctx context.Context, handle, actor string, revision int64) (job.Job, error) {
 	k, err := p.Rack.Find(handle)
 	if err != nil {
@@ -107,8 +107,8 @@ func (p *Prep) ask(ctx context.Context, run *job.Run) (any, error) {
 	return nil, &outcome
 }
 
-// Show has the device show its handle on its screen. Others may work beside it, but
-// not on what that would disturb.
+// Show makes the device show its handle on its screen. It can run beside other shared
+// work on the device.
 func (p *Prep) Show(ctx context.Context, handle string) error {
 	k, err := p.Rack.Find(handle)
 	if err != nil {

@@ -30,7 +30,7 @@ type Config struct {
 	Log    *slog.Logger
 }
 
-// Rack is all devices that the bench knows. It is made by New, filled by Read, and
+// Rack holds all devices that the bench knows. It is made by New, filled by Read, and
 // ends with Close.
 type Rack struct {
 	cfg Config
@@ -42,7 +42,7 @@ type Rack struct {
 	mu           sync.Mutex // guards all below
 	keepers      map[string]*keeper.Keeper
 	byHandle     map[string]*keeper.Keeper
-	ordered      []*keeper.Keeper // by handle; nil where it is to be made anew
+	ordered      []*keeper.Keeper // by handle; nil where it is to be made again
 	lib          *sheet.Library
 	unseen       *keeper.Keeper
 	unrecognised map[string]Unrecognised // by place
@@ -60,8 +60,8 @@ func New(cfg Config) (*Rack, error) {
 	return r, err
 }
 
-// OnChange has f called with every device of which something has changed that is
-// no fact. It must be called before Read, and f must not block.
+// OnChange makes the rack call f with every device of which something other than a fact
+// has changed. It must be called before Read, and f must not block.
 func (r *Rack) OnChange(f func(*keeper.Keeper)) { r.changed = append(r.changed, f) }
 
 // Read gives every device on record a keeper.
@@ -104,8 +104,8 @@ func (r *Rack) library() *sheet.Library {
 	return r.lib
 }
 
-// SetSheets goes over to another library. A device whose sheet has gone keeps the
-// one that it had.
+// SetSheets replaces the library of sheets. A device whose sheet is gone keeps the one
+// that it had.
 func (r *Rack) SetSheets(ctx context.Context, lib *sheet.Library) error {
 	r.mu.Lock()
 	r.lib = lib
@@ -163,8 +163,8 @@ func (r *Rack) ByID(id string) *keeper.Keeper {
 	return r.keepers[id]
 }
 
-// Find returns the keeper of a handle. The handle unseen is that of a device that
-// does not show up at all.
+// Find returns the keeper of the device with a handle. The handle unseen stands for a
+// device that does not show up at all.
 func (r *Rack) Find(handle string) (*keeper.Keeper, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -186,7 +186,7 @@ func (r *Rack) Find(handle string) (*keeper.Keeper, error) {
 	return nil, fmt.Errorf("device %q: %w; there are %s%s", handle, store.ErrNotFound, strings.Join(names, ", "), more)
 }
 
-// UnseenID is the id and handle of what is said of a device that does not show up.
+// UnseenID is the id and handle that stand for a device that does not show up.
 const UnseenID = "unseen"
 
 // makeUnseen makes the keeper of the device that does not show up at all.
@@ -200,15 +200,15 @@ func (r *Rack) makeUnseen() (*keeper.Keeper, error) {
 		store.Device{ID: UnseenID, Handle: UnseenID}, &sheet.Series{Registry: base.Registry, Sheets: []*sheet.Sheet{base}}), nil
 }
 
-// Unseen is the keeper of a device that does not show up at all: it only knows
-// what people say.
+// Unseen returns the keeper for a device that does not show up at all. It only knows
+// what people state.
 func (r *Rack) Unseen() *keeper.Keeper {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.unseen
 }
 
-// SetShared says whether several people use a host.
+// SetShared records whether several people use a host.
 func (r *Rack) SetShared(host string, shared bool) {
 	r.mu.Lock()
 	r.shared[host] = shared
@@ -220,17 +220,17 @@ func (r *Rack) SetShared(host string, shared bool) {
 	}
 }
 
-// Shared tells whether several people use a host.
+// Shared reports whether several people use a host.
 func (r *Rack) Shared(host string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.shared[host]
 }
 
-// handleShape is what handles look like.
+// handleShape is the form of handles.
 var handleShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
-// checkHandle tells whether a handle may be given to a device.
+// checkHandle returns an error for a handle that a device may not have.
 func checkHandle(handle string) error {
 	switch {
 	case handle == UnseenID:
@@ -241,7 +241,7 @@ func checkHandle(handle string) error {
 	return nil
 }
 
-// Change is what a person may change of a device's record; nil leaves it.
+// Change is what a person may change in a device's record; nil leaves a field as it is.
 type Change struct {
 	Handle   *string
 	HandsURL *string

@@ -16,24 +16,23 @@ import (
 	"earlybench.invalid/earlybench/internal/ways"
 )
 
-// Claim is what a way knows of who a device is. A key has been proven; all else is
-// a hint.
+// Claim is what a way knows about the identity of a device. The key has been proven; all
+// else is a hint.
 type Claim struct {
 	Key    string // fingerprint of a proven device key; "" while none is proven
 	USB    string // vendor:product; "" where no bus tells
 	Serial string // as a bus states it; "" where it states none
-	// Address is where the device is reached, in the way's words, such as
-	// "loft 1-2". A device without key and serial that was there last is taken to be
-	// the same.
+	// Address is where the device is reached, as the way names it, such as "loft 1-2". A
+	// device without key and serial is taken to be the one that was last seen there.
 	Address string
 }
 
 // ErrUnrecognised is a device that no prep sheet fits.
 var ErrUnrecognised = problem.New(problem.NotFound, "no prep sheet fits the device")
 
-// Resolve finds the keeper of the device that a way has reached, or puts a new one
-// on record. Two devices that cannot be told apart stay two: one is never taken
-// for another that is reached elsewhere.
+// Resolve returns the keeper of the device that a way has reached, or puts a new device
+// on record. Two devices that cannot be told apart stay two: a device is never taken for
+// another one that is reached elsewhere at the same time.
 func (r *Rack) Resolve(ctx context.Context, c Claim) (*keeper.Keeper, error) {
 	r.resolving.Lock()
 	defer r.resolving.Unlock()
@@ -65,7 +64,7 @@ func (r *Rack) withKey(key string) *keeper.Keeper {
 	return nil
 }
 
-// hinted finds the device that a claim without a known key may be of.
+// hinted finds the device that the hints of a claim point to.
 func (r *Rack) hinted(c Claim) *keeper.Keeper {
 	var here, gone []*keeper.Keeper
 	for _, k := range r.All() {
@@ -147,7 +146,7 @@ func (r *Rack) freeHandle(stem string) string {
 	}
 }
 
-// proven finds out whose key a device has proven over one of k's ways.
+// proven finds the device to which a key belongs that was proven over one of k's ways.
 func (r *Rack) proven(ctx context.Context, k *keeper.Keeper, w ways.Way, key string) (*keeper.Keeper, error) {
 	r.resolving.Lock()
 	defer r.resolving.Unlock()
@@ -162,7 +161,7 @@ func (r *Rack) proven(ctx context.Context, k *keeper.Keeper, w ways.Way, key str
 	case d.Key == "" && w.Pins():
 		return k, k.Change(ctx, store.DeviceChange{Key: &key, First: true})
 	case d.Key == "":
-		return nil, &problem.Problem{Kind: problem.Person, Text: "This device was never met, and its key may not be pinned over this way.", Remedy: "Connect it by cable once, or introduce it."}
+		return nil, &problem.Problem{Kind: problem.Person, Text: "This device is new, and its key may not be pinned over this way.", Remedy: "Connect it by cable once, or introduce it."}
 	case d.Serial == "" && w.Pins(): // a hint was all that it was known by: it is another one
 		s := k.Series()
 		return r.add(ctx, s, store.Device{USB: d.USB, Key: key, Place: d.Place})
@@ -170,8 +169,8 @@ func (r *Rack) proven(ctx context.Context, k *keeper.Keeper, w ways.Way, key str
 	return nil, &device.KeyChanged{Pinned: d.Key, Shown: key}
 }
 
-// ended takes a device off the record that was only seen, never met, once its way
-// goes on at the device that it turned out to be.
+// ended removes a device that was only seen and never linked, once its way continues at
+// the device that it turned out to be.
 func (r *Rack) ended(k *keeper.Keeper, w ways.Way, moved bool) {
 	d := k.Device()
 	if !moved || d.Key != "" || len(k.Ways()) > 0 {
@@ -199,8 +198,8 @@ func (r *Rack) ended(k *keeper.Keeper, w ways.Way, moved bool) {
 	k.Discard()
 }
 
-// reachedBy finds the device, other than one, that is reached by the way of a
-// scope.
+// reachedBy finds the device, other than the given one, that is reached by the way with
+// a scope.
 func (r *Rack) reachedBy(scope string, but *keeper.Keeper) *keeper.Keeper {
 	for _, k := range r.All() {
 		if k != but && k.Reaches(scope) {
@@ -219,7 +218,7 @@ type Unrecognised struct {
 	Interfaces []string
 }
 
-// SetUnrecognised says what is at an address that no sheet fits; nil: nothing.
+// SetUnrecognised records what is at an address and fits no sheet; nil for nothing.
 func (r *Rack) SetUnrecognised(ctx context.Context, address string, u *Unrecognised) error {
 	r.mu.Lock()
 	before, was := r.unrecognised[address]
@@ -240,7 +239,7 @@ func (r *Rack) SetUnrecognised(ctx context.Context, address string, u *Unrecogni
 	return r.cfg.Store.Tell(ctx, "device.changed", "")
 }
 
-// unknownName is a name that nothing else without a sheet has. The lock is held.
+// unknownName returns a free name for something without a sheet. The lock is held.
 func (r *Rack) unknownName() string {
 	taken := map[string]bool{}
 	for _, u := range r.unrecognised {

@@ -1,7 +1,7 @@
 // Package retire retires devices: everything off the device, closed for
-// development, this bench's admission withdrawn. What is to be done, and in which
-// order, is the sheet's matter; whether it is done is observed. What cannot be
-// done while a device is away is done when it comes back.
+// development, this bench's admission withdrawn. The sheet says what is to be done, in
+// order; whether it is done is observed. What cannot be done while a device is away is
+// done when it is connected again.
 package retire
 
 import (
@@ -35,10 +35,10 @@ type Item struct {
 	Done store.Mark // zero: not yet
 }
 
-// ErrNothing is a family whose sheet says nothing of how it is retired.
-var ErrNothing = problem.New(problem.Invalid, "its prep sheet says nothing of how it is retired")
+// ErrNothing is the error for a family whose sheet does not say how to retire it.
+var ErrNothing = problem.New(problem.Invalid, "its prep sheet does not say how to retire it")
 
-// Items tells what is to be done with a device that is being retired, in order.
+// Items returns what is to be done to retire a device, in order.
 func Items(st outlook.Standing) []Item {
 	var out []Item
 	for _, s := range st.Sheet.Retire {
@@ -51,7 +51,7 @@ func Items(st outlook.Standing) []Item {
 	return out
 }
 
-// Begin begins to retire a device.
+// Begin starts to retire a device.
 func (r *Retire) Begin(ctx context.Context, handle string) (outlook.Standing, error) {
 	k, err := r.Rack.Find(handle)
 	if err != nil {
@@ -73,7 +73,7 @@ func (r *Retire) Begin(ctx context.Context, handle string) (outlook.Standing, er
 	return r.Outlook.Look(k, ""), nil
 }
 
-// CallOff calls retiring off; what was taken off stays off.
+// CallOff cancels the retirement of a device; what was removed stays removed.
 func (r *Retire) CallOff(ctx context.Context, handle string) error {
 	k, err := r.Rack.Find(handle)
 	if err != nil {
@@ -82,7 +82,7 @@ func (r *Retire) CallOff(ctx context.Context, handle string) error {
 	return k.Retire(ctx, func(*store.Retirement) (*store.Retirement, error) { return nil, nil })
 }
 
-// Told keeps a person's word that a thing was done which the bench cannot see.
+// Told records that a person did something that the bench cannot observe.
 func (r *Retire) Told(ctx context.Context, handle, step, by string) error {
 	k, err := r.Rack.Find(handle)
 	if err != nil {
@@ -104,8 +104,8 @@ func (r *Retire) Told(ctx context.Context, handle, step, by string) error {
 	return fmt.Errorf("step %q: %w", step, store.ErrNotFound)
 }
 
-// Run does, until ctx ends, what can be done with the devices that are being
-// retired, and sees what has been done.
+// Run does what can be done for the devices that are being retired, and records what has
+// been done, until ctx ends.
 func (r *Retire) Run(ctx context.Context) {
 	for ctx.Err() == nil {
 		changed := r.Store.Changed()
@@ -127,7 +127,7 @@ func (r *Retire) Run(ctx context.Context) {
 // stepWithin bounds one thing that the bench does on a device.
 const stepWithin = 20 * time.Second
 
-// goOn does the first thing that is not done, if it can be done now.
+// goOn does the first thing that is left, if it can be done now.
 func (r *Retire) goOn(ctx context.Context, k *keeper.Keeper) error {
 	st := r.Outlook.Look(k, "")
 	for _, i := range Items(st) {
@@ -146,12 +146,12 @@ func (r *Retire) goOn(ctx context.Context, k *keeper.Keeper) error {
 	return nil
 }
 
-// observed tells whether a thing is seen to be done.
+// observed reports whether a thing was observed to be done.
 func (r *Retire) observed(st outlook.Standing, s *sheet.Step) bool {
 	return s.Done != nil && st.Reached() && s.Done.Eval(&sheet.Attributes{Family: st.Device.Family, Maker: st.Device.Maker, Code: st.Device.Code}, st.View.At(st.Now)) == sheet.True
 }
 
-// do does what the bench can do itself; it tells whether that was done.
+// do does what the bench can do itself, and reports whether it did.
 func (r *Retire) do(ctx context.Context, k *keeper.Keeper, st outlook.Standing, s *sheet.Step) (bool, error) {
 	if !st.Linked() || s.Action == "" {
 		return false, nil
@@ -174,7 +174,7 @@ func (r *Retire) do(ctx context.Context, k *keeper.Keeper, st outlook.Standing, 
 	return false, nil
 }
 
-// removeApps takes every app off and sees that none is left.
+// removeApps removes every app and checks that none is left.
 func (r *Retire) removeApps(ctx context.Context, s device.Session) (bool, error) {
 	apps, err := s.Apps()
 	if err != nil {

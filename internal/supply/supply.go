@@ -1,6 +1,5 @@
-// Package supply brings hosts what they need for an interface: it takes driver
-// sets in, finds the one that fits a device, and installs it on the device's
-// host, with consent only.
+// Package supply installs driver sets: it stores them, finds the one that fits a device,
+// and installs it on the device's host, with consent only.
 package supply
 
 import (
@@ -22,8 +21,8 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// bindWithin is how long a host may take until the driver is seen to be bound;
-// hostWithin how long a job that goes on waits for the host.
+// bindWithin is how long a host may take to bind the driver; hostWithin is how long a
+// resumed job waits for the host.
 const (
 	bindWithin = 20 * time.Second
 	hostWithin = 2 * time.Minute
@@ -38,7 +37,7 @@ type Supply struct {
 	Hosts   *host.Hosts
 	Shelf   *driver.Shelf
 	Jobs    *job.Runner
-	// Changed is called once other sets are on the shelf.
+	// Changed is called when the sets on the shelf have changed.
 	Changed func(context.Context)
 }
 
@@ -60,7 +59,7 @@ func (s *Supply) Read(ctx context.Context) error {
 	return nil
 }
 
-// Add takes a driver set's file in.
+// Add stores the file of a driver set.
 func (s *Supply) Add(ctx context.Context, raw []byte) (store.DriverSet, error) {
 	set, err := driver.Open(bytes.NewReader(raw), int64(len(raw)))
 	if err != nil {
@@ -96,8 +95,8 @@ type args struct {
 	Digest string `json:"digest"`
 }
 
-// Install starts the job that installs the set that fits a device on the host by
-// which it is reached. The digest must be that of just that set.
+// Install starts the job that installs the driver set that fits a device on the host by
+// which the device is reached. The digest in the consent must be that of this set.
 func (s *Supply) Install(ctx context.Context, c Consent) (job.Job, error) {
 	k, err := s.Rack.Find(c.Device)
 	if err != nil {
@@ -167,7 +166,7 @@ func (s *Supply) install(ctx context.Context, run *job.Run) (any, error) {
 	return nil, s.bound(ctx, k)
 }
 
-// bound waits until the host is seen to have bound the driver.
+// bound waits until the host has bound the driver.
 func (s *Supply) bound(ctx context.Context, k *keeper.Keeper) error {
 	ctx, cancel := context.WithTimeout(ctx, bindWithin)
 	defer cancel()

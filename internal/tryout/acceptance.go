@@ -15,8 +15,8 @@ const gateAccepted = "accepted"
 // acceptWithin is how long a run waits for a device's owner to accept the developer.
 const acceptWithin = 3 * time.Minute
 
-// awaitAcceptance waits until the device's owner has accepted the app's developer. One
-// that nobody attends to is not waited for.
+// awaitAcceptance waits until the device's owner has accepted the app's developer. An
+// unattended run does not wait.
 func (w *work) awaitAcceptance(ctx context.Context) error {
 	person := func(standing problem.Problem) error {
 		standing.Kind = problem.Person

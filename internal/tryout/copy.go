@@ -15,8 +15,8 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// copy offers the app and sends the files that the device lacks, each from the
-// byte on that it lacks.
+// copy offers the app and sends the files that the device lacks, each from the first
+// missing byte.
 func (w *work) copy(ctx context.Context) (string, error) {
 	if err := w.reach(ctx); err != nil {
 		return "", err
@@ -64,7 +64,7 @@ func (w *work) copy(ctx context.Context) (string, error) {
 	return fmt.Sprintf("%d bytes", total), nil
 }
 
-// reach takes the device's session. A job that goes on after the service's end
+// reach gets the device's session. A job that was resumed after a restart of the service
 // waits for it.
 func (w *work) reach(ctx context.Context) (err error) {
 	if w.run.Job().Begun == 1 {
@@ -78,7 +78,7 @@ func (w *work) reach(ctx context.Context) (err error) {
 	return err
 }
 
-// refused makes of the device's no to an offer a problem with a remedy.
+// refused turns a device's refusal of an offer into an error with a remedy.
 func (w *work) refused(err error) error {
 	r, ok := errors.AsType[*device.Refusal](err)
 	if !ok {
@@ -96,7 +96,7 @@ func (w *work) refused(err error) error {
 		w.record.Ended = store.EndedAtSpace
 		gate, remedy = "tried", "Take something off the device that needs much room."
 	}
-	return &problem.Problem{Kind: problem.Blocked, Gate: gate, Text: fmt.Sprintf("%s does not take %s: %s.", w.record.Device, w.project.ID, r.Text), Remedy: remedy}
+	return &problem.Problem{Kind: problem.Blocked, Gate: gate, Text: fmt.Sprintf("%s refuses %s: %s.", w.record.Device, w.project.ID, r.Text), Remedy: remedy}
 }
 
 func (w *work) send(ctx context.Context, files device.Files, f *appfile.File, dir string, lack device.Lack, sent *atomic.Int64) error {
@@ -120,10 +120,10 @@ func (w *work) send(ctx context.Context, files device.Files, f *appfile.File, di
 	return files.Put(ctx, dir, lack.SHA256, r, lack.Have, lack.Size, func(n int64) { w.run.Progress(sent.Add(n)) })
 }
 
-// goneWithin is how long after a failure the session may take to be seen ended.
+// goneWithin is how long after a failure the end of the session may take to show.
 const goneWithin = 2 * time.Second
 
-// cut says at which byte a copy ended, and what to do.
+// cut is the error of a copy that ended early: at which byte, and what to do.
 func (w *work) cut(ctx context.Context, err error, sent, total int64) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
@@ -141,22 +141,22 @@ func (w *work) cut(ctx context.Context, err error, sent, total int64) error {
 	}
 }
 
-// sleeps tells whether the device said that it is asleep.
+// sleeps reports whether the device has said that it is asleep.
 func (w *work) sleeps() bool {
 	view := w.keeper.Facts().View()
 	f, ok := view.Get(fact.Asleep, w.Clock.Now())
 	return ok && f.Value.IsTrue()
 }
 
-// asleep is the problem of a device that sleeps and takes nothing.
+// asleep is the error of a device that is asleep and accepts nothing.
 func (w *work) asleep(when string) error {
 	w.record.Ended = store.EndedAsleep
 	return &problem.Problem{Kind: problem.Blocked, Gate: "awake", Text: fmt.Sprintf("%s fell asleep%s.", w.record.Device, when),
 		Remedy: "Wake it, and set it to rest later. Then start this again: what has arrived is not sent twice."}
 }
 
-// lost makes of an error while the device was being talked to one that says
-// whether the device went away.
+// lost wraps an error that occurred while talking to the device. If the session has
+// ended, the error says so.
 func (w *work) lost(doing string, err error) error {
 	if errors.Is(err, errors.ErrUnsupported) {
 		return err
@@ -174,7 +174,7 @@ func (w *work) lost(doing string, err error) error {
 	return fmt.Errorf("%s: %w", doing, err)
 }
 
-// install switches the device to the app and sees that it is in its list.
+// install switches the device to the app and checks that the app is in its list.
 func (w *work) install(ctx context.Context) (string, error) {
 	w.record.Digest = w.packed.Digest
 	apps, err := w.session.Apps()

@@ -13,11 +13,10 @@ import (
 	"earlybench.invalid/earlybench/core/rfb"
 )
 
-// logWithin is how long the log may take to show that the app works, where the
-// project does not say.
+// logWithin is the default time in which the log must show that the app works.
 const logWithin = 10 * time.Second
 
-// start starts the app, which tells where its log begins.
+// start starts the app and notes where its log begins.
 func (w *work) start(ctx context.Context) (string, error) {
 	apps, err := w.session.Apps()
 	if err != nil {
@@ -41,11 +40,11 @@ func (w *work) start(ctx context.Context) (string, error) {
 	return "started", nil
 }
 
-// watchFor is how long an app of which no log line is looked for is watched, since
-// one that crashes at once does not work.
+// watchFor is how long an app is watched for which no log line is defined, since an app
+// that crashes at once does not work.
 const watchFor = time.Second
 
-// nothingLookedFor is what is said of such an app.
+// nothingLookedFor is the result for such an app.
 const nothingLookedFor = "started, nothing was looked for: say in try.log of the project which log line shows that it works"
 
 // watchLog waits for the line that shows that the app works; an app that ends
@@ -111,8 +110,8 @@ const settle = 300 * time.Millisecond
 // pictureWithin bounds taking a picture.
 const pictureWithin = 15 * time.Second
 
-// takePicture takes a picture of the device's screen, by RFB. A way without a
-// screen is no failure of the app.
+// takePicture takes a picture of the device's screen by RFB. That a way has no screen is
+// not a failure of the app.
 func (w *work) takePicture(ctx context.Context) (string, error) {
 	screen, err := w.session.Screen()
 	if errors.Is(err, errors.ErrUnsupported) {

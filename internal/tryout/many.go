@@ -12,11 +12,11 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// One app on several devices is one job with a part for each: the app is built and
-// packed once, every device gets its turn whatever becomes of the others, and the
-// result is a table.
+// One app on several devices is one job with a child for each device: the app is built
+// and packed once, the devices are handled independently of each other, and the result is
+// a table.
 
-// DeviceResult is how it ended on one device.
+// DeviceResult is the result on one device.
 type DeviceResult struct {
 	Device string           `json:"device"`
 	Job    string           `json:"job,omitempty"` // "" where it was not begun
@@ -118,12 +118,12 @@ func (t *Tryouts) runMany(ctx context.Context, run *job.Run) (any, error) {
 	}
 	result.Passed = a.Try && failed == 0
 	if failed > 0 {
-		return result, &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("It failed on %d of %d devices.", failed, len(parts)), Remedy: "The table says why on each."}
+		return result, &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("It failed on %d of %d devices.", failed, len(parts)), Remedy: "The table gives the reason for each."}
 	}
 	return result, nil
 }
 
-// begin begins the part of every device that has none yet.
+// begin starts a child job for every device that has none yet.
 func (t *Tryouts) begin(ctx context.Context, run *job.Run, app string, a argsMany) ([]DeviceResult, error) {
 	parent := run.Job()
 	begun, err := t.Jobs.Children(ctx, parent.ID)
@@ -158,7 +158,7 @@ func (t *Tryouts) begin(ctx context.Context, run *job.Run, app string, a argsMan
 	return parts, nil
 }
 
-// wait waits for the end of one part.
+// wait waits for the end of one child job.
 func (t *Tryouts) wait(ctx context.Context, part *DeviceResult) (DeviceResult, error) {
 	if part.Job == "" {
 		return *part, nil

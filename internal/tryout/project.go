@@ -15,7 +15,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// AddProject puts an app's directory on record, from which the bench may build.
+// AddProject puts an app's directory on record, so that the bench may build from it.
 func (t *Tryouts) AddProject(ctx context.Context, dir string) (*appfile.Project, error) {
 	if !filepath.IsAbs(dir) {
 		return nil, problem.Errorf(problem.Invalid, "%q: give the directory's whole path", dir)
@@ -30,7 +30,7 @@ func (t *Tryouts) AddProject(ctx context.Context, dir string) (*appfile.Project,
 	return p, t.Kits.Watch(ctx, p)
 }
 
-// here observes that an app is here, and by whose key it is signed; "" for nobody's.
+// here records that an app is available, and by whose key it is signed; "" for nobody's.
 func (t *Tryouts) here(ctx context.Context, app, version, by string) error {
 	seen := func(k fact.Key, text string) fact.Fact {
 		return fact.Fact{Key: k, Value: fact.Of(text), Source: fact.Host, At: t.Clock.Now()}
@@ -38,7 +38,7 @@ func (t *Tryouts) here(ctx context.Context, app, version, by string) error {
 	return t.Book.Observe(ctx, facts.Subject{Kind: facts.App, ID: app}, seen(fact.AppVersion, version), seen(fact.AppDeveloper, by))
 }
 
-// TakeIn checks an app file that somebody else has packed, and keeps it.
+// TakeIn checks an app file that was packed elsewhere, and stores it.
 func (t *Tryouts) TakeIn(ctx context.Context, path string) (store.AppFile, error) {
 	refused := func(err error) error {
 		return problem.Errorf(problem.Invalid, "the app file is refused: %w", err)
@@ -70,8 +70,8 @@ func (t *Tryouts) TakeIn(ctx context.Context, path string) (store.AppFile, error
 	return a, t.here(ctx, a.App, a.Version, opened.App.By())
 }
 
-// find finds what is to be run: the project on record, or the app file, with what
-// the project of the same app says of tryouts, where there is one.
+// find finds what is to be run: the project on record, or the app file together with the
+// tryout settings of the app's project, if there is one.
 func (w *work) find(ctx context.Context, app, file string) error {
 	if file != "" {
 		a, err := w.Store.AppFile(ctx, file)

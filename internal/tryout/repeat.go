@@ -19,8 +19,8 @@ func Repeatable(j job.Job) bool {
 	return false
 }
 
-// Repeat does again what a run or tryout did: of one on several devices on those where
-// it failed, or on all where it did on none.
+// Repeat starts a run or tryout again. One on several devices is repeated on those where
+// it failed, or on all of them if it failed on none.
 func (t *Tryouts) Repeat(ctx context.Context, j job.Job, actor string) (job.Job, error) {
 	if !Repeatable(j) {
 		return job.Job{}, problem.Errorf(problem.Invalid, "job %s is no run or tryout that has ended, so it cannot be repeated", j.ID)
@@ -49,7 +49,7 @@ func (t *Tryouts) Repeat(ctx context.Context, j job.Job, actor string) (job.Job,
 	return t.Start(ctx, ask)
 }
 
-// asked is what was asked of a job, and the ids of its devices.
+// asked returns what a job was asked to do, and the ids of its devices.
 func asked(j job.Job) (Ask, []string, error) {
 	if j.Kind == KindMany {
 		var a argsMany

@@ -1,7 +1,7 @@
-// Package tryout brings an app from its project onto devices and looks whether it
-// works there: build, pack, copy, install, start; and for a tryout what the log
-// says, what the screen shows, and how long each took. A job that the service's end
-// cut off goes on from what was packed, and what the device has is not sent again.
+// Package tryout brings an app from its project onto devices and checks whether it works
+// there: build, pack, copy, install, start; and for a tryout also what the log says, what
+// the screen shows, and how long each phase took. A job that was interrupted by the end of
+// the service continues from the packed app, and does not send again what the device has.
 package tryout
 
 import (
@@ -84,7 +84,7 @@ type Ask struct {
 	File    string
 	Devices []string // handles
 	Try     bool
-	// Unattended says that nobody is there: what needs a person fails at once.
+	// Unattended says that nobody is present: a run that needs a person fails at once.
 	Unattended bool
 	Actor      string
 }
@@ -99,14 +99,13 @@ type args struct {
 	Unattended bool `json:"unattended,omitempty"`
 }
 
-// checkpoint is from where a job goes on.
+// checkpoint is where an interrupted job continues.
 type checkpoint struct {
 	Packed store.AppFile `json:"packed"`
 }
 
-// Start starts the job that runs an app on devices, or tries it. For one device it
-// is refused at once where that is not ready for it; for several, the table at the
-// end says so of each.
+// Start starts the job that runs or tries an app on devices. If a single device is not
+// ready, Start fails at once; for several devices the table at the end says so.
 func (t *Tryouts) Start(ctx context.Context, ask Ask) (job.Job, error) {
 	if len(ask.Devices) != 1 {
 		return t.startMany(ctx, ask)
@@ -143,7 +142,7 @@ func argsOf(j job.Job) (a args, err error) {
 	return a, json.Unmarshal(j.Args, &a)
 }
 
-// hold takes the device for the job alone.
+// hold reserves the device for the job.
 func (t *Tryouts) hold(_ context.Context, j job.Job) (func(), error) {
 	a, err := argsOf(j)
 	if err != nil {
@@ -156,7 +155,7 @@ func (t *Tryouts) hold(_ context.Context, j job.Job) (func(), error) {
 	return k.Lease(j.Title, keeper.Exclusive)
 }
 
-// limit lets only so many devices of one host be worked on at once.
+// limit bounds how many devices of one host are worked on at the same time.
 func (t *Tryouts) limit(j job.Job) (string, int) {
 	if a, err := argsOf(j); err == nil {
 		if k := t.Rack.ByID(a.Device); k != nil && k.Host() != "" {

@@ -19,8 +19,8 @@ import (
 func (s *Server) deviceRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/devices", "devices", "The rack"), s.devices)
-	huma.Register(a, operation(access.Look, "GET", "/unrecognised", "unrecognised", "What is connected to a bus and fits no prep sheet"), s.unrecognised)
-	huma.Register(a, operation(access.Use, "POST", "/devices", "add-device", "Put a device on the rack that no bus shows"), s.addDevice)
+	huma.Register(a, operation(access.Look, "GET", "/unrecognised", "unrecognised", "What is connected and fits no prep sheet"), s.unrecognised)
+	huma.Register(a, operation(access.Use, "POST", "/devices", "add-device", "Add a device that has no cable"), s.addDevice)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/find", "find", "Have the device show its handle"), s.find)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}", "device", "A device"), s.device)
 	huma.Register(a, operation(access.Use, "PATCH", "/devices/{handle}", "change-device", "Change a device's record"), s.changeDevice)

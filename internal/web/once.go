@@ -138,7 +138,7 @@ func (s *Server) again(c fiber.Ctx, before store.Once, operation string) error {
 		told = deviceOf(s.Outlook.Look(k, ""))
 	}
 	if err != nil || told == nil {
-		return asFiber(c, &eb.Problem{Kind: eb.NotFound, Text: "What this request made is not there any more.", Remedy: "Send it anew, by another " + onceHeader + "."})
+		return asFiber(c, &eb.Problem{Kind: eb.NotFound, Text: "What this request made is not there any more.", Remedy: "Send it again, by another " + onceHeader + "."})
 	}
 	raw, err := json.Marshal(told)
 	if err != nil {

@@ -17,7 +17,7 @@ func (s *Server) retireRoutes() {
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/retirement", "retirement", "What is to be done to retire a device, and what is"), s.retirement)
 	huma.Register(a, operation(access.Use, "POST", "/devices/{handle}/retirement", "retire", "Begin to retire a device"), s.retire)
 	huma.Register(a, operation(access.Use, "DELETE", "/devices/{handle}/retirement", "call-off-retirement", "Call off retiring a device"), s.callOff)
-	huma.Register(a, silent(access.Use, "/devices/{handle}/retirement/told", "tell-retirement", "Say that a thing was done that the bench cannot see"), s.tellRetirement)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/retirement/told", "tell-retirement", "Say that something was done that the bench cannot observe"), s.tellRetirement)
 }
 
 func retirementOf(st outlook.Standing) client.Retirement {

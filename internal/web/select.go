@@ -17,9 +17,9 @@ import (
 // Select is what every list takes. It is exported so that huma reads it where it is
 // embedded.
 type Select struct {
-	Where string `query:"where" maxLength:"2000" doc:"only items of which this CEL expression holds (docs/where.md)"`
+	Where string `query:"where" maxLength:"2000" doc:"only items for which this CEL expression is true (docs/where.md)"`
 	Limit int    `query:"limit" minimum:"0" maximum:"1000" doc:"at most so many items; 0 for as many as the list usually tells"`
-	After string `query:"after" maxLength:"200" doc:"only items behind this one, as next of an answer names it"`
+	After string `query:"after" maxLength:"200" doc:"only items after this one, as next in an answer names it"`
 }
 
 // listing is a kind of list: what expressions see of its items, by what name after
@@ -86,7 +86,7 @@ func (l listing[T]) behind(after string, all []T) ([]T, error) {
 }
 
 func noSuch(after string) error {
-	return &eb.Problem{Kind: eb.Invalid, Text: "This list has no item " + strconv.Quote(after) + " to go on after.", Remedy: "Begin anew, without after."}
+	return &eb.Problem{Kind: eb.Invalid, Text: "This list has no item " + strconv.Quote(after) + " to go on after.", Remedy: "Start over, without after."}
 }
 
 // from answers what is selected of items that begin where they shall.

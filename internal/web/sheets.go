@@ -16,8 +16,8 @@ import (
 func (s *Server) sheetRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/sheets", "sheets", "The active prep sheets"), s.sheets)
-	huma.Register(a, operation(access.Maintain, "POST", "/sheets", "add-sheet", "Check a sheet and put it beside the bench; over the socket only"), s.addSheet)
-	drop := silent(access.Maintain, "/sheets/{name}", "drop-sheet", "Take a sheet beside the bench away; over the socket only")
+	huma.Register(a, operation(access.Maintain, "POST", "/sheets", "add-sheet", "Check a sheet and add it to the bench; over the socket only"), s.addSheet)
+	drop := silent(access.Maintain, "/sheets/{name}", "drop-sheet", "Remove a sheet that was added; over the socket only")
 	drop.Method = http.MethodDelete
 	huma.Register(a, drop, s.dropSheet)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/sheet", "device-sheet", "The sheet as it results for a device, and where each part comes from"), s.deviceSheet)

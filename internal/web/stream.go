@@ -176,7 +176,7 @@ func (s *Server) events(c fiber.Ctx) error {
 
 // resumeFrom is the sequence behind which a reader wants the events. One from which
 // the events cannot be resumed, since they are no longer kept or never were, is
-// answered with an event reset: the reader must read anew what it shows.
+// answered with an event reset: the reader must read again what it shows.
 func (s *Server) resumeFrom(c fiber.Ctx) (after int64, reset bool, err error) {
 	last, err := s.Store.Last(c.Context())
 	if err != nil {

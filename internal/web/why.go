@@ -34,8 +34,8 @@ func (s *Server) whyRoutes() {
 	takeBack := silent(access.Use, "/devices/{handle}/answers/{id}", "take-back", "Take an answer back")
 	takeBack.Method = http.MethodDelete
 	huma.Register(a, takeBack, s.takeBack)
-	huma.Register(a, silent(access.Use, "/devices/{handle}/remedies", "remedied", "Say that what helps against a cause was done"), s.remedied)
-	huma.Register(a, operation(access.Look, "GET", "/learned", "learned", "What causes turned out to be the ones"), s.learned)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/remedies", "remedied", "Say that the remedy of a cause was tried"), s.remedied)
+	huma.Register(a, operation(access.Look, "GET", "/learned", "learned", "Which causes were found, and how often"), s.learned)
 	huma.Register(a, operation(access.Maintain, "DELETE", "/learned", "unlearn", "Forget what was learned"), s.unlearn)
 }
 

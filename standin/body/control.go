@@ -92,7 +92,7 @@ func (b *Body) show(handle string) {
 	b.redraw()
 }
 
-// tellAgain is how often a device tells all anew, so that what is good for a
+// tellAgain is how often a device tells everything again, so that what is good for a
 // time only stays known.
 const tellAgain = 3 * time.Minute
 
@@ -120,7 +120,7 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 				continue
 			}
 			told[f.key] = string(raw)
-			if f.key == device.FactClock { // told anew when it was set, not as it goes on
+			if f.key == device.FactClock { // told again when it was set, not as it goes on
 				raw, _ = json.Marshal(clock)
 			}
 			if err := notify(link.MethodFact, device.Fact{Key: string(f.key), Value: raw}); err != nil {

@@ -80,7 +80,7 @@ func (b *Body) update() {
 }
 
 // hiddenTap counts the touches of the row that opens the hidden page. Whoever is too
-// slow begins anew.
+// slow starts over.
 func (b *Body) hiddenTap() {
 	h := b.cfg.Spec.Hidden
 	now := b.cfg.Clock.Now()

@@ -177,8 +177,8 @@ func TestAWrongTurnIsAnsweredOnTheScreen(t *testing.T) {
 	}{
 		{"the wrong row does nothing", "halden", "H4", slices.Concat(inside, times(9, "Rinse")), "0 of 6 notches"},
 		{"too slow empties the notches", "halden", "H4", slices.Concat(inside, times(4, "Batch"), []string{"wait: 3s"}), "0 of 6 notches"},
-		{"too slow begins anew", "halden", "H4", slices.Concat(inside, times(4, "Batch"), []string{"wait: 3s", "Batch"}), "1 of 6 notches"},
-		{"another row in between begins anew", "halden", "H4", slices.Concat(inside, times(4, "Batch"), []string{"Glass", "Batch"}), "1 of 6 notches"},
+		{"too slow starts over", "halden", "H4", slices.Concat(inside, times(4, "Batch"), []string{"wait: 3s", "Batch"}), "1 of 6 notches"},
+		{"another row in between starts over", "halden", "H4", slices.Concat(inside, times(4, "Batch"), []string{"Glass", "Batch"}), "1 of 6 notches"},
 		{"once open the row leads there", "halden", "H4", slices.Concat(inside, times(6, "Batch")), "the Back room lies beneath"},
 		{"a wrong dial", "ivory-reach", "OF", []string{"Settings", "Warranty", "long hand on", "Done"}, "That was not it"},
 		{"a wrong dial three times", "ivory-reach", "OF", []string{"Settings", "Warranty", "Done", "Done", "Done"}, "Three wrong ones. Wait 30s"},

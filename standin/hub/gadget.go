@@ -66,7 +66,7 @@ func (g *gadget) info() usb.Info {
 }
 
 // Control answers the standard requests (USB 2.0, 9.4). To select the bench
-// link's interface begins its byte stream anew.
+// link's interface begins its byte stream over.
 func (g *gadget) Control(s usb.Setup, _ []byte) ([]byte, error) {
 	var b []byte
 	switch {

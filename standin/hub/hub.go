@@ -131,7 +131,7 @@ func (h *Hub) Attach(b Body) {
 	h.work.Go(func() { h.follow(p) })
 }
 
-// follow shows a plugged body anew whenever its descriptor changes, as a real
+// follow shows a plugged body again whenever its descriptor changes, as a real
 // device leaves the bus and comes back; one that restarts is away meanwhile.
 func (h *Hub) follow(p *port) {
 	worn := time.NewTicker(wornEvery)

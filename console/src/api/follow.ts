@@ -1,7 +1,7 @@
 const again = 1000; // milliseconds from the end of a stream to its next beginning
 
 /**
- * follow reads a stream of the service's messages over a WebSocket, and opens it anew where it breaks, until the
+ * follow reads a stream of the service's messages over a WebSocket, and opens it again where it breaks, until the
  * function that it returns is called. A browser keeps only six connections of the other kind, for all its windows
  * together, which streams would use up.
  */

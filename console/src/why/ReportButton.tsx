@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { fetchReport } from "../api/queries";
 
-/** Copies a text without secrets, to hand to a colleague; where copying is not allowed, it shows it. */
+/** Copies a text without secrets, for a colleague; where copying is not allowed, it shows it. */
 export function ReportButton({ handle }: { handle: string }) {
   const [state, setState] = useState("");
   const [text, setText] = useState("");

@@ -194,7 +194,7 @@ func (c *Cables) resolveLater(p plugged) {
 	}
 }
 
-// Again looks anew at what no sheet fitted, and at what is offered to the others.
+// Again looks again at what no sheet fitted, and at what is offered to the others.
 func (c *Cables) Again(ctx context.Context) {
 	c.mu.Lock()
 	var others []plugged
@@ -208,7 +208,7 @@ func (c *Cables) Again(ctx context.Context) {
 	c.mu.Unlock()
 	for _, p := range others {
 		if err := c.resolve(ctx, p); err != nil {
-			c.cfg.Log.Error("look anew at what no sheet fitted", "error", err)
+			c.cfg.Log.Error("look again at what no sheet fitted", "error", err)
 		}
 	}
 	for _, w := range ways {
