@@ -110,6 +110,11 @@ func TestPictures(t *testing.T) {
 	b.sees("is ready")
 	shot("tried")
 	terminal(t, d, dir, "terminal-try", "earlybench try demo/apps/callout heron-2; earlybench rack --app fellgate/callout")
+	b.goes(d.at.Service + "/bench")
+	b.sees("Who did what")
+	shot("bench")
+	b.goes(d.at.Service + "/devices/heron-2")
+	b.sees("is ready")
 	get(b, "evening", func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
 		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
 			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})

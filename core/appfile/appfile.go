@@ -48,7 +48,7 @@ var (
 	versionShape = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z.+-]{0,63}$`)
 )
 
-// CheckID tells whether s is an app id: crew/app, in lower case.
+// CheckID reports whether s is an app id: crew/app, in lower case.
 func CheckID(s string) error {
 	if !idShape.MatchString(s) {
 		return fmt.Errorf("app id %q: write crew/app in lower-case letters, digits and hyphens, such as fellgate/callout", s)
@@ -56,7 +56,7 @@ func CheckID(s string) error {
 	return nil
 }
 
-// Check tells whether the manifest makes sense by itself.
+// Check reports whether the manifest makes sense by itself.
 func (m *Manifest) Check() error {
 	if m.Format != 1 {
 		return fmt.Errorf("format %d is not supported, only format 1 is", m.Format)
@@ -89,7 +89,7 @@ func (m *Manifest) Check() error {
 	return nil
 }
 
-// CheckSignature tells whether the developer whom a manifest names has signed it. One
+// CheckSignature reports whether the developer whom a manifest names has signed it. One
 // that names nobody has no signature.
 func (m *Manifest) CheckSignature(raw []byte, signature string) error {
 	switch {

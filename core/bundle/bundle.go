@@ -131,7 +131,7 @@ func checkEntry(f *zip.File) error {
 	return CheckPath(f.Name)
 }
 
-// CheckPath tells whether a name stays within its bundle: relative, with
+// CheckPath reports whether a name stays within its bundle: relative, with
 // slashes, without . and .., without characters that some systems read
 // otherwise.
 func CheckPath(name string) error {

@@ -166,7 +166,7 @@ func (q *Question) believe(k fact.Known, e *Explanation) (belief, []*sheet.Check
 	return b, open
 }
 
-// concerns tells whether a check tells a cause that it may be from others.
+// concerns reports whether a check tells a cause that it may be from others.
 func concerns(c *sheet.Check, b belief) bool {
 	for i, x := range b.causes {
 		if x != nil && b.p[i] > 0 && !slices.Equal(c.Share(x.ID), c.Share("")) {

@@ -78,7 +78,7 @@ func (t *Trial) Causes() (ids []string, p []float64) {
 	return ids, p
 }
 
-// Small tells whether the set is small enough for exact search.
+// Small reports whether the set is small enough for exact search.
 func (t *Trial) Small() bool { return len(t.checks)+len(t.start.causes)-1 <= exactMoves }
 
 // Seconds tells how many seconds it takes in one case until the cause that is

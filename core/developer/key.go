@@ -87,7 +87,7 @@ const coordinate = 32
 // so that a key or signature has one spelling.
 var encoding = base64.RawURLEncoding.Strict()
 
-// Check tells whether it is a key: a point on the curve, in the one spelling.
+// Check reports whether it is a key: a point on the curve, in the one spelling.
 func (p Public) Check() error {
 	_, err := p.key()
 	return err

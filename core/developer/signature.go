@@ -36,7 +36,7 @@ func (k *Key) Sign(document []byte) (string, error) {
 // ErrSignature is a signature that does not fit its document and key.
 var ErrSignature = errors.New("the developer's signature does not fit")
 
-// Verify tells whether the key's holder has signed a document.
+// Verify reports whether the key's holder has signed a document.
 func (p Public) Verify(document []byte, signature string) error {
 	key, err := p.key()
 	if err != nil {

@@ -41,7 +41,7 @@ type Match struct {
 
 var nameShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 
-// Check tells whether the manifest makes sense by itself.
+// Check reports whether the manifest makes sense by itself.
 func (m *Manifest) Check() error {
 	switch {
 	case m.Format != 1:
@@ -63,7 +63,7 @@ func (m *Manifest) Check() error {
 	return nil
 }
 
-// FitsInterface tells whether the set is for an interface of a device.
+// FitsInterface reports whether the set is for an interface of a device.
 func (m *Manifest) FitsInterface(id usb.ID, class usb.Class, name string) bool {
 	for _, f := range m.Fits {
 		if f.USB == id.String() && f.Class == class.String() && f.Interface == name {

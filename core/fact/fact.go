@@ -138,7 +138,7 @@ func (r *Registry) All() []Spec {
 	return out
 }
 
-// Check tells whether a fact fits its declaration.
+// Check reports whether a fact fits its declaration.
 func (r *Registry) Check(f Fact) error {
 	s, ok := r.specs[f.Key]
 	switch {
@@ -152,7 +152,7 @@ func (r *Registry) Check(f Fact) error {
 	return nil
 }
 
-// Named tells whether a text names a source.
+// Named reports whether a text names a source.
 func (s Source) Named() bool {
 	return slices.Contains([]Source{Bus, Host, Device, Adapter, Authority, Peer, Person}, s)
 }

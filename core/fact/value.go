@@ -110,7 +110,7 @@ func Of[T bool | int | int64 | string | Release | []string | time.Time](v T) Val
 // Type tells the value's type.
 func (v Value) Type() Type { return v.typ }
 
-// IsTrue tells whether the value is a bool that holds.
+// IsTrue reports whether the value is a bool that holds.
 func (v Value) IsTrue() bool { return v.truth }
 
 // Text returns a text or release as it is, and "" for others.
@@ -157,7 +157,7 @@ func (v Value) Any() any {
 	return nil
 }
 
-// Has tells whether a text is among Texts; of others none is.
+// Has reports whether a text is among Texts; of others none is.
 func (v Value) Has(text string) bool {
 	if v.typ != Texts || strings.Contains(text, "\x00") {
 		return false

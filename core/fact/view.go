@@ -109,7 +109,7 @@ func (v *View) tidy(facts []Fact) []Fact {
 	})
 }
 
-// lasts tells whether a scope lasts; "" always does.
+// lasts reports whether a scope lasts; "" always does.
 func (v *View) lasts(scope string) bool { return scope == "" || slices.Contains(v.live, scope) }
 
 // With returns the view with more facts.
@@ -194,7 +194,7 @@ func (v *View) strongest(spec *Spec, facts []Fact, now time.Time) *Fact {
 	return best
 }
 
-// Good tells whether one fact is good at now.
+// Good reports whether one fact is good at now.
 func (v View) Good(f Fact, now time.Time) bool {
 	spec, ok := v.registry.Lookup(f.Key)
 	return ok && v.good(&spec, &f, now)

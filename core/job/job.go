@@ -26,7 +26,7 @@ const (
 	Interrupted State = "interrupted" // the service ended under it, and a person must decide
 )
 
-// Ended tells whether a job in this state goes on no more.
+// Ended reports whether a job in this state goes on no more.
 func (s State) Ended() bool { return s != Waiting && s != Running }
 
 // Job is a job's record.

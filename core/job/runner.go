@@ -236,7 +236,7 @@ func (r *Runner) Children(ctx context.Context, parent string) ([]Job, error) {
 	return r.keeper.Children(ctx, parent)
 }
 
-// Close cuts all jobs off, which go on with the next service, and waits for them.
+// Close cuts all jobs off, which continue with the next service, and waits for them.
 func (r *Runner) Close() {
 	r.mu.Lock()
 	r.closed = true

@@ -42,7 +42,7 @@ func Bulk(ctx context.Context, dev usb.Device, number, in, out uint8) (io.ReadWr
 	}
 	b := &bulk{dev: dev, in: in, out: out}
 	b.ctx, b.cancel = context.WithCancel(context.Background())
-	// A first transfer of no length tells whether a driver is bound, before
+	// A first transfer of no length reports whether a driver is bound, before
 	// anything waits on the endpoints.
 	probe, err := dev.SubmitOut(out, nil)
 	if err == nil {

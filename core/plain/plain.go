@@ -51,7 +51,7 @@ func Cut(s string, most int) string {
 	return s[:end] + more
 }
 
-// steers tells whether a character does something else than stand in a line:
+// steers reports whether a character does something else than stand in a line:
 // control characters (C0, DEL, C1), marks that change the direction of text
 // (Unicode, UAX 9), and characters that are nothing by themselves.
 func steers(r rune) bool {
@@ -90,7 +90,7 @@ func JSON(raw []byte) []byte {
 	return out
 }
 
-// needs tells whether there is anything that JSON might have to leave out.
+// needs reports whether there is anything that JSON might have to leave out.
 func needs(raw []byte) bool {
 	return bytes.Contains(raw, []byte(`\u`)) || bytes.ContainsAny(raw, `\`) || bytes.ContainsFunc(raw, func(r rune) bool { return r >= 0x7f && steers(r) })
 }

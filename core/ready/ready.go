@@ -25,7 +25,7 @@ const (
 	NotNeeded State = "not needed"
 )
 
-// passes tells whether a gate in this state lets one through.
+// passes reports whether a gate in this state lets one through.
 func (s State) passes() bool { return s == Open || s == NotNeeded }
 
 // Summary is readiness in a word.

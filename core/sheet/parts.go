@@ -168,12 +168,12 @@ func (b *builder) check(c checkFile) *Check {
 	return out
 }
 
-// general tells whether a file is of no family, but for several.
+// general reports whether a file is of no family, but for several.
 func (b *builder) general(path string) bool {
 	return slices.ContainsFunc(b.chain, func(f *file) bool { return f.path == path && f.Family.S == "" && f.Maker.S == "" && len(f.Models) == 0 })
 }
 
-// anyCause tells whether some layer has a cause, though another may have left
+// anyCause reports whether some layer has a cause, though another may have left
 // it out.
 func (b *builder) anyCause(id string) bool {
 	return slices.ContainsFunc(b.layers(), func(l *layer) bool {

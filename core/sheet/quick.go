@@ -151,7 +151,7 @@ func (q *quick) eval(a *Attributes, k fact.Known) Truth {
 	return truly(q.holds(f.Value, a, k.At))
 }
 
-// holds tells whether a known value is as the condition wants it.
+// holds reports whether a known value is as the condition wants it.
 func (q *quick) holds(v fact.Value, a *Attributes, now time.Time) bool {
 	switch v.Type() {
 	case fact.Text:
@@ -172,7 +172,7 @@ func (q *quick) holds(v fact.Value, a *Attributes, now time.Time) bool {
 	return v.IsTrue()
 }
 
-// compares tells whether a comparison came out as the condition wants it.
+// compares reports whether a comparison came out as the condition wants it.
 func (q *quick) compares(c int) bool {
 	switch q.op {
 	case operators.Equals:

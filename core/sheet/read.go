@@ -300,7 +300,7 @@ func (es Errors) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// at tells whether there is a mistake in a line already.
+// at reports whether there is a mistake in a line already.
 func (es Errors) at(file string, line int) bool {
 	return slices.ContainsFunc(es, func(e *Error) bool { return e.File == file && e.Line == line })
 }

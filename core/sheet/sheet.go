@@ -23,7 +23,7 @@ var Order = []string{"seen", "awake", "mode", "driver", "admitted", "linked", "s
 // They are not of a device, but a device may have to wait for them.
 var HostOrder = []string{"drivers", "kit"}
 
-// PerApp tells whether a gate is of a device and an app together.
+// PerApp reports whether a gate is of a device and an app together.
 func PerApp(gate string) bool {
 	switch gate {
 	case "granted", "token", "accepted", "tried", "kit":
@@ -32,10 +32,10 @@ func PerApp(gate string) bool {
 	return false
 }
 
-// OfHost tells whether a gate is the computer's.
+// OfHost reports whether a gate is the computer's.
 func OfHost(gate string) bool { return gate == "drivers" || gate == "kit" }
 
-// PerPath tells whether a gate may be another on another path to the device.
+// PerPath reports whether a gate may be another on another path to the device.
 func PerPath(gate string) bool {
 	switch gate {
 	case "seen", "driver", "admitted", "linked":
@@ -173,7 +173,7 @@ type Model struct {
 	USB    usb.ID // by which a device of this model is told; zero where it has no data port
 }
 
-// HasUSB tells whether devices of the model have a data port.
+// HasUSB reports whether devices of the model have a data port.
 func (m Model) HasUSB() bool { return m.USB != usb.ID{} }
 
 // Gate is one condition for readiness.
@@ -221,7 +221,7 @@ type Step struct {
 	Word    int // the number of its Told key in the sheet's registry
 }
 
-// Observed tells whether the bench can see by itself that the step is done. Of
+// Observed reports whether the bench can see by itself that the step is done. Of
 // one that is not, people are told so.
 func (s *Step) Observed() bool { return s.Done != nil && !s.Later || s.Sure || s.Action != "" }
 

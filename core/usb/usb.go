@@ -72,7 +72,7 @@ type Setup struct {
 	Value, Index, Length uint16
 }
 
-// In tells whether the data comes from the device.
+// In reports whether the data comes from the device.
 func (s Setup) In() bool { return s.RequestType&0x80 != 0 }
 
 // A Transfer that was submitted. Wait returns the bytes received, or the count

@@ -155,7 +155,7 @@ func (l *Language) unknown(a *ast.AST) error {
 	return found
 }
 
-// has tells whether a name is a variable, or goes into one that is a map.
+// has reports whether a name is a variable, or goes into one that is a map.
 func (l *Language) has(name string) bool {
 	for {
 		if t, ok := l.vars[name]; ok {
@@ -208,7 +208,7 @@ func dotted(e ast.Expr) (name string, first int64) {
 	return "", 0
 }
 
-// Holds tells whether the expression is true of what value gives: the value of a
+// Holds reports whether the expression is true of what value gives: the value of a
 // variable, or false where it is not known. An error is an expression that costs too
 // much.
 func (e *Expression) Holds(value func(name string) (any, bool)) (bool, error) {

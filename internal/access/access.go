@@ -56,7 +56,7 @@ func Browser(name string) Actor { return Actor{BrowserKind, name, []Right{Look, 
 // Phone is the browser of a phone with the page of one device.
 func Phone(name string) Actor { return Actor{PhoneKind, name, []Right{Look, Use}} }
 
-// May tells whether an actor has a right.
+// May reports whether an actor has a right.
 func (a Actor) May(r Right) bool {
 	return slices.Contains(a.Rights, r) || r == Look && len(a.Rights) > 0
 }

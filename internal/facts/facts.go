@@ -106,7 +106,7 @@ func (b *Book) Of(s Subject) *Record {
 	return r
 }
 
-// Known tells whether anything was observed of a subject.
+// Known reports whether anything was observed of a subject.
 func (b *Book) Known(s Subject) bool {
 	b.mu.Lock()
 	r := b.records[s]

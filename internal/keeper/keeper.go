@@ -171,7 +171,7 @@ func (k *Keeper) change(ctx context.Context, c store.DeviceChange) error {
 	return nil
 }
 
-// Retiring tells whether the device is being retired.
+// Retiring reports whether the device is being retired.
 func (k *Keeper) Retiring() bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()

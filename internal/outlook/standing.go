@@ -161,10 +161,10 @@ func (s Standing) Unnamed() Standing {
 	return s
 }
 
-// Reached tells whether any way reaches the device.
+// Reached reports whether any way reaches the device.
 func (s Standing) Reached() bool { return len(s.Ways) > 0 }
 
-// Linked tells whether there is a session on which this bench is admitted.
+// Linked reports whether there is a session on which this bench is admitted.
 func (s Standing) Linked() bool { return len(s.Ways) > 0 && s.Ways[0].Linked }
 
 // Lacks returns what the way in use cannot do: a sentence for each of apps, files, log

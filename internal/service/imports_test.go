@@ -30,7 +30,7 @@ var forbidden = []struct{ of, imports []string }{
 
 var useCases = []string{"internal/prep", "internal/supply", "internal/tryout", "internal/retire"}
 
-// itself tells whether an import is of the package, or of one below or above it that
+// itself reports whether an import is of the package, or of one below or above it that
 // belongs to it.
 func itself(pkg, imp string) bool {
 	return pkg == imp || strings.HasPrefix(imp, pkg+"/") || strings.HasPrefix(pkg, imp+"/")

@@ -49,7 +49,7 @@ func (s *Store) Sessions(ctx context.Context, now time.Time) ([]Session, error) 
 	return query(ctx, s.db, scanSession, `SELECT `+sessionColumns+` FROM session WHERE ends > ? ORDER BY created DESC, secret`, stamp(now))
 }
 
-// HasSession tells whether a session is good at now, and keeps that it was used.
+// HasSession reports whether a session is good at now, and keeps that it was used.
 func (s *Store) HasSession(ctx context.Context, secret string, now time.Time) (bool, error) {
 	n, err := one(ctx, s.db, scanSession, `SELECT `+sessionColumns+` FROM session WHERE secret = ? AND ends > ?`, secret, stamp(now))
 	if errors.Is(err, ErrNotFound) {

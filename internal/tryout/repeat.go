@@ -9,7 +9,7 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 )
 
-// Repeatable tells whether a job is a run or tryout that has ended, so that it can be
+// Repeatable reports whether a job is a run or tryout that has ended, so that it can be
 // done again.
 func Repeatable(j job.Job) bool {
 	switch j.Kind {

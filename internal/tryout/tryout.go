@@ -235,7 +235,7 @@ func (w *work) do(ctx context.Context) (any, error) {
 			continue
 		}
 		if ctx.Err() != nil && !errors.Is(context.Cause(ctx), job.ErrStopped) {
-			return nil, context.Cause(ctx) // it goes on with the next service
+			return nil, context.Cause(ctx) // it continues with the next service
 		}
 		w.record.Failed = s.name + ": " + err.Error()
 		w.record.Ended = cmp.Or(w.record.Ended, endedAt(s.name, err))

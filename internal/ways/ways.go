@@ -26,7 +26,7 @@ const (
 
 var order = map[Kind]int{Cable: 1, SSH: 2, Wireless: 3, Companion: 4, Adapter: 5, Remote: 6}
 
-// Before tells whether a way of kind k is used rather than one of the other kind.
+// Before reports whether a way of kind k is used rather than one of the other kind.
 // A kind that is not among those above comes last.
 func (k Kind) Before(other Kind) bool {
 	rank := func(k Kind) int {
@@ -53,7 +53,7 @@ type Way interface {
 	// Scope names this reaching of the device unlike any other: what was seen this
 	// way is good for as long as Run lasts.
 	Scope() string
-	// Pins tells whether the key of a device that is met for the first time this way
+	// Pins reports whether the key of a device that is met for the first time this way
 	// may be pinned without an introduction.
 	Pins() bool
 	// Run reaches the device, again and again, until the device is gone or ctx ends;

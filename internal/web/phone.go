@@ -133,7 +133,7 @@ func (s *Server) phoneNow() *phone {
 	return s.phone
 }
 
-// stillOn tells whether a phone's page is still served, and that its browser
+// stillOn reports whether a phone's page is still served, and that its browser
 // listens.
 func (s *Server) stillOn(p *phone) bool {
 	p.mu.Lock()

@@ -166,7 +166,7 @@ func tryoutOf(t store.Tryout) client.Tryout {
 	return c
 }
 
-// hostPort tells whether s is an address with a port.
+// hostPort reports whether s is an address with a port.
 func hostPort(name, s string) error {
 	if _, _, err := net.SplitHostPort(s); err != nil {
 		return eb.Errorf(eb.Invalid, "%s %.80q is not an address: write HOST:PORT, such as 127.0.0.1:7421", name, s)

@@ -55,7 +55,7 @@ func (b *Body) challengeAnew() {
 	b.screen.wrong = 0
 }
 
-// isStopped tells whether a developer's apps are stopped, and were. The lock is held.
+// isStopped reports whether a developer's apps are stopped, and were. The lock is held.
 func (b *Body) isStopped(by string) bool {
 	d := b.st.Developers[by]
 	return b.cfg.Spec.Accept != nil && d != nil && d.Accepted.IsZero()

@@ -164,7 +164,7 @@ func (b *Body) Name() string { return b.cfg.Name }
 // Family is the family of its OS.
 func (b *Body) Family() string { return b.cfg.Spec.Family }
 
-// Cradled tells whether it has no data port, only a cradle for power.
+// Cradled reports whether it has no data port, only a cradle for power.
 func (b *Body) Cradled() bool { return b.cfg.Spec.Port == "power" }
 
 // Mark is the maker's mark, as it stands on the body.
@@ -243,7 +243,7 @@ func (b *Body) release() string {
 	return b.model.Release
 }
 
-// On tells whether the body runs; while it restarts it is not on the bus.
+// On reports whether the body runs; while it restarts it is not on the bus.
 func (b *Body) On() bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()

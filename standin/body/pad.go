@@ -150,7 +150,7 @@ func (b *Body) deleteRune() {
 	}
 }
 
-// typing tells whether there is anything to type into. The lock is held.
+// typing reports whether there is anything to type into. The lock is held.
 func (b *Body) typing() bool {
 	s := b.compose()
 	return len(s.keys) > 0

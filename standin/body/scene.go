@@ -221,7 +221,7 @@ func (b *Body) composeFind(s *scene) {
 	}
 }
 
-// reachable tells whether rows that show lead to a page.
+// reachable reports whether rows that show lead to a page.
 func (b *Body) reachable(id string) bool {
 	_, ok := b.leadingTo(id)
 	return id == "settings" || ok
@@ -259,7 +259,7 @@ func (b *Body) leads(r RowSpec) string {
 	return r.Page
 }
 
-// holds tells whether all conditions are met. The lock is held.
+// holds reports whether all conditions are met. The lock is held.
 func (b *Body) holds(c conditions) bool {
 	for name, values := range c {
 		v := b.st.Settings[name]

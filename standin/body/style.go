@@ -13,7 +13,7 @@ import (
 // one and its hue.
 type style interface {
 	size() image.Point
-	// tabbed tells whether the first-level pages show all the time.
+	// tabbed reports whether the first-level pages show all the time.
 	tabbed() bool
 	// place gives all that can be touched its place.
 	place(*scene)

@@ -24,7 +24,7 @@ type Body interface {
 	Changed() <-chan struct{}
 	// ServeLink serves the device link over one pipe until that ends.
 	ServeLink(ctx context.Context, pipe io.ReadWriteCloser)
-	// On tells whether it runs: one that restarts is not on the bus.
+	// On reports whether it runs: one that restarts is not on the bus.
 	On() bool
 	// Plugged and Unplugged tell that the cable, with its power, came and went.
 	Plugged()

@@ -58,7 +58,7 @@ type plugged struct {
 
 func (p plugged) address() string { return p.host.Name + " " + p.device.BusID }
 
-// same tells whether it is one plugging-in.
+// same reports whether it is one plugging-in.
 func (p plugged) same(other plugged) bool {
 	return p.address() == other.address() && p.device.Plugging == other.device.Plugging && p.device.Run == other.device.Run
 }
