@@ -24,7 +24,7 @@ type SignInAddress struct {
 // List is how every list is answered.
 type List[T any] struct {
 	Items []T    `json:"items" nullable:"false"`
-	Next  string `json:"next" doc:"the last item, where there are more: after asks for those; empty where there are none"`
+	Next  string `json:"next,omitempty" doc:"the last item, if there are more: after asks for those; absent if there are none"`
 }
 
 // Device is a device on the rack.
@@ -275,7 +275,7 @@ type Sheets struct {
 	Items   []Sheet   `json:"items" nullable:"false"`
 	Trouble []Mistake `json:"trouble" nullable:"false" doc:"mistakes for which the newest edit is not active"`
 	Dir     string    `json:"dir" doc:"where sheets beside the bench lie"`
-	Next    string    `json:"next" doc:"the last item, where there are more"`
+	Next    string    `json:"next,omitempty" doc:"the last item, if there are more"`
 }
 
 // Sheet is the prep sheet of one model.

@@ -10,6 +10,7 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 )
 
@@ -91,4 +92,43 @@ func TestThePagesFitAPhone(t *testing.T) {
 	b.goes(d.at.Service + "/unseen")
 	b.sees("What it may be")
 	require.LessOrEqual(t, get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`)), 390)
+}
+
+// tabsTo presses Tab until what has the focus says a text.
+func (b *browser) tabsTo(text string) {
+	b.t.Helper()
+	for range 80 {
+		get(b, "Tab", chromedp.KeyEvent(kb.Tab))
+		at := get(b, "look where the focus is", chromedp.Evaluate[string](`(document.activeElement.getAttribute("aria-label") || document.activeElement.innerText || "").replace(/\s+/g, " ")`))
+		if strings.HasPrefix(at, text) {
+			return
+		}
+	}
+	require.Fail(b.t, "the focus never comes to "+text)
+}
+
+func TestTheConsoleIsUsedByKeyboardAlone(t *testing.T) {
+	d := startDemo(t)
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("heron-2")
+	b.tabsTo("Bench")
+	get(b, "Enter", chromedp.KeyEvent("\r"))
+	b.sees("Who did what")
+	b.tabsTo("Rack")
+	get(b, "Enter", chromedp.KeyEvent("\r"))
+	b.sees("Find the row")
+	b.tabsTo("heron-1")
+	get(b, "to the next row", chromedp.KeyEvent(kb.ArrowDown))
+	get(b, "Enter", chromedp.KeyEvent("\r"))
+	b.sees("Why mode is not open")
+	b.tabsTo("I have done that")
+	get(b, "Enter", chromedp.KeyEvent("\r"))
+	b.sees("six times")
+	b.tabsTo("Facts and their history")
+	get(b, "Enter", chromedp.KeyEvent("\r"))
+	b.sees("State what you know")
+	b.tabsTo("State it")
+	get(b, "Space", chromedp.KeyEvent(" "))
+	b.sees("Kept, with your name.")
 }

@@ -129,7 +129,7 @@ func TestOneIsLedThroughTheChecksAtATerminal(t *testing.T) {
 	y.types("7\n")
 	y.says(d, `There is no "7" here.`)
 	y.types("1\n")
-	y.says(d, "Move the plug a little.")
+	y.says(d, "Does that virtual machine list the device")
 	y.types("2\n")
 	y.says(d, "b takes the last answer back")
 	y.types("b\n")

@@ -1,9 +1,9 @@
-// Package device is what a bench can do with a device that it has reached, by
-// whatever way. A [Session] is a set of small capabilities; a way that lacks one
-// says so with an error that is an [errors.ErrUnsupported] and a sentence for
-// people. Work on devices is written against this package alone.
+// Package device defines what a bench can do with a device that it has reached by any way. A
+// [Session] is a set of small capabilities. A way that lacks one returns an error that is
+// [errors.ErrUnsupported] and has a sentence for people. Work on devices uses this package
+// only.
 //
-// The package devicetest holds what every implementation must keep to.
+// Package devicetest tests the contract that every implementation must fulfil.
 package device
 
 import (
@@ -17,9 +17,9 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 )
 
-// Session is a device that is reached. Its methods may be called from any
-// goroutine. Every method that takes a context returns soon after that ends,
-// even if the device is silent; after the session's end all of them fail.
+// Session is a connection to a device. Its methods may be called from any goroutine. Every
+// method that takes a context returns soon after the context ends, even if the device does
+// not answer. After the end of the session all methods fail.
 type Session interface {
 	// Key is the fingerprint of the key that the device has proven; "" where the
 	// way knows no keys.
@@ -36,27 +36,27 @@ type Session interface {
 	Log() (Log, error)
 	Screen() (Screen, error)
 	Ports() (Ports, error)
-	// Find has the device show what it is called on this bench.
+	// Find makes the device show its handle on this bench.
 	Find(ctx context.Context, handle string) error
-	// Restart has the device restart.
+	// Restart restarts the device.
 	Restart(ctx context.Context) error
 }
 
-// ErrEnded is what happens to whoever uses a session that has ended.
+// ErrEnded is the error of a session that has ended.
 var ErrEnded = errors.New("the session has ended")
 
 // Admission is the device's consent to this bench.
 type Admission interface {
-	// State asks how it stands.
+	// State returns the state of the admission.
 	State(ctx context.Context) (Admittance, error)
-	// Ask has the device ask its owner. It reports every state of the question
-	// and returns the last; when ctx ends the question is taken away.
+	// Ask makes the device ask its owner. It reports every state of the question and
+	// returns the last one; when ctx ends, the question is removed.
 	Ask(ctx context.Context, v Visitor, report func(Admittance)) (Admittance, error)
-	// Withdraw takes this bench's admission back.
+	// Withdraw withdraws this bench's admission.
 	Withdraw(ctx context.Context) error
 }
 
-// AdmitState is what a device says of a bench's key.
+// AdmitState is the state of a bench's key on a device.
 type AdmitState string
 
 // The states of admission.
@@ -70,7 +70,7 @@ const (
 	Admitted      AdmitState = "admitted"
 )
 
-// Admittance is a state of admission with how long it holds.
+// Admittance is a state of admission and how long it lasts.
 type Admittance struct {
 	State AdmitState `json:"state"`
 	// For is "visit", "30 days" or "until withdrawn", when admitted.
@@ -101,25 +101,23 @@ type Visitor struct {
 	Shared bool `json:"shared,omitempty"`
 }
 
-// Facts is what the device tells of itself.
+// Facts is what the device reports about itself.
 type Facts interface {
-	// Follow calls take with what the device tells, first all, then each change,
-	// until ctx or the session ends. Of a key that was told several times before
-	// take was called only the last is handed over; nothing else is left out.
-	// take may block.
+	// Follow calls take with what the device reports, first everything, then each change,
+	// until ctx or the session ends. If a key is reported several times before take is
+	// called, only the last value is passed on; nothing else is left out. take may block.
 	Follow(ctx context.Context, take func([]Fact)) error
 }
 
-// Fact is one thing that a device tells of itself.
+// Fact is one fact that a device reports about itself.
 type Fact struct {
 	Key   string          `json:"key"`
 	Value json.RawMessage `json:"value"`
 }
 
-// Keys that have a meaning for every device. The others are those of the prep
-// sheets.
+// Keys that mean the same for every device. The others are defined by the prep sheets.
 const (
-	// FactClock is what time the device has (RFC 3339), at the moment of telling.
+	// FactClock is the time of the device's clock (RFC 3339) when it is reported.
 	FactClock = "clock"
 	// FactApps is the list of installed apps, an array of [App].
 	FactApps = "apps"
@@ -150,28 +148,28 @@ type App struct {
 	Running bool   `json:"running"`
 }
 
-// Lacks is a device's answer to an offer: the files that it needs to be sent,
-// into Dir, under their digests.
+// Lacks is a device's answer to an offer: the files that are to be sent to Dir, under their
+// digests.
 type Lacks struct {
 	Digest string `json:"digest"`
 	Dir    string `json:"dir"`
 	Files  []Lack `json:"files"`
 }
 
-// Lack is one file that is lacking, whole or from a byte on.
+// Lack is one file that is missing, completely or from a byte on.
 type Lack struct {
 	SHA256 string `json:"sha256"`
 	Size   int64  `json:"size"`
 	Have   int64  `json:"have"`
 }
 
-// Started is the answer to the start of an app: the log of this start comes
-// behind the line After.
+// Started is the answer to the start of an app: the log of this start follows the line
+// After.
 type Started struct {
 	After uint64 `json:"after"`
 }
 
-// RefusalKind tells why a device does not do what it was asked.
+// RefusalKind is why a device refuses a request.
 type RefusalKind string
 
 // The kinds of refusals.
@@ -184,7 +182,7 @@ const (
 	Unaccepted RefusalKind = "unaccepted" // its owner has not accepted the developer
 )
 
-// Refusal is a device's no, in its words.
+// Refusal is a device's refusal, in its words.
 type Refusal struct {
 	Kind RefusalKind
 	Text string
@@ -194,21 +192,21 @@ func (r *Refusal) Error() string { return r.Text }
 
 // Files is where the files of apps are put.
 type Files interface {
-	// Put writes what r gives into the file name of dir, from byte at to size.
-	// Pieces may arrive in any order; arrived is told the size of each. What has
-	// arrived without a hole is kept if Put fails.
+	// Put writes the content of r to the file name in dir, from byte at to size. Pieces may
+	// arrive in any order; arrived is called with the size of each. If Put fails, what has
+	// arrived without a gap is kept.
 	Put(ctx context.Context, dir, name string, r io.Reader, at, size int64, arrived func(n int64)) error
 }
 
 // Log is the log of the device and its apps.
 type Log interface {
-	// Follow calls take with the lines behind from.After, in order, until it
-	// returns false, or ctx or the session ends. No line is left out while the
-	// device still has it; take may block, which holds the device back.
+	// Follow calls take with the lines after from.After, in order, until take returns
+	// false, or ctx or the session ends. No line is left out while the device still has
+	// it. take may block, which holds the device back.
 	Follow(ctx context.Context, from LogFrom, take func(Line) bool) error
 }
 
-// LogFrom asks for the lines after a number, of an app or of all.
+// LogFrom selects the lines after a number, of one app or of all.
 type LogFrom struct {
 	App   string `json:"app,omitempty"`
 	After uint64 `json:"after"`
@@ -253,8 +251,8 @@ type Ports interface {
 	Dial(ctx context.Context, name string) (io.ReadWriteCloser, error)
 }
 
-// Bare is a session that can do nothing. Sessions embed it, so that what they
-// lack answers in a sentence. Way names the way, such as "cable".
+// Bare is a session without any capability. Sessions embed it, so that a missing capability
+// returns an error with a sentence. Way is the name of the way, such as "cable".
 type Bare struct{ Way string }
 
 func (b Bare) lacks(what string) error {
@@ -262,7 +260,7 @@ func (b Bare) lacks(what string) error {
 		Remedy: "Connect the device by another way that has it."}
 }
 
-// Admission says that nobody is asked: who gets here is admitted.
+// Admission returns an error: nobody is asked, and whoever connects is admitted.
 func (b Bare) Admission() (Admission, error) { return nil, b.lacks("Admission") }
 
 // Facts says that the device tells nothing.
@@ -291,16 +289,16 @@ func (b Bare) Find(context.Context, string) error {
 // Restart says that the device cannot be restarted.
 func (b Bare) Restart(context.Context) error { return b.lacks("Restarting the device") }
 
-// KeyChanged is the error of a device that proved another key than the one that
-// is pinned. Nobody goes on over it silently.
+// KeyChanged is the error of a device that proved another key than the pinned one. It must
+// never be ignored silently.
 type KeyChanged struct{ Pinned, Shown string }
 
 func (e *KeyChanged) Error() string {
 	return fmt.Sprintf("the pinned device key is %s, the device showed %s", e.Pinned, e.Shown)
 }
 
-// Pinned makes the function that accepts just one device key, or any where that
-// is "".
+// Pinned returns a function that accepts only the given device key, or any key if that is
+// "".
 func Pinned(key string) func(shown string) error {
 	return func(shown string) error {
 		if key != "" && shown != key {

@@ -1,7 +1,7 @@
-// Package job is work that takes time: kinds of work with recorded arguments,
-// phases with progress, checkpoints from which it goes on, an end that says what
-// was and was not done. It holds the record and the runner; where records are kept
-// is the matter of a [Keeper].
+// Package job runs work that takes time: kinds of work with recorded arguments, phases with
+// progress, checkpoints from which an interrupted job continues, and a result that says what
+// was and was not done. It contains the record and the runner; a [Keeper] stores the
+// records.
 package job
 
 import (
@@ -26,7 +26,7 @@ const (
 	Interrupted State = "interrupted" // the service ended under it, and a person must decide
 )
 
-// Ended reports whether a job in this state goes on no more.
+// Ended reports whether a job in this state has ended.
 func (s State) Ended() bool { return s != Waiting && s != Running }
 
 // Job is a job's record.
@@ -61,33 +61,33 @@ type Phase struct {
 	Ended time.Time `json:"ended,omitzero"`
 }
 
-// A Keeper keeps jobs. Save is called at every change, of one job by one goroutine
-// at a time and not too often; the record is not changed later.
+// A Keeper stores jobs. Save is called at every change, for each job by one goroutine at a
+// time and not too often. The record is not changed afterwards.
 type Keeper interface {
 	Save(ctx context.Context, j Job) error
 	// Children returns the jobs that are part of another.
 	Children(ctx context.Context, parent string) ([]Job, error)
 }
 
-// Kind is a kind of work. A job of it that the service's end cut off is run again,
-// under its id, with what it has kept: Run must be fit for that.
+// Kind is a kind of work. A job that was interrupted by the end of the service is run again
+// under its id, with the checkpoint that it has kept: Run must allow for that.
 type Kind struct {
 	Name string
-	// Hold takes what the job works on, before it begins or goes on; its error
+	// Hold reserves what the job works on, before it starts or continues; its error
 	// refuses the job. It may be nil.
 	Hold func(ctx context.Context, j Job) (release func(), err error)
-	// Limit names what the job shares with others, and how many of them may work at
-	// once; "" is no limit. It may be nil.
+	// Limit names a resource that the job shares with others, and how many of them may
+	// run at once; "" is no limit. It may be nil.
 	Limit func(j Job) (name string, most int)
 	// Run does the work. Its context ends when the job is stopped or the service
 	// ends.
 	Run func(ctx context.Context, run *Run) (any, error)
-	// Asks says that the job puts a question to a person: that is never put again by
-	// itself.
+	// Asks says that the job asks a person a question, so that it is never run again
+	// automatically.
 	Asks bool
 }
 
-// New is a job that is to be begun.
+// New is a job that is to be started.
 type New struct {
 	Kind     string
 	Title    string
@@ -99,8 +99,8 @@ type New struct {
 	Phases   []string
 }
 
-// Interrupt marks a job whose service ended under it and with which nobody goes on,
-// and says how far it was.
+// Interrupt marks a job that was interrupted by the end of the service and is not
+// continued, and says how far it was.
 func (j *Job) Interrupt(now time.Time, remedy string) {
 	if j.State.Ended() {
 		return

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Run is a job that is running, as its work sees it.
+// Run is a running job, as seen by its work.
 type Run struct {
 	runner *Runner
 	kind   *Kind
@@ -39,8 +39,8 @@ func (r *Run) Args(v any) error {
 	return nil
 }
 
-// Keep keeps v as the checkpoint from which the job goes on if the service ends.
-// When it returns nil, v is on disk.
+// Keep stores v as the checkpoint from which the job continues if the service ends. When it
+// returns nil, v is on disk.
 func (r *Run) Keep(v any) error {
 	raw, err := json.Marshal(v)
 	if err != nil {
@@ -55,8 +55,8 @@ func (r *Run) Kept(v any) bool {
 	return len(raw) > 0 && json.Unmarshal(raw, v) == nil
 }
 
-// Phase ends the phase before and begins the named one; total is its size in
-// bytes, or 0.
+// Phase ends the previous phase and starts the named one; total is its size in bytes, or
+// 0.
 func (r *Run) Phase(name string, total int64) {
 	r.save(func(j *Job, now time.Time) { //nolint:errcheck // the end is saved, however long that takes
 		for i := range j.Phases {
@@ -71,13 +71,13 @@ func (r *Run) Phase(name string, total int64) {
 	})
 }
 
-// Progress says how far the running phase is.
+// Progress sets the progress of the running phase, in bytes.
 func (r *Run) Progress(done int64) { r.running(func(p *Phase) { p.Done = done }) }
 
-// Note puts a line beside the running phase.
+// Note sets a remark on the running phase.
 func (r *Run) Note(text string) { r.running(func(p *Phase) { p.Note = text }) }
 
-// Asks says what the running phase waits for a person to do; "" that it waits no more.
+// Asks sets what the running phase waits for a person to do; "" if it waits no longer.
 func (r *Run) Asks(text string) {
 	r.save(func(j *Job, _ time.Time) { //nolint:errcheck // as above
 		for i := range j.Phases {

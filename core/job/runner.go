@@ -53,9 +53,9 @@ func (r *Runner) Register(kinds ...Kind) {
 	}
 }
 
-// Start begins a job: what it works on is held, the record saved, and then its
-// kind's Run runs in a goroutine of its own. The job returned is the record as it
-// begins.
+// Start starts a job: it reserves what the job works on, saves the record, and then runs the
+// Run function of the job's kind in a goroutine of its own. It returns the record at the
+// start.
 func (r *Runner) Start(ctx context.Context, n New) (Job, error) {
 	args, err := json.Marshal(n.Args)
 	if err != nil {
@@ -81,7 +81,8 @@ func (r *Runner) Start(ctx context.Context, n New) (Job, error) {
 	return j, nil
 }
 
-// Resume goes on with the jobs that a service's end has cut off, each under its id.
+// Resume continues the jobs that were interrupted by the end of the service, under their
+// ids.
 func (r *Runner) Resume(ctx context.Context, cut []Job) {
 	for _, j := range cut {
 		j.Begun++
@@ -102,7 +103,7 @@ func (r *Runner) Resume(ctx context.Context, cut []Job) {
 	}
 }
 
-// hold makes the run of a job, with what that works on.
+// hold reserves what a job works on, and makes its run.
 func (r *Runner) hold(ctx context.Context, j Job) (*Run, func(), error) {
 	r.mu.Lock()
 	kind := r.kinds[j.Kind]
@@ -142,8 +143,7 @@ func (r *Runner) begin(run *Run, release func()) bool {
 	return true
 }
 
-// work waits for the job's turn and does its work. A panic in it is a failure of
-// this job, not of the service.
+// work waits for the job's turn and runs it. A panic fails this job, not the service.
 func (r *Runner) work(ctx context.Context, run *Run) (result any, err error) {
 	defer func() {
 		if p := recover(); p != nil {
@@ -179,7 +179,7 @@ func (r *Runner) share(run *Run) chan struct{} {
 	return r.shares[name]
 }
 
-// Stop stops a running job; false if none of that id runs.
+// Stop stops a running job; false if no job with that id is running.
 func (r *Runner) Stop(id string) bool {
 	r.mu.Lock()
 	run := r.runs[id]
@@ -190,7 +190,7 @@ func (r *Runner) Stop(id string) bool {
 	return run != nil
 }
 
-// Job is the record of a job that runs, or whose end is not on disk yet.
+// Job returns the record of a job that is running, or whose end is not on disk yet.
 func (r *Runner) Job(id string) (Job, bool) {
 	r.mu.Lock()
 	run := r.runs[id]
@@ -201,7 +201,7 @@ func (r *Runner) Job(id string) (Job, bool) {
 	return run.Job(), true
 }
 
-// Working finds a job of a kind that works on a subject now.
+// Working finds a running job of a kind that works on a subject.
 func (r *Runner) Working(kind, subject string) (Job, bool) {
 	r.mu.Lock()
 	runs := slices.Collect(maps.Values(r.runs))
@@ -214,8 +214,8 @@ func (r *Runner) Working(kind, subject string) (Job, bool) {
 	return Job{}, false
 }
 
-// Wait waits until a job has ended and is on record; at once for one that does not
-// run.
+// Wait waits until a job has ended and its end is on record. It returns at once for a job
+// that is not running.
 func (r *Runner) Wait(ctx context.Context, id string) error {
 	r.mu.Lock()
 	run := r.runs[id]
@@ -236,7 +236,7 @@ func (r *Runner) Children(ctx context.Context, parent string) ([]Job, error) {
 	return r.keeper.Children(ctx, parent)
 }
 
-// Close cuts all jobs off, which continue with the next service, and waits for them.
+// Close interrupts all jobs, which the next service continues, and waits for them.
 func (r *Runner) Close() {
 	r.mu.Lock()
 	r.closed = true

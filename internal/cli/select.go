@@ -20,6 +20,13 @@ func (p *program) selection(c *cobra.Command) *client.Select {
 	f.IntVar(&s.Limit, "limit", 0, "at most so many")
 	f.StringVar(&s.After, "after", "", "only those after this one in the list")
 	p.chosenBy(c, &s.Where)
+	run := c.RunE
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if s.Limit < 0 {
+			return usage("--limit %d: write a number from 1 on, or leave it out", s.Limit)
+		}
+		return run(c, args)
+	}
 	return s
 }
 

@@ -1,7 +1,6 @@
-// Package facts keeps what is known of every subject: devices, hosts, apps, and
-// apps on devices. Whoever sees something says so to [Book.Observe]; a fact counts
-// once it is on disk, in the order in which it was kept there. Looking at what is
-// known reads memory only.
+// Package facts keeps what is known of every subject: devices, hosts, apps, and apps on
+// devices. Observations are recorded with [Book.Observe]; a fact counts when it is on disk,
+// in the order in which facts were written. Reading what is known uses memory only.
 package facts
 
 import (
@@ -29,16 +28,16 @@ const (
 	Trial  Kind = "trial" // an app on a device
 )
 
-// Subject is what facts are of.
+// Subject is what facts are about.
 type Subject struct {
 	Kind Kind
 	ID   string
 }
 
-// OnDevice is the subject of what was seen of an app on a device, by its id.
+// OnDevice is the subject for an app on a device, by the device's id.
 func OnDevice(id, app string) Subject { return Subject{Trial, id + "/" + app} }
 
-// key is the subject as it stands on record; a device's is its id alone.
+// key is the subject in the records; for a device that is its id alone.
 func (s Subject) key() string {
 	if s.Kind == Device {
 		return s.ID
@@ -73,28 +72,25 @@ type Book struct {
 	changed []func(Subject)
 }
 
-// New makes an empty book. Facts of subjects that were not opened with a registry
-// of their own go by registry.
+// New makes an empty book. The registry applies to subjects that have none of their own.
 func New(s Store, c clock.Clock, registry *fact.Registry, log *slog.Logger) *Book {
 	return &Book{store: s, clock: c, log: log, registry: registry, loaded: make(chan struct{}), records: map[Subject]*Record{}}
 }
 
-// OnChange has f called with every subject whose facts, or whose live scopes, have
+// OnChange makes the book call f with every subject whose facts or live scopes have
 // changed. It must be called before anything is observed, and f must not block.
 func (b *Book) OnChange(f func(Subject)) { b.changed = append(b.changed, f) }
 
-// Load reads what is on record. It is called once; [Book.Loaded] tells when it is
-// through.
+// Load reads the records. It is called once; [Book.Loaded] is closed when it is done.
 func (b *Book) Load(ctx context.Context) error {
 	defer close(b.loaded)
 	return b.store.AllFacts(ctx, func(subject string, all []fact.Fact) { b.Of(subjectOf(subject)).take(all) })
 }
 
-// Loaded is closed once what is on record was read.
+// Loaded returns a channel that is closed when the records were read.
 func (b *Book) Loaded() <-chan struct{} { return b.loaded }
 
-// Of returns the record of a subject, which is empty for one that nothing is known
-// of.
+// Of returns the record of a subject, which is empty if nothing is known about it.
 func (b *Book) Of(s Subject) *Record {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -114,15 +110,13 @@ func (b *Book) Known(s Subject) bool {
 	return r != nil && len(r.View().All()) > 0
 }
 
-// Observe keeps facts of a subject. When it returns nil they are on disk, and the
-// subject's view has them. Of an error whose kind is unavailable, trying again may
-// help.
+// Observe records facts about a subject. When it returns nil they are on disk, and the
+// subject's view has them. After an error of the kind unavailable a retry may help.
 func (b *Book) Observe(ctx context.Context, s Subject, facts ...fact.Fact) error {
 	return b.Of(s).Observe(ctx, facts...)
 }
 
-// Drop forgets a subject in memory, once its record is gone or was merged into
-// another's.
+// Drop forgets a subject in memory, after its record was deleted or merged into another.
 func (b *Book) Drop(s Subject) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -149,8 +143,7 @@ type Record struct {
 	changed chan struct{} // for those who wait for a change; nil while nobody does
 }
 
-// Describe gives the subject a registry of its own and the name by which events
-// speak of it.
+// Describe sets the registry of the subject and its name in events.
 func (r *Record) Describe(name string, registry *fact.Registry) {
 	r.mu.Lock()
 	r.name = name
@@ -181,15 +174,15 @@ func (r *Record) tell() {
 	r.book.tell(r.subject)
 }
 
-// View is what is known now.
+// View returns what is known now.
 func (r *Record) View() fact.View {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.view
 }
 
-// Observe keeps facts, as [Book.Observe] does. Those that do not fit the registry
-// are an error.
+// Observe records facts, as [Book.Observe] does. Facts that do not fit the registry are an
+// error.
 func (r *Record) Observe(ctx context.Context, facts ...fact.Fact) error {
 	registry := r.View().Registry()
 	for _, f := range facts {
@@ -203,7 +196,7 @@ func (r *Record) Observe(ctx context.Context, facts ...fact.Fact) error {
 	return r.keep(ctx, store.Observation{Facts: facts, Kept: r.take})
 }
 
-// Forget drops what people said of keys.
+// Forget drops what people stated for some keys.
 func (r *Record) Forget(ctx context.Context, keys ...fact.Key) error {
 	return r.keep(ctx, store.Observation{Forget: keys, Kept: func([]fact.Fact) {
 		r.mu.Lock()
@@ -237,8 +230,7 @@ func (r *Record) take(facts []fact.Fact) {
 	r.tell()
 }
 
-// ObserveUntilKept is [Record.Observe] for those who cannot ask anybody to try
-// again: it does so itself, until ctx ends.
+// ObserveUntilKept is [Record.Observe] with retries until ctx ends.
 func (r *Record) ObserveUntilKept(ctx context.Context, facts ...fact.Fact) {
 	said := ""
 	for pause := 50 * time.Millisecond; ctx.Err() == nil; pause = min(2*pause, 5*time.Second) {
@@ -256,7 +248,7 @@ func (r *Record) ObserveUntilKept(ctx context.Context, facts ...fact.Fact) {
 	}
 }
 
-// Begin makes facts of a scope good, and End no longer.
+// Begin makes the facts of a scope good; [Record.End] makes them not good any more.
 func (r *Record) Begin(scope string) {
 	r.scopes(func(l []string) []string { return append(slices.Clone(l), scope) })
 }
@@ -276,8 +268,8 @@ func (r *Record) scopes(change func([]string) []string) {
 	r.tell()
 }
 
-// TakeOver puts what is known of another subject into this one's view, where this
-// one knows nothing of the same key and source.
+// TakeOver copies what is known of another subject into this one's view, except for keys
+// and sources that this one has.
 func (r *Record) TakeOver(other *Record) {
 	theirs := other.View()
 	r.mu.Lock()

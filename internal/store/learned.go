@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// Learned is how often a cause turned out to be the one, on devices of a family
-// that was connected to a host.
+// Learned is how often a cause was found, on devices of a family that were connected to a
+// host.
 type Learned struct {
 	Family string // "" for devices that did not show up at all
 	Host   string
@@ -36,7 +36,7 @@ func (s *Store) Learn(ctx context.Context, family, host, cause string, at time.T
 	})
 }
 
-// Unlearn forgets all cases, or those of one family, and tells how many.
+// Unlearn forgets all cases, or those of one family, and returns how many.
 func (s *Store) Unlearn(ctx context.Context, family string, all bool) (forgotten int64, err error) {
 	err = s.change(ctx, "learned.changed", family, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `DELETE FROM learned WHERE ? OR family = ?`, all, family)
@@ -49,7 +49,7 @@ func (s *Store) Unlearn(ctx context.Context, family string, all bool) (forgotten
 	return forgotten, err
 }
 
-// SheetFile is the last good text of a sheet that lies beside the bench.
+// SheetFile is the last valid text of a sheet in the directory beside the bench.
 type SheetFile struct {
 	Name  string
 	Text  []byte
@@ -66,8 +66,7 @@ func (s *Store) SheetFiles(ctx context.Context) ([]SheetFile, error) {
 	}, `SELECT name, text, taken FROM sheet_file ORDER BY name`)
 }
 
-// SaveSheetFiles keeps these texts as the last good ones, in place of all
-// before.
+// SaveSheetFiles replaces the last valid texts by these.
 func (s *Store) SaveSheetFiles(ctx context.Context, files []SheetFile) error {
 	return s.change(ctx, "sheet.changed", "", func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM sheet_file`); err != nil {

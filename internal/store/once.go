@@ -8,23 +8,23 @@ import (
 	"time"
 )
 
-// Once is a request that is to be done once, and what became of it.
+// Once is a request that is to be handled only once, and its outcome.
 type Once struct {
 	Actor, Key string
 	Request    string // digest of what was asked
-	// Made is what it made: job/ID, device/ID or access/NAME. It is on disk together
-	// with that, whatever becomes of the answer.
+	// Made is what the request created: job/ID, device/ID or access/NAME. It is written in
+	// the same transaction as that.
 	Made   string
 	Status int    // of its answer; 0 while there is none
 	Kind   string // media type of the answer
 	Body   []byte
 }
 
-// onceKept is how long what became of a request is kept.
+// onceKept is how long the outcome of a request is kept.
 const onceKept = 24 * time.Hour
 
-// BeginOnce keeps that a request is about to be done; where one of the same actor and
-// key was before, it is returned as it is kept.
+// BeginOnce records that a request is about to be handled. If there was one of the same
+// actor and key before, that one is returned instead.
 func (s *Store) BeginOnce(ctx context.Context, o Once, now time.Time) (before Once, had bool, err error) {
 	err = s.change(ctx, "", "", func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM once WHERE at < ?`, stamp(now.Add(-onceKept))); err != nil {
@@ -44,8 +44,8 @@ func (s *Store) BeginOnce(ctx context.Context, o Once, now time.Time) (before On
 	return before, had, nil
 }
 
-// EndOnce keeps a request's answer. One that failed is forgotten, so that it can be
-// tried again.
+// EndOnce records the answer to a request. A request that failed is forgotten, so that it
+// can be tried again.
 func (s *Store) EndOnce(ctx context.Context, o Once) error {
 	return s.change(ctx, "", "", func(tx *sql.Tx) error {
 		if o.Status >= 400 {
@@ -59,13 +59,13 @@ func (s *Store) EndOnce(ctx context.Context, o Once) error {
 
 type onceKey struct{}
 
-// Making returns a context in which the first job, device or access key that is put on
-// record is kept as what a request made.
+// Making returns a context in which the first job, device or access key that is created
+// is recorded as what the request created.
 func Making(ctx context.Context, o Once) context.Context {
 	return context.WithValue(ctx, onceKey{}, o)
 }
 
-// made keeps, in the transaction that makes it, what the request of ctx made.
+// made records what the request of ctx has created, in the same transaction.
 func made(ctx context.Context, tx *sql.Tx, what string) error {
 	o, ok := ctx.Value(onceKey{}).(Once)
 	if !ok {

@@ -18,10 +18,10 @@ type Session struct {
 	Used    time.Time
 }
 
-// idLength is how much of its digest names a session.
+// idLength is how many characters of the digest are the id of a session.
 const idLength = 12
 
-// ID names the session; it is no secret.
+// ID names the session. It is not secret.
 func (s Session) ID() string { return s.Secret[:min(idLength, len(s.Secret))] }
 
 // SaveSession keeps a session.
@@ -44,12 +44,12 @@ func scanSession(r row) (n Session, err error) {
 	return n, err
 }
 
-// Sessions returns the sessions that are good at now, the newest first.
+// Sessions returns the sessions that are valid at now, the newest first.
 func (s *Store) Sessions(ctx context.Context, now time.Time) ([]Session, error) {
 	return query(ctx, s.db, scanSession, `SELECT `+sessionColumns+` FROM session WHERE ends > ? ORDER BY created DESC, secret`, stamp(now))
 }
 
-// HasSession reports whether a session is good at now, and keeps that it was used.
+// HasSession reports whether a session is valid at now, and records that it was used.
 func (s *Store) HasSession(ctx context.Context, secret string, now time.Time) (bool, error) {
 	n, err := one(ctx, s.db, scanSession, `SELECT `+sessionColumns+` FROM session WHERE secret = ? AND ends > ?`, secret, stamp(now))
 	if errors.Is(err, ErrNotFound) {

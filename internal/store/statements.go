@@ -6,8 +6,8 @@ import (
 	"fmt"
 )
 
-// statements are prepared once: they run with every change, or for every reader of
-// events with every change, more often than all others.
+// statements are the statements that run most often: with every change, or with every
+// change for every reader of events. They are prepared once.
 type statements struct {
 	begin, undo, end     *sql.Stmt // of a change within its transaction
 	history, keep        *sql.Stmt // of a fact

@@ -1,6 +1,6 @@
-// Package store keeps the bench's records in SQLite: one file a kind of record,
-// and the outbox, into which every change that others should hear of is written
-// in the same transaction. It decides nothing.
+// Package store keeps the bench's records in SQLite, with one Go file for each kind of
+// record, and the outbox: an event for every change that others should know of, written in
+// the same transaction as the change. It makes no decisions.
 package store
 
 import (
@@ -21,16 +21,16 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 )
 
-// ErrNotFound is what is not on record.
+// ErrNotFound is the error for what is not on record.
 var ErrNotFound = problem.New(problem.NotFound, "it is not on record")
 
-// unavailable is the error of records that cannot be written or read now: the
-// disk is full, the file is locked or gone. Nothing of the change was kept.
+// unavailable is the error where the records cannot be written or read now: the disk is
+// full, or the file is locked or gone. Nothing of the change was kept.
 func unavailable(doing string, err error) error {
 	return problem.Errorf(problem.Unavailable, "%s: %w; nothing of it was kept", doing, err)
 }
 
-// outboxKeep is how many events are kept for those who resume.
+// outboxKeep is how many events are kept for readers that resume.
 const outboxKeep = 50_000
 
 // historyKeep is how long replaced facts are kept.
@@ -104,8 +104,7 @@ func (s *Store) Close() error {
 	return s.db.Close()
 }
 
-// Tell writes an event for each of some subjects, behind which no record's change
-// stands.
+// Tell writes an event for each subject, without a change of a record.
 func (s *Store) Tell(ctx context.Context, kind string, subjects ...string) error {
 	return s.write(ctx, write{tells: true, bare: true, do: func(ctx context.Context, tx *sql.Tx) error {
 		for _, subject := range subjects {
@@ -117,7 +116,7 @@ func (s *Store) Tell(ctx context.Context, kind string, subjects ...string) error
 	}})
 }
 
-// Event is one line of the outbox: that a record of a kind has changed.
+// Event is one line of the outbox: a record of some kind has changed.
 type Event struct {
 	Sequence int64
 	Type     string // device.changed, job.changed, …
@@ -125,8 +124,7 @@ type Event struct {
 	At       time.Time
 }
 
-// asUnavailable gives a failure of the database its kind; errors that have one
-// keep it.
+// asUnavailable gives an error of the database its kind. Errors that have a kind keep it.
 func asUnavailable(err error) error {
 	if e, ok := errors.AsType[*sqlite.Error](err); ok {
 		return unavailable("change the records", e)

@@ -9,9 +9,9 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 )
 
-// All that is written goes through one writer, which takes what has come together
-// into one transaction. So writers never wait for each other's locks, a thousand
-// small changes a second cost a few commits, and there is one order of all changes.
+// All changes go through one writer, which puts those that are waiting into one
+// transaction. So there is no contention for locks, a thousand small changes a second cost
+// a few commits, and all changes have one order.
 
 // write is one change.
 type write struct {
@@ -20,10 +20,10 @@ type write struct {
 	do func(ctx context.Context, tx *sql.Tx) error
 	// kept, unless nil, is called by the writer once the change is on disk.
 	kept func()
-	// bare says that no savepoint is needed: it fails only where nothing can be
-	// written at all, and then nothing of its transaction is kept.
+	// bare says that no savepoint is needed, since do fails only if nothing can be written
+	// at all; then nothing of its transaction is kept.
 	bare bool
-	// tells says that there is an event among what is written.
+	// tells says that do writes an event.
 	tells bool
 	done  chan error
 }
@@ -31,11 +31,11 @@ type write struct {
 // together is how many changes one transaction takes at most.
 const together = 128
 
-// errClosed is what is said once the store has ended.
+// errClosed is the error after the store was closed.
 var errClosed = problem.New(problem.Unavailable, "the records are closed")
 
-// write has a change made, and returns once it is on disk. If ctx ends before that,
-// it is not known whether it is.
+// write makes a change and returns when it is on disk. If ctx ends before that, it is not
+// known whether the change was made.
 func (s *Store) write(ctx context.Context, w write) error {
 	w.done = make(chan error, 1)
 	select {
@@ -60,8 +60,8 @@ func (s *Store) write(ctx context.Context, w write) error {
 	}
 }
 
-// later has a change made without waiting for it; whether it is kept is not known
-// before the store has been closed. Its error, if any, is handed to failed.
+// later makes a change without waiting for it. It is not known whether the change was
+// made until the store is closed. An error is passed to failed.
 func (s *Store) later(w write, failed func(error)) {
 	w.done = make(chan error, 1)
 	do := w.do
@@ -79,7 +79,7 @@ func (s *Store) later(w write, failed func(error)) {
 	}
 }
 
-// writeAll writes what comes until the store ends, and then what has come.
+// writeAll writes changes until the store is closed, and then the remaining ones.
 func (s *Store) writeAll() {
 	defer close(s.written)
 	for {
@@ -136,8 +136,8 @@ func (s *Store) writeTogether(batch []write) {
 // writeWithin bounds one transaction.
 const writeWithin = 10 * time.Second
 
-// transact makes changes, each behind a savepoint of its own. errs tells of those
-// that were undone, err that none was kept.
+// transact makes changes, each in a savepoint of its own. errs are the errors of those
+// that were undone; err means that none was kept.
 func (s *Store) transact(batch []write) (errs []error, err error) {
 	ctx, cancel := context.WithTimeout(context.Background(), writeWithin)
 	defer cancel()
@@ -185,7 +185,7 @@ func (s *Store) one(ctx context.Context, tx *sql.Tx, w write) (undone, err error
 	return undone, nil
 }
 
-// event writes an event within a change; what changes together is told once.
+// event writes an event within a change; equal events of a transaction are written once.
 func (s *Store) event(ctx context.Context, tx *sql.Tx, kind, subject string) error {
 	e := [2]string{kind, subject}
 	if s.told[e] {
@@ -199,7 +199,7 @@ func (s *Store) event(ctx context.Context, tx *sql.Tx, kind, subject string) err
 	return trimOutbox(ctx, tx, r)
 }
 
-// change makes a change and writes the event that it is; no event where kind is "".
+// change makes a change and writes its event; no event if kind is "".
 func (s *Store) change(ctx context.Context, kind, subject string, f func(tx *sql.Tx) error) error {
 	return s.write(ctx, write{tells: kind != "", do: func(ctx context.Context, tx *sql.Tx) error {
 		if err := f(tx); err != nil || kind == "" {

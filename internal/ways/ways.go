@@ -1,6 +1,6 @@
-// Package ways says what a way to a device is: cable, air, companion and so on
-// are siblings below, which know nothing of each other. To add one, implement
-// [Way], resolve who the device is with the rack, and hand the way to its keeper.
+// Package ways defines what a way to a device is. The ways themselves are packages below
+// this one (cable, air, companion and so on) that do not depend on each other. To add one,
+// implement [Way], identify the device with the rack, and give the way to its keeper.
 package ways
 
 import (
@@ -14,7 +14,7 @@ import (
 // Kind is the kind of a way, in the words of the console and of docs.
 type Kind string
 
-// The kinds, the better before the worse: where several are up, the first is used.
+// The kinds, in order of preference: if several are up, the first is used.
 const (
 	Cable     Kind = "cable"
 	SSH       Kind = "ssh"
@@ -50,8 +50,8 @@ type Place struct {
 type Way interface {
 	Kind() Kind
 	Place() Place
-	// Scope names this reaching of the device unlike any other: what was seen this
-	// way is good for as long as Run lasts.
+	// Scope is unique to this connection: facts that were observed by this way are good
+	// for as long as Run lasts.
 	Scope() string
 	// Pins reports whether the key of a device that is met for the first time this way
 	// may be pinned without an introduction.
@@ -61,28 +61,27 @@ type Way interface {
 	Run(ctx context.Context, to Sink) error
 }
 
-// Sink is what a way tells its keeper. Methods may be called from any goroutine
+// Sink is what a way reports to. Methods may be called from any goroutine
 // while Run lasts.
 type Sink interface {
-	// Observe keeps facts that were seen this way. Where Ends of a fact's key says
-	// that it ends with the way, it gets the way's scope. It returns once they are
-	// kept, or Run's context has ended.
+	// Observe records facts that were observed by this way. A fact whose key ends with the
+	// way gets the way's scope. It returns when they are on disk, or Run's context has
+	// ended.
 	Observe(facts ...fact.Fact)
-	// Proven is told the device key as soon as the device has proven it. An error
-	// means that nothing more may be said to the device: another key is pinned
+	// Proven is called with the device key as soon as the device has proven it. After an
+	// error the way must not talk to the device any more: another key is pinned
 	// ([device.KeyChanged]), or the key belongs to another device on record
 	// ([ErrMoved]).
 	Proven(ctx context.Context, key string) error
-	// Up is told a session, with which the keeper does everything until it ends. The
-	// way closes it.
+	// Up is called with a session, which the keeper uses until it ends. The way closes it.
 	Up(s device.Session)
-	// Down is told why there is no session, or no longer one.
+	// Down is called with the reason why there is no session, or no longer one.
 	Down(reason error)
-	// Retry gets a value when a way that waits for a person should try again: since
-	// another key was pinned, say.
+	// Retry receives a value when a way that waits for a person should try again, for
+	// example because another key was pinned.
 	Retry() <-chan struct{}
 }
 
-// ErrMoved is the error of a way whose device turned out to be another one on
-// record: Run returns it, and the keeper hands the way over.
+// ErrMoved is the error of a way whose device turned out to be another one on record. Run
+// returns it, and the keeper passes the way on.
 var ErrMoved = problem.New(problem.Changed, "the device is another one on record")

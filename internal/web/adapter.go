@@ -20,8 +20,8 @@ import (
 // adapter lets huma register its operations on Fiber 3.
 type adapter struct{ server *Server }
 
-// Handle registers an operation, which only those get to who have its right; {name}
-// in a path is Fiber's :name.
+// Handle registers an operation for callers who have its right; {name} in a path becomes
+// Fiber's :name.
 func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 	path := strings.NewReplacer("{", ":", "}", "").Replace(op.Path)
 	right, declared := op.Metadata[rightKey].(access.Right)

@@ -99,7 +99,7 @@ func (s *Server) repeatJob(ctx context.Context, in *OfID) (*accepted, error) {
 	return &accepted{jobOf(again)}, nil
 }
 
-// jobNow is a job as it is: what runs knows more than what was kept of it last.
+// jobNow returns the current state of a job: a running one is newer than its record.
 func (s *Server) jobNow(ctx context.Context, id string) (job.Job, error) {
 	if j, ok := s.Jobs.Job(id); ok {
 		return j, nil

@@ -52,7 +52,7 @@ func (s *Server) devices(ctx context.Context, in *struct {
 	return selected(in.Select, 0, language, s.racks.value, (*racked).device, func(d client.Device) string { return d.Handle }, without(each(all, func(st outlook.Standing) *racked { return &racked{Standing: st} })))
 }
 
-// rackNow is how the devices of the rack stand.
+// rackNow returns the standing of the devices on the rack.
 func (s *Server) rackNow(app string, only ...string) []outlook.Standing {
 	wanted := map[string]bool{}
 	for _, h := range only {
@@ -80,7 +80,7 @@ func (s *Server) unrecognised(_ context.Context, in *struct{ Select }) (*out[cli
 	return unrecognisedList.of(in.Select, items)
 }
 
-// look finds a device and how it stands.
+// look finds a device and its standing.
 func (s *Server) look(_ context.Context, in *OfDevice) (outlook.Standing, error) {
 	k, err := s.Rack.Find(in.Handle)
 	if err == nil {
@@ -92,7 +92,7 @@ func (s *Server) look(_ context.Context, in *OfDevice) (outlook.Standing, error)
 	return s.Outlook.Look(k, in.App), nil
 }
 
-// decided is the revision on which an action was decided; 0: on none.
+// decided returns the revision on which an action was decided; 0 for none.
 func (in OnRevision) decided() (int64, error) {
 	if in.IfMatch == "" || in.IfMatch == "*" {
 		return 0, nil

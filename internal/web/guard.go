@@ -26,15 +26,15 @@ const (
 	sessionGood = 30 * 24 * time.Hour // how long a browser stays signed in
 )
 
-// policy is the console's: everything from the service itself, and the hands
-// page of stand-ins in a frame.
+// policy is the Content-Security-Policy of the console: everything comes from the service
+// itself, except the hands page of stand-ins in a frame.
 const policy = "default-src 'self'; img-src 'self' data:; frame-src http://localhost:*; frame-ancestors 'none'; base-uri 'none'; form-action 'none'; object-src 'none'"
 
-// guard finds out who asks. On the Unix socket that is the bench's owner, or whose
-// access key the request carries. On TCP the Host must be ours, so that a name that
-// was made to point here gets nothing; there it is an access key, or a browser that
-// is signed in, whose writes must come from our own pages. What each may do is
-// decided where operations are registered, by the right that they declare.
+// guard finds out who sends a request. On the Unix socket that is the bench's owner, or the
+// holder of the access key in the request. On TCP the Host header must be ours, against DNS
+// rebinding; there it is the holder of an access key, or a browser that is signed in, whose
+// writes must come from our own pages. What each may do depends on the right that an
+// operation declares.
 func (s *Server) guard(c fiber.Ctx) error {
 	c.Set("Content-Security-Policy", policy)
 	c.Set("X-Content-Type-Options", "nosniff")
@@ -71,12 +71,12 @@ func (s *Server) guard(c fiber.Ctx) error {
 	return c.Next()
 }
 
-// bearer is the access key that a request carries (RFC 6750, section 2.1).
+// bearer returns the access key in a request (RFC 6750, section 2.1).
 func bearer(c fiber.Ctx) (key string, has bool) {
 	return strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
 }
 
-// byKey lets the holder of an access key do what that may.
+// byKey handles a request of the holder of an access key.
 func (s *Server) byKey(c fiber.Ctx, key string) error {
 	a, err := s.Access.Check(c.Context(), key)
 	if err != nil {
@@ -91,7 +91,7 @@ func (s *Server) byKey(c fiber.Ctx, key string) error {
 
 type actorLocal struct{}
 
-// act says on whose behalf the rest of a request is done.
+// act sets the actor on whose behalf a request is handled.
 func act(c fiber.Ctx, a access.Actor) { c.Locals(actorLocal{}, a) }
 
 func actorOf(c fiber.Ctx) access.Actor {
@@ -99,13 +99,13 @@ func actorOf(c fiber.Ctx) access.Actor {
 	return a
 }
 
-// rightKey is under which an operation declares its right.
+// rightKey is the metadata key with which an operation declares its right.
 const rightKey = "right"
 
-// called is how actors are spoken of.
+// called are the names of the kinds of actors in messages.
 var called = map[string]string{access.OwnerKind: "the owner", access.BrowserKind: "a browser", access.PhoneKind: "a phone's page", access.KeyKind: "this access key"}
 
-// refused says which right is missing.
+// refused is the error for a missing right.
 func refused(a access.Actor, right access.Right) error {
 	remedy := "Use the command earlybench on the computer of the bench."
 	if a.Kind == access.KeyKind {
@@ -114,7 +114,7 @@ func refused(a access.Actor, right access.Right) error {
 	return &eb.Problem{Kind: eb.Refused, Text: fmt.Sprintf("This needs the right %s, which %s does not have.", right, called[a.Kind]), Remedy: remedy}
 }
 
-// allowed lets those through who have a right, and takes down every write.
+// allowed lets requests through whose actor has a right, and records every write.
 func (s *Server) allowed(right access.Right, operation string, next fiber.Handler) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		a := actorOf(c)
@@ -144,7 +144,7 @@ func (s *Server) allowed(right access.Right, operation string, next fiber.Handle
 // readyWithin is how long a request waits for the records to be read.
 const readyWithin = 20 * time.Second
 
-// awaitReady waits until all on record was read; false: that takes too long.
+// awaitReady waits until all records were read; false if that takes too long.
 func (s *Server) awaitReady() bool {
 	select {
 	case <-s.Ready:
@@ -160,7 +160,7 @@ func (s *Server) awaitReady() bool {
 	return false
 }
 
-// raw registers an address that is no operation of the described interface.
+// raw registers an address that is not part of the described interface.
 func (s *Server) raw(path string, right access.Right, handler fiber.Handler) {
 	s.app.Get(path, s.allowed(right, path, handler))
 }
@@ -177,8 +177,8 @@ func (s *Server) ownPage(c fiber.Ctx) bool {
 	return c.Get("Sec-Fetch-Site") == "same-origin"
 }
 
-// cookie has the port in its name, since browsers keep no ports apart, and goes
-// to the interface only.
+// cookie is the name of the session cookie. It contains the port, since cookies do not
+// distinguish ports (RFC 6265, section 8.5).
 func (s *Server) cookie() string {
 	_, port, _ := net.SplitHostPort(strings.TrimPrefix(s.origin, "http://"))
 	return "earlybench-" + port
@@ -197,8 +197,8 @@ func digest(secret string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Offer makes a one-time address that signs a browser in. Its secret stands in
-// the fragment, which browsers do not send.
+// Offer makes a one-time address that signs a browser in. The secret is in the fragment,
+// which browsers do not send.
 func (s *Server) Offer() string {
 	secret := rand.Text()
 	s.mu.Lock()
@@ -213,7 +213,7 @@ func (s *Server) Offer() string {
 	return s.origin + "/#sign-in=" + secret
 }
 
-// take uses a one-time secret up.
+// take uses up a one-time secret.
 func (s *Server) take(secret string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -17,24 +17,24 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// A POST with a header Idempotency-Key is done once: the same one again gets the first
-// one's answer, also after the service was killed between the two (docs/json.md). What
-// a request makes is kept in the transaction that makes it; all else that a POST does
-// comes to the same when it is done twice.
+// A POST with the header Idempotency-Key is handled once: the same request again gets the
+// answer to the first one, even if the service was killed in between (docs/json.md). What a
+// request creates is recorded in the transaction that creates it. Everything else that a
+// POST does has the same result when it is done twice.
 
 const (
 	onceHeader = "Idempotency-Key"
 	onceMost   = 100 // characters of a key
 )
 
-// secrets are the operations whose answer is told once only.
+// secrets are the operations whose answer contains a secret, and is given only once.
 var secrets = map[string]bool{"add-access": true, "offer-sign-in": true, "open-phone": true}
 
 // onceParam describes the header.
 var onceParam = &huma.Param{Name: onceHeader, In: "header", Description: "does the request once, however often it is sent",
 	Schema: &huma.Schema{Type: "string", MaxLength: new(onceMost)}}
 
-// once does a request once where it asks for that.
+// once handles a request once if it has the header.
 func (s *Server) once(c fiber.Ctx, a access.Actor, operation string, next fiber.Handler) error {
 	key := strings.Clone(c.Get(onceHeader))
 	if key == "" || c.Method() != fiber.MethodPost {
@@ -81,7 +81,7 @@ func requestDigest(c fiber.Ctx) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// alone waits until no other request of the same actor and key is being done.
+// alone waits until no other request of the same actor and key is being handled.
 func (s *Server) alone(ctx context.Context, o store.Once) (end func(), err error) {
 	name := o.Actor + "\n" + o.Key
 	for {
@@ -110,7 +110,8 @@ func (s *Server) alone(ctx context.Context, o store.Once) (end func(), err error
 	}
 }
 
-// again answers what was answered before, or would have been, had the service not ended.
+// again gives the answer that was given before, or would have been given if the service
+// had not ended.
 func (s *Server) again(c fiber.Ctx, before store.Once, operation string) error {
 	if secrets[operation] {
 		return asFiber(c, &eb.Problem{Kind: eb.Taken, Text: "This was done, and its secret was told once.", Remedy: "Ask for a new one, by another " + onceHeader + "."})

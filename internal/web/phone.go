@@ -28,8 +28,8 @@ import (
 	"earlybench.invalid/earlybench/internal/access"
 )
 
-// phone is one device's page for a phone that is held beside it: over TLS, at an
-// address that a person chose, for one browser, and nothing else.
+// phone is the page of one device for a phone: over TLS, at an address that a person chose,
+// for one browser, and nothing else.
 type phone struct {
 	handle string
 	host   string // as the browser names it
@@ -69,8 +69,8 @@ func (s *Server) phoneRoutes() {
 		})
 }
 
-// openPhone begins to serve a device's page for a phone. One at a time: the one
-// before ends.
+// openPhone starts to serve a device's page for a phone. Only one is served at a time; the
+// previous one ends.
 func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk }) (*out[client.Phone], error) {
 	if _, err := s.Rack.Find(in.Body.Device); err != nil {
 		return nil, problem(err)
@@ -105,8 +105,8 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 		URL: "https://" + p.host + "/phone/" + p.handle + "#sign-in=" + p.secret}}, nil
 }
 
-// watchPhone ends the page when its time is over, when its browser has gone, or
-// with the service.
+// watchPhone ends the page when its time is over, when its browser is gone, or when the
+// service ends.
 func (s *Server) watchPhone(p *phone) {
 	t := time.NewTicker(time.Second)
 	defer t.Stop()
@@ -142,7 +142,7 @@ func (s *Server) stillOn(p *phone) bool {
 	return s.phoneNow() == p
 }
 
-// endPhone ends a phone's page; nil: whichever there is.
+// endPhone ends a page for a phone; nil means whichever is served.
 func (s *Server) endPhone(p *phone) {
 	s.mu.Lock()
 	now := s.phone
@@ -158,7 +158,7 @@ func (s *Server) endPhone(p *phone) {
 	}
 }
 
-// ofPhone is the phone's page that a request came to, if it came to its port.
+// ofPhone returns the page for a phone that a request was sent to, if any.
 func (s *Server) ofPhone(c fiber.Ctx) (*phone, bool) {
 	at, ok := c.RequestCtx().LocalAddr().(*net.TCPAddr)
 	if !ok || "http://"+at.String() == s.origin {
@@ -200,7 +200,7 @@ func (s *Server) guardPhone(c fiber.Ctx, p *phone) error {
 	return c.Next()
 }
 
-// may tells what the phone's page may ask for and do.
+// may defines what the page for a phone may ask for and do.
 func (p *phone) may(method, path string) bool {
 	if method == http.MethodGet && (path == "/api/v1/bench" || path == "/api/v1/events") {
 		return true
@@ -217,7 +217,7 @@ func (p *phone) may(method, path string) bool {
 	return method == http.MethodDelete && strings.HasPrefix(rest, "/answers/")
 }
 
-// signIn uses the one-time address up.
+// signIn uses up the one-time address.
 func (p *phone) signIn(c fiber.Ctx) error {
 	var in struct{ Secret string }
 	if err := json.Unmarshal(c.Body(), &in); err != nil {

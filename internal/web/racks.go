@@ -14,16 +14,16 @@ import (
 	"earlybench.invalid/earlybench/internal/outlook"
 )
 
-// racks is what expressions see of devices: device.FIELD, gate.NAME, fact.KEY, and
-// known.KEY, whether a good fact of the key is there. Which keys there are is the
-// active sheets' matter.
+// racks provides the names that expressions over devices can use: device.FIELD, gate.NAME,
+// fact.KEY, and known.KEY (whether a good fact of the key is known). The active sheets
+// define the keys.
 type racks struct {
 	mu   sync.Mutex
 	of   *sheet.Library // for which lang was made
 	lang *where.Language
 }
 
-// racked is a device that is looked at; how it is told is made once.
+// racked is a standing together with its device as the interface returns it, made once.
 type racked struct {
 	outlook.Standing
 	told *client.Device
@@ -39,7 +39,7 @@ func (r *racked) device() client.Device {
 
 var deviceItem = where.Of[client.Device]("device")
 
-// language is that of the active sheets.
+// language returns the language for the active sheets.
 func (r *racks) language(active *sheet.Library) (*where.Language, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -70,7 +70,7 @@ func (r *racks) language(active *sheet.Library) (*where.Language, error) {
 	return lang, err
 }
 
-// value is what a variable is of a device.
+// value returns the value of a variable for a device.
 func (r *racks) value(st *racked, name string) (any, bool) {
 	noun, rest, _ := strings.Cut(name, ".")
 	switch noun {

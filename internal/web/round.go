@@ -35,8 +35,8 @@ func (s *Server) round(context.Context, *none) (*out[client.Round], error) {
 	return &out[client.Round]{answer}, nil
 }
 
-// needOf is what a device needs next. What has no step is seen to at the computer.
-// unnamed is how the device stands in words that others can share.
+// needOf returns what a device needs next. Something without a step is done at the
+// computer. unnamed is the standing in words that do not name the device.
 func needOf(d client.Device, unnamed outlook.Standing) round.Device {
 	need := round.Device{Handle: d.Handle, Family: d.Family, Gate: d.First, Host: d.Host, Port: d.Port}
 	switch {

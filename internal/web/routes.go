@@ -21,8 +21,8 @@ type (
 		Handle string `path:"handle" maxLength:"60"`
 		App    string `query:"app" doc:"count the gates of this app too"`
 	}
-	// OnRevision is an action that was decided on how a device was: it is refused
-	// (412) where the device is not so any more (RFC 9110, section 13.1.1).
+	// OnRevision is an action that was decided on a revision of a device. It is refused
+	// (412) if the device has changed since (RFC 9110, section 13.1.1).
 	OnRevision struct {
 		IfMatch string `header:"If-Match" maxLength:"40" doc:"the device's revision on which this was decided, in quotation marks"`
 	}
@@ -34,10 +34,10 @@ type (
 	}
 )
 
-// nobody is the right of what needs none: it is asked before anybody is signed in.
+// nobody is the right of operations that need none, such as signing in.
 const nobody access.Right = ""
 
-// operation describes one operation of the interface, and the right that it asks.
+// operation describes an operation of the interface and the right that it needs.
 func operation(right access.Right, method, path, id, summary string) huma.Operation {
 	op := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Metadata: map[string]any{rightKey: right},
 		Extensions: map[string]any{"x-right": string(right)}}
@@ -48,7 +48,7 @@ func operation(right access.Right, method, path, id, summary string) huma.Operat
 	return op
 }
 
-// silent describes an operation that answers with its status alone.
+// silent describes an operation that answers without content.
 func silent(right access.Right, path, id, summary string) huma.Operation {
 	op := operation(right, http.MethodPost, path, id, summary)
 	op.DefaultStatus = http.StatusNoContent
@@ -65,7 +65,7 @@ func (s *Server) routes() {
 	cfg := huma.DefaultConfig("Early Bench", Version)
 	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", ""
 	cfg.CreateHooks = nil // no $schema members in answers
-	// Text from outside leaves here for pages and programs: it is cleaned in this one place.
+	// Text from outside is cleaned here, in one place, before it reaches pages and programs.
 	cfg.Formats = map[string]huma.Format{"application/json": cleaned, "json": cleaned}
 	cfg.Info.Description = "What a bench knows and does. Errors are application/problem+json (RFC 9457). Events are at /api/v1/events, as server-sent events."
 	s.api = huma.NewAPI(cfg, adapter{s})
@@ -91,7 +91,7 @@ func (s *Server) routes() {
 	nullable(a.OpenAPI().Components.Schemas.Map())
 }
 
-// cleaned writes JSON with no text in it that steers a terminal or page.
+// cleaned writes JSON without control characters for terminals or text direction.
 var cleaned = huma.Format{
 	Marshal: func(w io.Writer, v any) error {
 		raw, err := json.Marshal(v)
@@ -104,8 +104,8 @@ var cleaned = huma.Format{
 	Unmarshal: json.Unmarshal,
 }
 
-// nullable says of the members that are an object or null that they are so,
-// which pointers to objects do not say by themselves.
+// nullable marks the members that are an object or null in the schema, which huma does not
+// do for pointers to objects.
 func nullable(schemas map[string]*huma.Schema) {
 	for name, members := range map[string][]string{"Device": {"next"}, "Step": {"draw", "denied"}, "Prep": {"offer"}, "Why": {"next"}, "Move": {"step"}, "Job": {"error", "result"}, "DeviceResult": {"error"}} {
 		for _, m := range members {
@@ -122,7 +122,7 @@ func list[T any](items []T) *out[client.List[T]] {
 	return &out[client.List[T]]{Body: client.List[T]{Items: items}}
 }
 
-// each makes one thing of every other.
+// each applies a function to every item.
 func each[A, B any](all []A, of func(A) B) []B {
 	out := make([]B, len(all))
 	for i, a := range all {

@@ -10,7 +10,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 )
 
-// screenBytes is how much of the screen's stream goes into one message.
+// screenBytes is how many bytes of the screen's stream go into one message.
 const screenBytes = 64 << 10
 
 const (
@@ -55,9 +55,9 @@ func (s *Server) screen(c fiber.Ctx) error {
 	return nil // the upgrader has answered
 }
 
-// upgrade makes a WebSocket of a request, which ends with the service at the latest.
-// A browser's must come from one of our own pages (the upgrader compares Origin with
-// Host), since browsers send cookies from everywhere.
+// upgrade turns a request into a WebSocket, which ends with the service at the latest. A
+// request of a browser must come from one of our own pages (the upgrader compares Origin
+// with Host), since browsers send cookies with requests of any page.
 func (s *Server) upgrade(c fiber.Ctx, up websocket.FastHTTPUpgrader, serve func(*websocket.Conn)) error {
 	return up.Upgrade(c.RequestCtx(), func(conn *websocket.Conn) {
 		ended := context.AfterFunc(s.ctx, func() { conn.Close() })

@@ -22,8 +22,8 @@ type Select struct {
 	After string `query:"after" maxLength:"200" doc:"only items after this one, as next in an answer names it"`
 }
 
-// listing is a kind of list: what expressions see of its items, by what name after
-// speaks of one, and how many are told where nobody says how many; 0 for all.
+// listing is a kind of list: how expressions see its items, the id by which after names
+// one, and how many are returned without a limit; 0 for all.
 type listing[T any] struct {
 	item *where.Item[T]
 	id   func(T) string
@@ -53,7 +53,7 @@ var (
 	sheetList        = listingOf("sheet", 0, func(x client.Sheet) string { return x.Sheet + "/" + x.Code })
 )
 
-// of answers what is selected of all items, in their order.
+// of returns what is selected from all items, in their order.
 func (l listing[T]) of(sel Select, all []T) (*out[client.List[T]], error) {
 	behind, err := l.behind(sel.After, all)
 	if err != nil {
@@ -62,7 +62,7 @@ func (l listing[T]) of(sel Select, all []T) (*out[client.List[T]], error) {
 	return l.from(sel, without(behind))
 }
 
-// without are items that are there without an error.
+// without makes a sequence without errors.
 func without[T any](items []T) iter.Seq2[T, error] {
 	return func(yield func(T, error) bool) {
 		for _, item := range items {
@@ -73,7 +73,7 @@ func without[T any](items []T) iter.Seq2[T, error] {
 	}
 }
 
-// behind are the items behind the one that after names.
+// behind returns the items after the one that after names.
 func (l listing[T]) behind(after string, all []T) ([]T, error) {
 	if after == "" {
 		return all, nil
@@ -89,7 +89,7 @@ func noSuch(after string) error {
 	return &eb.Problem{Kind: eb.Invalid, Text: "This list has no item " + strconv.Quote(after) + " to go on after.", Remedy: "Start over, without after."}
 }
 
-// from answers what is selected of items that begin where they shall.
+// from returns what is selected from a sequence that starts after the named item.
 func (l listing[T]) from(sel Select, items iter.Seq2[T, error]) (*out[client.List[T]], error) {
 	language, err := l.item.Language()
 	if err != nil {
@@ -98,8 +98,8 @@ func (l listing[T]) from(sel Select, items iter.Seq2[T, error]) (*out[client.Lis
 	return selected(sel, l.most, language, l.item.Value, func(item T) T { return item }, l.id, items)
 }
 
-// selected answers the items of which an expression in a language holds: value tells
-// that what it asks of an item, tell makes of an item what is answered.
+// selected returns the items for which an expression is true. value returns the value of a
+// variable for an item, and tell converts an item to what is returned.
 func selected[I, T any](sel Select, most int, language *where.Language, value func(I, string) (any, bool), tell func(I) T, id func(T) string,
 	items iter.Seq2[I, error]) (*out[client.List[T]], error) {
 	holds := func(I) (bool, error) { return true, nil }
@@ -136,7 +136,7 @@ func selected[I, T any](sel Select, most int, language *where.Language, value fu
 	return answer, nil
 }
 
-// badWhere is the answer to an expression that is wrong, with its place in it.
+// badWhere is the error for a wrong expression, with the position in it.
 func badWhere(err error) error {
 	p := &client.Problem{Status: http.StatusUnprocessableEntity, Kind: string(eb.Invalid), Detail: "The expression of where cannot be used.",
 		Remedy: "What it may use: docs/where.md, or earlybench help where."}
@@ -153,8 +153,8 @@ func badWhere(err error) error {
 	return p
 }
 
-// paged are the items of a list that is read page by page, behind one; next returns the
-// next n behind the last.
+// paged makes a sequence of the items after one, which are read page by page: next returns
+// the n items after an item.
 func paged[T any](ctx context.Context, after string, id func(T) string, next func(ctx context.Context, after string, n int) ([]T, error)) iter.Seq2[T, error] {
 	const page = 200
 	return func(yield func(T, error) bool) {

@@ -19,8 +19,7 @@ import (
 	"earlybench.invalid/earlybench/internal/tryout"
 )
 
-// This file gives what the core and the use cases know the shape in which the
-// interface tells it.
+// This file converts what the core and the use cases know to the types of the interface.
 
 func (s *Server) benchOf(last int64) client.Bench {
 	return client.Bench{ID: s.ID, Name: s.Bench, Version: Version, Fingerprint: ssh.FingerprintSHA256(s.Key), Developer: s.Tryouts.Key.Public().Thumbprint(), Now: s.Clock.Now().UTC(), Sequence: last}

@@ -25,20 +25,19 @@ const (
 	eventBatch = 500
 )
 
-// sink takes the messages of a stream, one after the other.
+// sink receives the messages of a stream, one after the other.
 type sink interface {
-	// put takes one message; id is from where a reader who lost the stream goes on.
+	// put adds one message; id is where a reader that lost the stream can resume.
 	put(id string, v any) error
-	// flush sends what was put; no more than a batch is put before it.
+	// flush sends the messages; at most one batch is put before it.
 	flush() error
-	// beat sends nothing of meaning, so that a reader who has left is noticed.
+	// beat sends an empty message, so that the end of a connection is noticed.
 	beat() error
 }
 
-// stream answers with messages that send puts until it returns an error: as
-// server-sent events, or over a WebSocket (RFC 6455) where the request asks for one.
-// Pages do, since a browser keeps only six connections of the other kind, for all its
-// windows together.
+// stream answers with the messages of send until that returns an error: as server-sent
+// events, or over a WebSocket (RFC 6455) if the request asks for one. Pages do, since a
+// browser opens only six HTTP/1.1 connections to a server for all its windows together.
 func (s *Server) stream(c fiber.Ctx, send func(ctx context.Context, to sink) error) error {
 	if websocket.FastHTTPIsWebSocketUpgrade(c.RequestCtx()) {
 		s.upgrade(c, websocket.FastHTTPUpgrader{}, func(conn *websocket.Conn) { //nolint:errcheck // the upgrader has answered
@@ -92,8 +91,8 @@ func (e events) beat() error {
 	return e.w.Flush()
 }
 
-// messages are those of a WebSocket: what comes together is one of them, a JSON text
-// a line.
+// messages writes to a WebSocket: messages that were put together are sent as one, a JSON
+// text on each line.
 type messages struct {
 	conn  *websocket.Conn
 	lines bytes.Buffer
@@ -119,11 +118,11 @@ func (m *messages) beat() error {
 	return m.conn.WriteControl(websocket.PingMessage, nil, time.Now().Add(takeWithin))
 }
 
-// gather is how long events are waited for that come together with one.
+// gather is how long to wait for further events after one.
 const gather = 5 * time.Millisecond
 
-// events sends the outbox from a sequence on. Events of one subject that have
-// come together are merged into the last of them.
+// events sends the outbox from a sequence on. Equal events that arrive together are merged
+// into the last one.
 func (s *Server) events(c fiber.Ctx) error {
 	after, reset, err := s.resumeFrom(c)
 	if err != nil {
@@ -174,9 +173,9 @@ func (s *Server) events(c fiber.Ctx) error {
 	})
 }
 
-// resumeFrom is the sequence behind which a reader wants the events. One from which
-// the events cannot be resumed, since they are no longer kept or never were, is
-// answered with an event reset: the reader must read again what it shows.
+// resumeFrom returns the sequence after which a reader wants the events. If the events
+// cannot be resumed from there, because they are no longer kept or never existed, the reader
+// gets an event reset and must read everything again.
 func (s *Server) resumeFrom(c fiber.Ctx) (after int64, reset bool, err error) {
 	last, err := s.Store.Last(c.Context())
 	if err != nil {
@@ -210,7 +209,7 @@ func later(rest []store.Event, e store.Event) bool {
 	return false
 }
 
-// session is the session of the device that a request names.
+// session returns the session of the device that a request names.
 func (s *Server) session(c fiber.Ctx) (device.Session, error) {
 	k, err := s.Rack.Find(c.Params("handle"))
 	if err != nil {
@@ -245,12 +244,12 @@ func (s *Server) log(c fiber.Ctx) error {
 	})
 }
 
-// maxAhead is how many lines a reader may be behind; what comes beyond that is left
-// out, and said.
+// maxAhead is how many lines a reader may lag behind. Lines beyond that are left out, and
+// the reader is told how many.
 const maxAhead = 1024
 
-// follower passes lines of a log on to one reader. The device is not held back by a
-// slow one.
+// follower passes the lines of a log to one reader. A slow reader does not hold back the
+// device.
 type follower struct {
 	lines  chan device.Line
 	missed int

@@ -1,5 +1,5 @@
-// Package web is the bench's HTTP interface and the console's server: what is
-// asked, by whom, and how it is answered. What is done is the use cases' matter.
+// Package web is the bench's HTTP interface and serves the console. It handles requests,
+// rights and answers; what is done is in the use cases.
 package web
 
 import (
@@ -33,10 +33,10 @@ import (
 	"earlybench.invalid/earlybench/internal/tryout"
 )
 
-// Version is the program's.
+// Version is the version of the program.
 const Version = "0.1.0"
 
-// Config is what the interface speaks for. All fields are needed.
+// Config is what the interface needs. All fields are needed.
 type Config struct {
 	Store   *store.Store
 	Files   store.Files
@@ -89,7 +89,7 @@ const maxBody = 64 << 20
 func New(cfg Config, address string) *Server {
 	s := &Server{Config: cfg, origin: "http://" + address, offered: map[string]time.Time{}, doing: map[string]chan struct{}{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
-	// An address has one spelling only: the guard goes by it.
+	// An address has only one spelling, since the guard depends on it.
 	s.app = fiber.New(fiber.Config{AppName: "Early Bench", BodyLimit: maxBody, ErrorHandler: fiberError, CaseSensitive: true, StrictRouting: true})
 	s.app.Use(s.guard)
 	s.routes()
@@ -103,7 +103,7 @@ func New(cfg Config, address string) *Server {
 	return s
 }
 
-// quiet drops the server's own talk: errors of single connections.
+// quiet drops the log of the HTTP server: errors of single connections.
 type quiet struct{}
 
 func (quiet) Printf(string, ...any) {}

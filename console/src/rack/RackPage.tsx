@@ -53,8 +53,8 @@ export function RackPage() {
       {devices.data && all.length === 0 && <EmptyRack />}
       {all.length > 0 && shown.length === 0 && !chosen.error && (
         <p className="mt-10 text-secondary">
-          {expression ? "No device matches." : "No device has all of these words."} There are {all.length} in all.
-          An expression begins with =, such as <code className="mono">= device.family == "tarn"</code>.
+          {expression ? "No device matches." : "No device has all of these words."} There are {all.length} in all. An
+          expression begins with =, such as <code className="mono">= device.family == "tarn"</code>.
         </p>
       )}
       {shown.length > 0 && <Matrix devices={shown} withApp={app !== ""} />}

@@ -1,6 +1,6 @@
-// Package cable is the way by cable: what hosts say of their buses becomes ways, a
-// way imports its device by USB/IP, reads what it is, and keeps a device link to it
-// over two bulk endpoints.
+// Package cable implements the way by cable. What hosts report about their buses becomes
+// ways; a way imports its device by USB/IP, reads its descriptors, and keeps a device link
+// to it over two bulk endpoints.
 package cable
 
 import (
@@ -25,19 +25,19 @@ import (
 // Config is what cables need. All fields are needed.
 type Config struct {
 	Resolve func(context.Context, rack.Claim) (*keeper.Keeper, error)
-	// Unrecognised takes what no sheet fits at an address; nil: nothing.
+	// Unrecognised is called with what is at an address and fits no sheet; nil for nothing.
 	Unrecognised func(ctx context.Context, address string, u *rack.Unrecognised) error
 	// Offered names the driver set here that fits a device, by its USB id; "" if none.
 	Offered func(usb string) string
-	// Appeared is told the host of every device that shows up.
+	// Appeared is called with the host of every device that shows up.
 	Appeared func(host string)
 	Key      ssh.Signer // the bench's link key
 	Clock    clock.Clock
 	Log      *slog.Logger
 }
 
-// Cables holds the ways by cable. It is made by New and ends with Close; it takes
-// what hosts say of their buses.
+// Cables holds the ways by cable, and receives what hosts report about their buses. It is
+// made by New and ends with Close.
 type Cables struct {
 	cfg  Config
 	ctx  context.Context
@@ -58,7 +58,7 @@ type plugged struct {
 
 func (p plugged) address() string { return p.host.Name + " " + p.device.BusID }
 
-// same reports whether it is one plugging-in.
+// same reports whether two reports are about the same connection of a device.
 func (p plugged) same(other plugged) bool {
 	return p.address() == other.address() && p.device.Plugging == other.device.Plugging && p.device.Run == other.device.Run
 }
@@ -70,13 +70,13 @@ func New(cfg Config) *Cables {
 	return c
 }
 
-// Close ends what tries to put devices on the rack; their ways end with the rack.
+// Close stops attempts to put devices on the rack. Their ways end with the rack.
 func (c *Cables) Close() {
 	c.end()
 	c.work.Wait()
 }
 
-// Bus takes all that is connected to a host's buses.
+// Bus handles a report of all that is connected to the buses of a host.
 func (c *Cables) Bus(ctx context.Context, h store.Host, bus hostlink.Bus) {
 	here := map[string]plugged{}
 	for _, d := range bus.Devices {
@@ -89,13 +89,13 @@ func (c *Cables) Bus(ctx context.Context, h store.Host, bus hostlink.Bus) {
 	}
 }
 
-// Lost takes that a host is no longer reached: nothing is known of its buses then,
-// and no cable was pulled for all one knows.
+// Lost handles that a host is no longer reached. Nothing is known of its buses then; it
+// does not mean that a cable was pulled.
 func (c *Cables) Lost(ctx context.Context, h store.Host) {
 	c.gone(ctx, h, func(plugged) bool { return true }, false)
 }
 
-// gone ends the ways of a host whose devices are no longer there, and waits for
+// gone ends the ways of a host whose devices are no longer connected, and waits for
 // them.
 func (c *Cables) gone(ctx context.Context, h store.Host, is func(plugged) bool, unplugged bool) {
 	var ended []*Way
@@ -135,8 +135,8 @@ func (c *Cables) say(ctx context.Context, address string, u *rack.Unrecognised) 
 	}
 }
 
-// attach brings a device that is connected to its keeper. The same plugging-in only
-// brings news of drivers.
+// attach gives a connected device to its keeper. For a device that stayed connected it
+// only passes on changes of drivers.
 func (c *Cables) attach(ctx context.Context, p plugged) {
 	c.mu.Lock()
 	w, other := c.ways[p.address()], c.others[p.address()]
@@ -154,7 +154,7 @@ func (c *Cables) attach(ctx context.Context, p plugged) {
 	}
 }
 
-// resolve finds out who a device is. One that no sheet fits is kept in mind.
+// resolve identifies a device. One that no sheet fits is remembered.
 func (c *Cables) resolve(ctx context.Context, p plugged) error {
 	k, err := c.cfg.Resolve(ctx, rack.Claim{USB: p.device.USB, Serial: p.device.Serial, Address: p.address()})
 	c.mu.Lock()
@@ -182,7 +182,7 @@ func (c *Cables) resolve(ctx context.Context, p plugged) error {
 	return nil
 }
 
-// resolveLater tries again, for as long as the device is there.
+// resolveLater retries for as long as the device is connected.
 func (c *Cables) resolveLater(p plugged) {
 	for pause := 500 * time.Millisecond; clock.Sleep(c.ctx, clock.System{}, pause) == nil; pause = min(2*pause, 5*time.Second) {
 		c.mu.Lock()
@@ -194,7 +194,7 @@ func (c *Cables) resolveLater(p plugged) {
 	}
 }
 
-// Again looks again at what no sheet fitted, and at what is offered to the others.
+// Again checks again what no sheet fitted, and which driver sets fit the others.
 func (c *Cables) Again(ctx context.Context) {
 	c.mu.Lock()
 	var others []plugged
@@ -219,7 +219,7 @@ func (c *Cables) Again(ctx context.Context) {
 // breaksWithin is how long a break of the cable counts.
 const breaksWithin = 10 * time.Minute
 
-// breaks counts how often a device was unplugged of late.
+// breaks counts how often a device was unplugged recently.
 func (c *Cables) breaks(id string) int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -228,7 +228,7 @@ func (c *Cables) breaks(id string) int {
 	return len(c.left[id])
 }
 
-// interfaceName is an interface as people read of it; a device may call it anything.
+// interfaceName describes an interface for people. Its name comes from the device.
 func interfaceName(class, name string) string {
 	return plain.Cut(fmt.Sprintf("%s %s", class, name), 120)
 }

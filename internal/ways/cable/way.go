@@ -18,7 +18,7 @@ import (
 	"earlybench.invalid/earlybench/internal/ways"
 )
 
-// Way is one plugging-in of one device.
+// Way is one connection of a device, from plugging it in to unplugging it.
 type Way struct {
 	plugged // but for its interfaces, of which there are news
 	cfg     Config
@@ -45,19 +45,19 @@ func (w *Way) Kind() ways.Kind { return ways.Cable }
 // Place is the port at which the device is connected.
 func (w *Way) Place() ways.Place { return ways.Place{Host: w.host.Name, Port: w.device.Port} }
 
-// Scope names the plugging-in; the host's run is part of it, so that its counting
-// is not taken for another's.
+// Scope identifies the connection. The host's run is part of it, since hosts count
+// connections from zero after a restart.
 func (w *Way) Scope() string {
 	return fmt.Sprintf("cable:%s/%s/%s/%d", w.host.Name, w.device.Run, w.device.BusID, w.device.Plugging)
 }
 
-// Pins tells that who holds the cable is at the device.
+// Pins returns true: whoever holds the cable is at the device.
 func (w *Way) Pins() bool { return true }
 
 // unplug ends the way.
 func (w *Way) unplug() { w.once.Do(func() { close(w.gone) }) }
 
-// news takes what drivers are bound now; nil leaves that as it is.
+// news records which drivers are bound now; nil means no change.
 func (w *Way) news(interfaces []hostlink.Interface) {
 	if interfaces != nil {
 		w.mu.Lock()
@@ -145,8 +145,8 @@ func (r *run) observeDriver() {
 	r.to.Observe(seen...)
 }
 
-// errNoLink is a device without a device link among its interfaces: it comes back
-// as another plugging-in once it has one.
+// errNoLink is the error for a device that has no device link among its interfaces. It
+// will be connected again once it has one.
 var errNoLink = errors.New("the device has no device link")
 
 // keepLinked links again and again until ctx ends.
@@ -189,7 +189,7 @@ func (r *run) keepLinked(ctx context.Context) error {
 	return nil
 }
 
-// trouble says in short what people may know of an error.
+// trouble is an error in a few words for people.
 func trouble(err error) error {
 	switch {
 	case errors.Is(err, usb.ErrBusy):
@@ -233,8 +233,8 @@ func (r *run) link(ctx context.Context) error {
 	}
 }
 
-// openWithin bounds importing a device and reading what it is; dialWithin all of
-// the link's beginning.
+// openWithin bounds importing a device and reading its descriptors; dialWithin bounds
+// setting up the link.
 const (
 	openWithin = 10 * time.Second
 	dialWithin = 20 * time.Second
@@ -267,7 +267,7 @@ func (r *run) open(ctx context.Context) (usb.Device, usb.Descriptor, error) {
 	return dev, d, nil
 }
 
-// dial begins the link over the device's bulk endpoints.
+// dial sets up the link over the device's bulk endpoints.
 func (r *run) dial(ctx context.Context, dev usb.Device, d *usb.Descriptor) (*link.Session, error) {
 	ctx, cancel := context.WithTimeout(ctx, dialWithin)
 	defer cancel()
