@@ -1,9 +1,13 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"image/png"
 	"net"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -59,4 +63,15 @@ func TestWhatNoSheetFitsIsShownWithWhatWasSeenOfIt(t *testing.T) {
 	require.NotContains(t, rack, "\x1b", "what it calls itself steers no terminal")
 	unplug()
 	d.eventually("it has gone", func() bool { return !strings.Contains(d.ok("rack"), "f3e1") })
+}
+
+func TestAStandInsScreenIsWrittenAsAPicture(t *testing.T) {
+	d := startDemo(t)
+	file := filepath.Join(t.TempDir(), "screen.png")
+	d.ok("standin", "screen", "heron-2", "--png", file)
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	config, err := png.DecodeConfig(bytes.NewReader(raw))
+	require.NoError(t, err)
+	require.Equal(t, 552, config.Width)
 }

@@ -1,6 +1,6 @@
-// Package appfile reads and writes app files (.ebapp): an app packaged for
-// devices. The format is written down in docs/formats/app-file.md. An app
-// file's id is the SHA-256 of its manifest, app.json.
+// Package appfile reads and writes app files (.ebapp): apps packaged for devices. The format
+// is described in docs/formats/app-file.md. The id of an app file is the SHA-256 of its
+// manifest, app.json.
 package appfile
 
 import (
@@ -23,7 +23,7 @@ const ManifestName = "app.json"
 
 // Entries beside the manifest and the files.
 const (
-	// identityName is let through unread: no bench checks signing identities yet.
+	// identityName is accepted without a check: no bench checks signing identities yet.
 	identityName = "signature.p7s"
 	// developerName holds the developer's signature over the manifest.
 	developerName = "signature.jws"
@@ -38,7 +38,7 @@ type Manifest struct {
 	Families []string     `json:"families"`
 	Minimum  fact.Release `json:"minimum,omitempty"` // least release
 	Entry    string       `json:"entry"`             // the file that is started
-	// Developer is the key of whoever made it; nil for an app file that nobody signed.
+	// Developer is the key of the developer; nil for an app file that nobody signed.
 	Developer *developer.Public `json:"developer,omitempty"`
 	Files     []bundle.File     `json:"files"`
 }
@@ -56,7 +56,7 @@ func CheckID(s string) error {
 	return nil
 }
 
-// Check reports whether the manifest makes sense by itself.
+// Check returns an error for a manifest that is invalid by itself.
 func (m *Manifest) Check() error {
 	if m.Format != 1 {
 		return fmt.Errorf("format %d is not supported, only format 1 is", m.Format)
@@ -89,8 +89,8 @@ func (m *Manifest) Check() error {
 	return nil
 }
 
-// CheckSignature reports whether the developer whom a manifest names has signed it. One
-// that names nobody has no signature.
+// CheckSignature returns an error unless the manifest is signed by the developer that it
+// names. A manifest that names nobody must not have a signature.
 func (m *Manifest) CheckSignature(raw []byte, signature string) error {
 	switch {
 	case m.Developer == nil && signature == "":
@@ -103,7 +103,7 @@ func (m *Manifest) CheckSignature(raw []byte, signature string) error {
 	return m.Developer.Verify(raw, signature)
 }
 
-// By is the thumbprint of the developer's key; "" for nobody's.
+// By returns the thumbprint of the developer's key; "" if the manifest names nobody.
 func (m *Manifest) By() string {
 	if m.Developer == nil {
 		return ""
@@ -111,7 +111,7 @@ func (m *Manifest) By() string {
 	return m.Developer.Thumbprint()
 }
 
-// Size is what the app takes unpacked, in bytes.
+// Size returns the size of the unpacked app, in bytes.
 func (m *Manifest) Size() int64 {
 	var n int64
 	for _, f := range m.Files {
@@ -160,8 +160,7 @@ func Open(r io.ReaderAt, size int64) (*File, error) {
 	return f, f.App.CheckSignature(b.Manifest, f.Signature)
 }
 
-// Reopen opens an app file that was opened and checked before, and kept by its
-// digest since.
+// Reopen opens an app file that was checked before and has been stored by its digest since.
 func Reopen(r io.ReaderAt, size int64) (*File, error) {
 	b, err := bundle.Reopen(r, size, ManifestName)
 	if err != nil {

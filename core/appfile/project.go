@@ -15,7 +15,7 @@ import (
 // ProjectFile is the file that states how an app is built and packed.
 const ProjectFile = ".earlybench.yaml"
 
-// Project is an app's directory with what its project file says.
+// Project is the directory of an app with the content of its project file.
 type Project struct {
 	Dir      string   `yaml:"-"`
 	ID       string   `yaml:"id"`
@@ -36,7 +36,7 @@ type Build struct {
 	Env     map[string]string `yaml:"env"`
 }
 
-// Try is what a tryout looks for.
+// Try defines what a tryout checks.
 type Try struct {
 	Log    string `yaml:"log"`    // regular expression of the line that shows that it works
 	Within string `yaml:"within"` // how long it may take, such as 10s
@@ -78,7 +78,7 @@ func (p *Project) check() error {
 	return nil
 }
 
-// Manifest is the manifest that the project asks for, without its files.
+// Manifest returns the manifest of the project, without its files.
 func (p *Project) Manifest() Manifest {
 	return Manifest{ID: p.ID, Name: p.Name, Version: p.Version, Families: p.Families, Minimum: fact.Release(p.Minimum), Entry: p.Entry}
 }

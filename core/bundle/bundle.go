@@ -1,11 +1,10 @@
-// Package bundle reads and writes the strict ZIP in which app files and driver
-// sets come: a manifest that lists every file with SHA-256 and size, and the
-// files below files/. What is in the ZIP must equal the manifest exactly. What
-// the manifest says besides is its owner's matter; docs/formats/app-file.md
-// tells the layout.
+// Package bundle reads and writes the strict ZIP files that app files and driver sets are: a
+// manifest that lists every file with its SHA-256 and size, and the files below files/. The
+// content of the ZIP must match the manifest exactly. The other members of the manifest are
+// defined by the packages that use it; docs/formats/app-file.md describes the layout.
 //
-// Reading is for hostile input: every refusal is one of the errors below, and
-// nothing is unpacked before all of it was checked.
+// Reading is safe for hostile input: every refusal is one of the errors below, and nothing is
+// unpacked before everything was checked.
 package bundle
 
 import (
@@ -23,7 +22,7 @@ import (
 	"time"
 )
 
-// Refusals.
+// Reasons to refuse a bundle.
 var (
 	ErrNotZIP     = errors.New("it is not a ZIP file")
 	ErrNoManifest = errors.New("the manifest is missing")
@@ -64,9 +63,9 @@ func Digest(b []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Open reads the bundle in r whose manifest is the entry name. list returns the
-// manifest's files, and may refuse it. extra names further entries that are
-// let through, such as a signature.
+// Open reads the bundle in r whose manifest is the entry name. list returns the files in the
+// manifest, or an error to refuse it. extra names other entries that are allowed, such as a
+// signature.
 func Open(r io.ReaderAt, size int64, name string, extra []string, list func(manifest []byte) ([]File, error)) (*Bundle, error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
@@ -103,8 +102,8 @@ func Open(r io.ReaderAt, size int64, name string, extra []string, list func(mani
 	return b, b.check(name, extra, files)
 }
 
-// Reopen opens a bundle that was opened and checked before and kept under its
-// digest since: the files' bytes are not checked again.
+// Reopen opens a bundle that was checked before and has been stored under its digest since.
+// The content of the files is not checked again.
 func Reopen(r io.ReaderAt, size int64, name string) (*Bundle, error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
@@ -131,9 +130,8 @@ func checkEntry(f *zip.File) error {
 	return CheckPath(f.Name)
 }
 
-// CheckPath reports whether a name stays within its bundle: relative, with
-// slashes, without . and .., without characters that some systems read
-// otherwise.
+// CheckPath returns an error for a name that could leave its bundle: it must be relative, use
+// slashes, and contain neither . nor .. nor characters that some systems treat specially.
 func CheckPath(name string) error {
 	if !fs.ValidPath(name) || name == "." || strings.ContainsAny(name, "\\:\x00") || path.Clean(name) != name {
 		return fmt.Errorf("%w: %q", ErrPath, name)
@@ -141,8 +139,8 @@ func CheckPath(name string) error {
 	return nil
 }
 
-// check holds entries and manifest against each other, and every file's bytes
-// against its digest.
+// check compares the entries with the manifest, and the content of every file with its
+// digest.
 func (b *Bundle) check(name string, extra []string, files []File) error {
 	listed := map[string]bool{name: true}
 	for _, e := range extra {

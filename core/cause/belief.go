@@ -8,11 +8,11 @@ import (
 	"earlybench.invalid/earlybench/core/sheet"
 )
 
-// Other is the id of the cause that no sheet knows. It always has a small share
-// of the belief, so that what was left out of a sheet can still be the answer.
+// Other is the id of the cause that the sheet does not contain. It always has a small
+// probability, since a sheet may be incomplete.
 const Other = "something-else"
 
-// Numbers by which the belief is computed.
+// Parameters of the belief.
 const (
 	otherShare = 0.02 // of the belief, before anything is seen
 	cured      = 0.95 // how often the right remedy opens the gate
@@ -20,19 +20,19 @@ const (
 	Named      = 0.90 // the probability from which a cause counts as named
 )
 
-// Learned is how often a cause turned out to be the one, by cause id.
+// Learned is how often each cause was found, by its id.
 type Learned map[string]float64
 
-// belief is the probabilities of some causes, of which just one is thought to be
-// true. Its zero value holds nothing.
+// belief holds the probabilities of some causes, of which exactly one is assumed to be true.
+// The zero value is empty.
 type belief struct {
 	causes []*sheet.Cause // the last is nil: something else
 	p      []float64
 	tried  []bool // its remedy was tried and did not help
 }
 
-// prior makes the belief before anything was seen: the sheet's weights as cases,
-// and the cases learned beside them.
+// prior makes the belief before anything was observed: the weights of the sheet count as
+// cases, together with the cases that were learned.
 func prior(causes []*sheet.Cause, learned Learned) belief {
 	b := belief{causes: append(slices.Clone(causes), nil), p: make([]float64, len(causes)+1), tried: make([]bool, len(causes)+1)}
 	var weights float64
@@ -65,8 +65,8 @@ func (b *belief) norm() bool {
 	return true
 }
 
-// see takes in what is known: proofs, exclusions, and what makes a cause more
-// or less likely. Proved causes share the whole belief.
+// see updates the belief by what is known: proofs, exclusions, and conditions that make a
+// cause more or less likely. Proved causes share the whole belief.
 func (b *belief) see(a *sheet.Attributes, k fact.Known) {
 	proved := false
 	for i, c := range b.causes {
@@ -100,12 +100,12 @@ func (b *belief) see(a *sheet.Attributes, k fact.Known) {
 	}
 }
 
-// proof is how much more probable a proved cause is than another of its weight.
-// It is not infinite: where two proofs contradict a remedy that did not help,
-// the other causes come back.
+// proof is how much more probable a proved cause is than another one of the same weight. It
+// is finite, so that after proofs that contradict a remedy that did not help, the other
+// causes become probable again.
 const proof = 1e6
 
-// answer takes in one answer of a check.
+// answer updates the belief by an answer to a check.
 func (b *belief) answer(c *sheet.Check, answer int) {
 	for i := range b.p {
 		b.p[i] *= likelihood(c, b.causes[i], answer)
@@ -118,7 +118,7 @@ func (b *belief) answer(c *sheet.Check, answer int) {
 	}
 }
 
-// noise is how often a person answers something else than what is so.
+// noise is how often a person gives a wrong answer.
 const noise = 0.02
 
 func likelihood(c *sheet.Check, cause *sheet.Cause, answer int) float64 {
@@ -138,7 +138,7 @@ func (b belief) without(cause int) belief {
 	return out
 }
 
-// excluding returns the belief once a cause turned out not to be the one.
+// excluding returns the belief after a cause was excluded.
 func (b belief) excluding(cause int) belief {
 	out := b.without(cause)
 	out.p[cause] = 0
@@ -162,7 +162,7 @@ func (b belief) after(c *sheet.Check, answer int) (belief, float64) {
 	return out, sum
 }
 
-// top is the most probable cause.
+// top returns the most probable cause.
 func (b belief) top() (int, float64) {
 	best := 0
 	for i, p := range b.p {
@@ -173,14 +173,14 @@ func (b belief) top() (int, float64) {
 	return best, b.p[best]
 }
 
-// named is the cause that is probable enough to be acted on, if that was not
-// done already.
+// named returns the cause that is probable enough to apply its remedy, unless that was done
+// already.
 func (b belief) named() (cause int, ok bool) {
 	i, p := b.top()
 	return i, p >= Named && b.causes[i] != nil && !b.tried[i]
 }
 
-// entropy is what is not known, in bits.
+// entropy is the entropy of the belief, in bits.
 func (b belief) entropy() float64 {
 	var h float64
 	for _, p := range b.p {

@@ -2,11 +2,10 @@
 // open, the evidence, the causes that may be behind it in the order of their
 // probability, and the one thing to do next. It is pure.
 //
-// It thinks of one cause at a time (a single fault), and computes with Bayes'
-// rule: the sheet's weights and what was learned give the belief before
-// anything was seen; facts prove, exclude or weigh causes; answers to checks
-// and remedies that did not help do the rest. The next move is the check or remedy
-// that is expected to find out the most a second.
+// It assumes a single fault and uses Bayes' rule: the weights of the sheet and what was
+// learned give the prior; facts prove, exclude or weight causes; answers to checks and
+// remedies that did not help do the rest. The next move is the check or remedy that is
+// expected to yield the most information per second.
 package cause
 
 import (
@@ -54,8 +53,7 @@ type Given struct {
 // Kind is what a move is.
 type Kind string
 
-// The kinds of moves. A step is the next one of the prep, where the sheet knows
-// no causes.
+// The kinds of moves. A step is the next one of the prep, if the sheet has no causes.
 const (
 	AsCheck  Kind = "check"
 	AsRemedy Kind = "remedy"
@@ -75,7 +73,7 @@ type Move struct {
 	Step    *ready.Step    // that leads through it; may be nil
 }
 
-// Question is what is asked of this package.
+// Question is the input of this package.
 type Question struct {
 	Sheet     *sheet.Sheet
 	Subject   ready.Subject
@@ -99,11 +97,11 @@ func Explain(q Question) Explanation {
 	return e
 }
 
-// Say is what is wrong with the first gate and what to do about it, in a
-// sentence each, without looking for causes.
+// Say returns what is wrong with the first gate and its remedy, in a sentence each, without
+// computing causes.
 func Say(q Question) Explanation { return say(&q, q.Readiness.First, q.View.At(q.Now)) }
 
-// SayOf is [Say] of a gate that need not be the first that is not open.
+// SayOf is [Say] for any gate.
 func SayOf(q Question, gate string) Explanation { return say(&q, gate, q.View.At(q.Now)) }
 
 func say(q *Question, gate string, known fact.Known) Explanation {
@@ -123,8 +121,8 @@ func say(q *Question, gate string, known fact.Known) Explanation {
 	return e
 }
 
-// Next is the one thing to do next; nil when nothing is shut. It looks ahead, so
-// it is worked out only where somebody asks for it.
+// Next returns the one thing to do next; nil if nothing is shut. Since it looks ahead, it is
+// computed only when it is needed.
 func Next(q Question, e Explanation) *Move {
 	if e.Gate == "" {
 		return nil
@@ -134,7 +132,7 @@ func Next(q Question, e Explanation) *Move {
 
 func (q *Question) fill(s string) string { return sheet.Fill(s, q.Words) }
 
-// causesOf are the sheet's causes that a gate may have.
+// causesOf returns the causes in the sheet that a gate may have.
 func causesOf(s *sheet.Sheet, gate string) []*sheet.Cause {
 	var out []*sheet.Cause
 	for _, c := range s.Causes {
@@ -145,8 +143,8 @@ func causesOf(s *sheet.Sheet, gate string) []*sheet.Cause {
 	return out
 }
 
-// believe makes the belief by all that is known and was answered, and returns
-// it with the checks that are still open.
+// believe computes the belief from the facts and answers, and returns it with the checks
+// that were not answered.
 func (q *Question) believe(k fact.Known, e *Explanation) (belief, []*sheet.Check) {
 	b := prior(causesOf(q.Sheet, e.Gate), q.Learned)
 	b.see(&q.Subject.Attributes, k)
@@ -166,7 +164,7 @@ func (q *Question) believe(k fact.Known, e *Explanation) (belief, []*sheet.Check
 	return b, open
 }
 
-// concerns reports whether a check tells a cause that it may be from others.
+// concerns reports whether a check distinguishes a possible cause from others.
 func concerns(c *sheet.Check, b belief) bool {
 	for i, x := range b.causes {
 		if x != nil && b.p[i] > 0 && !slices.Equal(c.Share(x.ID), c.Share("")) {
@@ -176,8 +174,8 @@ func concerns(c *sheet.Check, b belief) bool {
 	return false
 }
 
-// given finds the answer to a check: what the bench sees for itself before what
-// somebody said. -1 means that there is none.
+// given finds the answer to a check: what the bench observes takes precedence over what a
+// person said. -1 means that there is none.
 func (q *Question) given(c *sheet.Check, k fact.Known) (Given, int) {
 	for i, a := range c.Answers {
 		if a.Seen == nil || a.Seen.Eval(&q.Subject.Attributes, k) != sheet.True {
@@ -202,7 +200,7 @@ func (q *Question) given(c *sheet.Check, k fact.Known) (Given, int) {
 	return Given{Check: c, Answer: c.Answers[i], Fact: f}, i
 }
 
-// rank puts the causes in order, with their words.
+// rank sorts the causes and adds their texts.
 func (q *Question) rank(b belief, k fact.Known) []Ranked {
 	if len(b.causes) == 1 {
 		return nil
@@ -235,7 +233,7 @@ func (q *Question) rank(b belief, k fact.Known) []Ranked {
 	return out
 }
 
-// because collects the facts that prove a cause or speak for it.
+// because collects the facts that prove a cause or make it more likely.
 func (q *Question) because(c *sheet.Cause, k fact.Known) []fact.Fact {
 	var out []fact.Fact
 	add := func(cond *sheet.Condition) {
@@ -280,7 +278,7 @@ func (q *Question) move(b belief, open []*sheet.Check, e *Explanation) *Move {
 	return out
 }
 
-// stepMove is the next step of the prep, or what the gate says, as a move.
+// stepMove returns the next step of the prep, or the remedy of the gate, as a move.
 func (q *Question) stepMove(e *Explanation) *Move {
 	n := q.Readiness.Next
 	if n == nil {
@@ -328,9 +326,9 @@ func (q *Question) evidence() []fact.Fact {
 	return out
 }
 
-// Turned tells what a gate's opening proves to have been the cause: the one
-// whose remedy somebody did last, or the one that was named. before is the
-// explanation from before it opened. "" means that nobody can tell.
+// Turned returns the cause that is confirmed by the opening of a gate: the one whose remedy
+// was applied last, or the one that was named. before is the explanation before the gate
+// opened. "" means that the cause is not known.
 func Turned(before Explanation, did []fact.Fact) string {
 	var last fact.Fact
 	for _, f := range did {

@@ -6,8 +6,8 @@ import (
 	"earlybench.invalid/earlybench/core/sheet"
 )
 
-// A move is one thing that can be done to find the cause: a check that tells
-// causes apart, or the remedy of one of them, which helps or excludes it.
+// A move is something that can be done to find the cause: a check that distinguishes causes,
+// or the remedy of a cause, which helps or excludes it.
 type move struct {
 	check  *sheet.Check // nil: a remedy
 	remedy int          // which cause's
@@ -20,8 +20,7 @@ func (m move) seconds(b belief) float64 {
 	return b.causes[m.remedy].Remedy.Seconds
 }
 
-// worth is what remains to be found out, in bits, as it is hoped to be reduced:
-// nothing once a cause is named.
+// worth is the information that is still missing, in bits: none once a cause is named.
 func worth(b belief) float64 {
 	if _, ok := b.named(); ok {
 		return 0
@@ -29,7 +28,7 @@ func worth(b belief) float64 {
 	return b.entropy()
 }
 
-// gain is how many bits a move is expected to find out.
+// gain is the expected information of a move, in bits.
 func (m move) gain(b belief) float64 {
 	before := worth(b)
 	if m.check == nil {
@@ -46,8 +45,8 @@ func (m move) gain(b belief) float64 {
 	return before - after
 }
 
-// moves are all that can be done: checks not answered yet, and remedies not done
-// yet of causes that are not out of the question.
+// moves returns all moves: checks that were not answered, and remedies that were not applied
+// of causes that are still possible.
 func moves(b belief, checks []*sheet.Check) []move {
 	var out []move
 	for _, c := range checks {
@@ -61,8 +60,8 @@ func moves(b belief, checks []*sheet.Check) []move {
 	return out
 }
 
-// greedy is the move with the most gain a second, and that gain; once a cause is
-// named, its remedy. ok is false where nothing is of use any more.
+// greedy returns the move with the most gain per second, and that gain; once a cause is named,
+// its remedy. ok is false if no move is useful any more.
 func greedy(b belief, checks []*sheet.Check) (m move, rate float64, ok bool) {
 	if i, ok := b.named(); ok {
 		return move{remedy: i}, 0, true
@@ -78,8 +77,8 @@ func greedy(b belief, checks []*sheet.Check) (m move, rate float64, ok bool) {
 	return m, rate, ok
 }
 
-// likeliest is the remedy, not done yet, of the cause with the most probability
-// a second: what is left where no move tells anything apart.
+// likeliest returns the remedy, not applied yet, of the cause with the most probability per
+// second. It is used when no move distinguishes causes.
 func likeliest(b belief) (m move, ok bool) {
 	best := 0.0
 	for i, c := range b.causes {
@@ -90,9 +89,9 @@ func likeliest(b belief) (m move, ok bool) {
 	return m, ok
 }
 
-// next is the move with the fewest expected seconds until the cause is named, if
-// it goes on greedily after it: better than greed alone, which does not see
-// what a check makes possible.
+// next returns the move with the fewest expected seconds until the cause is named, if the
+// search continues greedily after it. This is better than a greedy choice alone, which does
+// not see what a check makes possible.
 func next(b belief, checks []*sheet.Check) (m move, ok bool) {
 	if i, ok := b.named(); ok {
 		return move{remedy: i}, true
@@ -112,14 +111,14 @@ func next(b belief, checks []*sheet.Check) (m move, ok bool) {
 	return m, ok
 }
 
-// Bounds of looking ahead: what is less probable than that counts as if it were
-// found out; what is further is computed by the best gain a second there.
+// Bounds of the lookahead: branches that are less probable count as solved; deeper branches
+// are estimated by the best gain per second there.
 const (
 	rare  = 0.01
 	ahead = 4
 )
 
-// GivenUp is what it costs, in seconds, if all was done and nothing is named.
+// GivenUp is the cost, in seconds, if everything was done and no cause is named.
 const GivenUp = 1800
 
 // then is the expected seconds after a move, reached with a probability; it

@@ -1,5 +1,5 @@
-// Package clock is the time that everything else is handed: the system's, or
-// one that a development socket moves. Nothing in core reads the time itself.
+// Package clock provides the time to everything else: the time of the system, or one that a
+// development socket moves. Nothing in core reads the time directly.
 package clock
 
 import (
@@ -8,9 +8,9 @@ import (
 	"time"
 )
 
-// A Clock tells the time and waits. All methods may be called from any goroutine.
-// Until returns nil once this clock has reached a time, at once where it has, or
-// ctx's error where that ends first; nothing of it is left after it has returned.
+// A Clock returns the time and waits. All methods may be called from any goroutine. Until
+// returns nil when this clock has reached a time, or ctx's error if ctx ends first; it leaves
+// nothing running.
 type Clock interface {
 	Now() time.Time
 	Until(ctx context.Context, at time.Time) error
@@ -49,7 +49,7 @@ func (m *Moved) Move(d time.Duration) time.Time {
 	return time.Now().Add(m.offset)
 }
 
-// Offset tells by how much the clock is shifted.
+// Offset returns by how much the clock is shifted.
 func (m *Moved) Offset() time.Duration {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -65,8 +65,7 @@ func (m *Moved) signal() <-chan struct{} {
 	return m.moved
 }
 
-// Until waits until the shifted time has reached a time, however it is moved
-// meanwhile.
+// Until waits until the shifted time has reached a time, also if the clock is moved meanwhile.
 func (m *Moved) Until(ctx context.Context, at time.Time) error {
 	for {
 		moved := m.signal()

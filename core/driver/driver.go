@@ -1,6 +1,6 @@
-// Package driver reads driver sets (.ebset): what a host needs for an interface
-// of a device. A set is a bundle whose manifest, set.json, says which devices it
-// fits; docs/formats/driver-set.md tells the format.
+// Package driver reads driver sets (.ebset): what a host needs for an interface of a device. A
+// set is a bundle whose manifest, set.json, says which devices it fits.
+// docs/formats/driver-set.md describes the format.
 package driver
 
 import (
@@ -41,7 +41,7 @@ type Match struct {
 
 var nameShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 
-// Check reports whether the manifest makes sense by itself.
+// Check returns an error for a manifest that is invalid by itself.
 func (m *Manifest) Check() error {
 	switch {
 	case m.Format != 1:

@@ -8,20 +8,20 @@ import (
 	"earlybench.invalid/earlybench/core/usb"
 )
 
-// Held is a driver set whose file is here.
+// Held is a driver set whose file is stored.
 type Held struct {
 	Digest   string // SHA-256 of the file
 	Manifest Manifest
 }
 
-// Shelf is the driver sets that are here. The zero value is empty; its methods may
-// be called from any goroutine.
+// Shelf holds the driver sets that are stored. The zero value is empty; its methods may be
+// called from any goroutine.
 type Shelf struct {
 	mu   sync.Mutex
 	held []Held
 }
 
-// Set puts these sets on the shelf in place of all before.
+// Set replaces the sets on the shelf.
 func (s *Shelf) Set(held []Held) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -7,9 +7,9 @@ import (
 	"time"
 )
 
-// View is what is known of one subject. It keeps one fact a key, source and scope,
-// the latest, and answers with the strongest that is still good. A View is not
-// changed once it is handed out: With, Without and Live return another.
+// View is what is known of one subject. It holds the latest fact for each key, source and
+// scope, and returns the strongest one that is still good. A View is immutable: With, Without
+// and Live return a new one.
 type View struct {
 	registry *Registry
 	slots    []slot   // by the key's number
@@ -207,11 +207,11 @@ func (v *View) good(s *Spec, f *Fact, now time.Time) bool {
 	return v.lasts(f.Scope)
 }
 
-// Registry returns the registry that the view goes by.
+// Registry returns the registry of the view.
 func (v View) Registry() *Registry { return v.registry }
 
-// Contradiction is a person's word that an observation stands against: the
-// observation counts.
+// Contradiction is a statement of a person that contradicts an observation. The observation
+// counts.
 type Contradiction struct {
 	Told, Observed Fact
 }
@@ -231,15 +231,15 @@ func (v View) Contradictions(now time.Time) []Contradiction {
 	return out
 }
 
-// Known is what a view knows at one moment: for every key the strongest good
-// fact. It is made once for many questions.
+// Known is a view at one moment: the strongest good fact for every key. It is computed once
+// for many queries.
 type Known struct {
 	At       time.Time
 	registry *Registry
 	facts    []*Fact // by the key's number; nil: not known
 }
 
-// At returns what the view knows at now.
+// At returns the view at a moment.
 func (v View) At(now time.Time) Known {
 	k := Known{At: now, registry: v.registry, facts: make([]*Fact, len(v.registry.list))}
 	for i := range v.slots {
@@ -257,8 +257,8 @@ func (k Known) Get(key Key) (Fact, bool) {
 	return Fact{}, false
 }
 
-// Number returns the fact of the key with a number of [Registry.Index]; nil
-// where nothing good is known. It is not to be changed.
+// Number returns the fact of the key with a number of [Registry.Index]; nil if nothing good is
+// known. It must not be changed.
 func (k Known) Number(i int) *Fact {
 	if i < 0 || i >= len(k.facts) {
 		return nil

@@ -1,6 +1,6 @@
-// Package hostlink holds the messages of the host protocol: what a bench says to
-// a computer to which devices are connected, and what that answers. It is JSON-RPC 2.0,
-// one object a line; docs/formats/host.md writes it down.
+// Package hostlink defines the messages of the host protocol between a bench and a computer to
+// which devices are connected. It is JSON-RPC 2.0 with one object on each line;
+// docs/formats/host.md describes it.
 package hostlink
 
 import "earlybench.invalid/earlybench/core/driver"
@@ -18,10 +18,10 @@ const (
 	MethodBind          = "bind"           // Bind
 )
 
-// PieceBytes is how much of a file one piece carries, at most.
+// PieceBytes is the maximum size of a piece of a file, in bytes.
 const PieceBytes = 256 << 10
 
-// Hello is what a host says of itself.
+// Hello is how a host introduces itself.
 type Hello struct {
 	Name    string `json:"name"`
 	Version int    `json:"version"` // of the protocol: 1
@@ -57,7 +57,7 @@ type Driver struct {
 	Set    driver.Manifest `json:"set"`
 }
 
-// Offer announces a file; Have answers how much of it is there.
+// Offer announces a file; the answer Have says how much of it the host has.
 type Offer struct {
 	Digest string `json:"digest"` // SHA-256 of the whole file
 	Size   int64  `json:"size"`
@@ -85,7 +85,7 @@ type Name struct {
 	Name string `json:"name"`
 }
 
-// Bind asks to bind the fitting driver to an interface.
+// Bind asks the host to bind the driver that fits to an interface.
 type Bind struct {
 	BusID     string `json:"bus_id"`
 	Interface int    `json:"interface"`

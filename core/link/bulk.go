@@ -14,8 +14,8 @@ const (
 	queued        = 16 // transfers under way in each direction
 )
 
-// bulk makes a pair of bulk endpoints of an opened device a byte pipe. Several
-// transfers are always under way, so that the wire is never idle.
+// bulk is a byte pipe over a pair of bulk endpoints of an open device. Several transfers are
+// always pending, so that the wire is never idle.
 type bulk struct {
 	dev     usb.Device
 	in, out uint8
@@ -32,9 +32,8 @@ type bulk struct {
 	cancel context.CancelFunc
 }
 
-// Bulk opens the device link's endpoints on dev: it selects the interface, which
-// makes the device forget what it had buffered, and returns the byte pipe. Close
-// does not close dev.
+// Bulk opens the endpoints of the device link on dev: it selects the interface, which makes
+// the device drop its buffers, and returns the byte pipe. Close does not close dev.
 func Bulk(ctx context.Context, dev usb.Device, number, in, out uint8) (io.ReadWriteCloser, error) {
 	_, err := dev.Control(ctx, usb.Setup{RequestType: 0x01, Request: usb.ReqSetInterface, Index: uint16(number)}, nil)
 	if err != nil {
@@ -42,8 +41,8 @@ func Bulk(ctx context.Context, dev usb.Device, number, in, out uint8) (io.ReadWr
 	}
 	b := &bulk{dev: dev, in: in, out: out}
 	b.ctx, b.cancel = context.WithCancel(context.Background())
-	// A first transfer of no length reports whether a driver is bound, before
-	// anything waits on the endpoints.
+	// A first transfer of length zero shows whether a driver is bound, before anything
+	// waits on the endpoints.
 	probe, err := dev.SubmitOut(out, nil)
 	if err == nil {
 		_, _, err = probe.Wait(ctx)
@@ -72,7 +71,7 @@ func (b *bulk) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-// next takes the oldest transfer under way, having filled the queue.
+// next fills the queue and returns the oldest pending transfer.
 func (b *bulk) next() (usb.Transfer, error) {
 	b.queue.Lock()
 	defer b.queue.Unlock()
@@ -91,8 +90,8 @@ func (b *bulk) next() (usb.Transfer, error) {
 	return t, nil
 }
 
-// Write hands p to the device in transfers; an error may belong to an earlier
-// Write's transfer.
+// Write sends p to the device in transfers. An error may belong to a transfer of an earlier
+// Write.
 func (b *bulk) Write(p []byte) (n int, err error) {
 	b.writing.Lock()
 	defer b.writing.Unlock()
@@ -122,7 +121,7 @@ func (b *bulk) ended(err error) error {
 	return err
 }
 
-// Close withdraws what is under way to be read.
+// Close cancels the pending transfers for reading.
 func (b *bulk) Close() error {
 	b.cancel()
 	b.queue.Lock()

@@ -19,27 +19,26 @@ import (
 // handshakeTimeout bounds the SSH handshake.
 const handshakeTimeout = 15 * time.Second
 
-// A Device is what a device does for those who are linked to it. Its methods
-// may be called from any goroutine.
+// A Device is the device's implementation behind a link. Its methods may be called from any
+// goroutine.
 type Device interface {
-	// Admission tells how it stands with a key.
+	// Admission returns the state of a key.
 	Admission(key string) device.Admittance
-	// Ask puts the question on the screen and reports every state of it, the
-	// first at once and a final one last, until ctx ends, which takes the
-	// question away.
+	// Ask shows the question on the screen and reports every state of it, the first at
+	// once and a final one last. When ctx ends, the question is removed.
 	Ask(ctx context.Context, v device.Visitor, report func(device.Admittance))
-	// Control answers a control method of an admitted bench. Notify sends
-	// notifications for as long as ctx lasts.
+	// Control handles a control method of an admitted bench. notify sends notifications
+	// until ctx ends.
 	Control(ctx context.Context, method string, params json.RawMessage, notify func(method string, params any) error) (any, error)
 	// Files serves the SFTP requests of an admitted bench.
 	Files() sftp.Handlers
-	// Screen is its screen.
+	// Screen returns the screen.
 	Screen() rfb.Source
 }
 
-// Serve is the device's side of one link over c: it proves the device key, lets
-// any bench that proves a key be a visitor, and gives the channels to one that is
-// admitted. It returns when the link ends, and then nothing of it runs.
+// Serve is the device's side of a link over c: it proves the device key, accepts any bench
+// that proves a key as a visitor, and gives admitted benches the other channels. It returns
+// when the link has ended and nothing of it is running.
 func Serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device) error {
 	config := &ssh.ServerConfig{
 		ServerVersion: "SSH-2.0-EarlyBenchLink_1",
@@ -70,12 +69,12 @@ func Serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device) error {
 	return nil
 }
 
-// ciphers puts the one first that is fast on common processors.
+// ciphers starts with the one that is fast on common processors.
 var ciphers = []string{"aes128-gcm@openssh.com", "chacha20-poly1305@openssh.com"}
 
 type asker struct{}
 
-// Asker is the fingerprint of the bench whose control method is being answered.
+// Asker returns the fingerprint of the bench whose control method is being handled.
 func Asker(ctx context.Context) string {
 	key, _ := ctx.Value(asker{}).(string)
 	return key

@@ -19,19 +19,19 @@ const (
 	inFlight   = 64       // pieces under way
 )
 
-// Files is where the files of apps are put, by SFTP.
+// Files returns the access to the files of apps, by SFTP.
 func (s *Session) Files() (device.Files, error) { return files{s}, nil }
 
 type files struct{ *Session }
 
-// Put writes many pieces at a time, and counts those that have arrived.
+// Put writes many pieces concurrently, and counts those that have arrived.
 func (f files) Put(ctx context.Context, dir, name string, r io.Reader, at, size int64, arrived func(int64)) error {
 	client, err := f.sftp(ctx)
 	if err != nil {
 		return err
 	}
 	defer client.Close()
-	// A silent device answers nothing: the end of ctx closes what is waited on.
+	// A device may not answer: when ctx ends, the channel is closed.
 	defer context.AfterFunc(ctx, func() { client.Close() })()
 	out, err := client.OpenFile(dir+"/"+name, os.O_WRONLY|os.O_CREATE)
 	if err != nil {

@@ -1,7 +1,6 @@
 package link
 
-// Channel types and control methods; RFC 4250, section 4.6.1, asks names of our
-// own to carry a domain.
+// Channel types and control methods; private names carry a domain (RFC 4250, section 4.6.1).
 const (
 	channelAdmit   = "admit@earlybench.invalid"
 	channelControl = "control@earlybench.invalid"
@@ -12,9 +11,9 @@ const (
 	MethodAdmitChange = "admit.changed" // notification, to the bench
 	MethodAdmitCancel = "admit.cancel"
 
-	// MethodAdmitWithdraw has an admitted bench's admission withdrawn, by itself.
+	// MethodAdmitWithdraw withdraws the admission of the bench that calls it.
 	MethodAdmitWithdraw = "admit.withdraw"
-	// MethodFind has the device show what it is called on this bench.
+	// MethodFind makes the device show its handle on this bench.
 	MethodFind = "find"
 
 	MethodDescribe    = "describe"

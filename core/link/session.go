@@ -36,9 +36,9 @@ type Session struct {
 
 var _ device.Session = (*Session)(nil)
 
-// Dial begins a link over c, which it owns from then on. accept is asked about
-// the device key, by its SHA-256 fingerprint, once the device has proven it and
-// before this bench says who it is; its error ends the link.
+// Dial sets up a link over c, which it owns from then on. accept is called with the SHA-256
+// fingerprint of the device key when the device has proven it, and before this bench proves its
+// own key; an error ends the link.
 func Dial(ctx context.Context, c net.Conn, key ssh.Signer, accept func(fingerprint string) error) (*Session, error) {
 	s := &Session{Bare: device.Bare{Way: "device link"}, done: make(chan struct{}), calling: make(chan struct{}, 1)}
 	s.calling <- struct{}{}
@@ -112,7 +112,7 @@ func (s *Session) Close() error {
 	return nil
 }
 
-// run runs f until the session's end, which waits for it; after that it does
+// run runs f in a goroutine that the end of the session waits for. After the end it does
 // nothing.
 func (s *Session) run(f func()) {
 	s.ending.Lock()
@@ -122,8 +122,8 @@ func (s *Session) run(f func()) {
 	}
 }
 
-// open opens a channel. A device that never confirms it is given up when ctx
-// ends; the channel is closed if it opens later.
+// open opens a channel. If the device does not confirm it before ctx ends, open returns; the
+// channel is closed if it opens later.
 func (s *Session) open(ctx context.Context, kind string) (ssh.Channel, error) {
 	type opened struct {
 		ch  ssh.Channel
@@ -155,7 +155,7 @@ func (s *Session) open(ctx context.Context, kind string) (ssh.Channel, error) {
 	}
 }
 
-// lost makes [device.ErrEnded] of an error that came from the link's end.
+// lost turns an error that was caused by the end of the link into [device.ErrEnded].
 func (s *Session) lost(err error) error {
 	select {
 	case <-s.done:
@@ -174,7 +174,7 @@ func (s *Session) control(ctx context.Context, handler rpc.Handler) (*rpc.Conn, 
 	return rpc.New(ch, handler), nil
 }
 
-// call calls a control method, on the one channel for calls.
+// call calls a control method on the channel for calls.
 func (s *Session) call(ctx context.Context, method string, params, result any) error {
 	select {
 	case <-s.calling:
@@ -200,12 +200,12 @@ func (s *Session) call(ctx context.Context, method string, params, result any) e
 	return err
 }
 
-// Find has the device show its handle.
+// Find makes the device show its handle.
 func (s *Session) Find(ctx context.Context, handle string) error {
 	return s.call(ctx, MethodFind, Find{Handle: handle}, nil)
 }
 
-// Describe asks who the device is, in its own words.
+// Describe returns the description that the device gives of itself.
 func (s *Session) Describe(ctx context.Context) (Description, error) {
 	var d Description
 	err := s.call(ctx, MethodDescribe, nil, &d)

@@ -26,10 +26,10 @@ const (
 	openBytes  = 10
 )
 
-// ErrStream is what the other side's bytes are when they are no frames.
+// ErrStream is the error for bytes of the other side that are not frames.
 var ErrStream = errors.New("not the device link's byte stream")
 
-// ErrReset is what a stream ends with when the other side has started over.
+// ErrReset is the error of a stream after the other side has started over.
 var ErrReset = errors.New("the other side started the link over")
 
 // Stream is a byte stream over a bulk pipe. It is a net.Conn, so that SSH runs
@@ -52,9 +52,8 @@ type Stream struct {
 	timer  *time.Timer
 }
 
-// OpenStream begins a stream on the bench's side: it sends open with epoch, a
-// number not used before, and drops all that comes until the device's answer to
-// just that.
+// OpenStream opens a stream on the bench's side: it sends open with epoch, a number that was
+// not used before, and drops everything until the device's answer to it.
 func OpenStream(rw io.ReadWriteCloser, epoch uint64) (*Stream, error) {
 	s := newStream(rw, epoch)
 	if err := s.frame(frameOpen, openPayload(epoch)); err != nil {
@@ -74,8 +73,8 @@ func OpenStream(rw io.ReadWriteCloser, epoch uint64) (*Stream, error) {
 	return s, nil
 }
 
-// AcceptStream waits on the device's side for the bench to open a stream, and
-// answers. Frames of an earlier stream are passed over.
+// AcceptStream waits on the device's side until the bench opens a stream, and answers. Frames
+// of an earlier stream are skipped.
 func AcceptStream(rw io.ReadWriteCloser) (*Stream, error) {
 	s := newStream(rw, 0)
 	for {
@@ -207,7 +206,7 @@ func (s *Stream) end(err error) {
 	})
 }
 
-// SetDeadline ends the stream when t has come; the zero time takes that back.
+// SetDeadline ends the stream at time t; the zero time cancels that.
 func (s *Stream) SetDeadline(t time.Time) error {
 	s.timing.Lock()
 	defer s.timing.Unlock()

@@ -24,7 +24,7 @@ func (a apps) List(ctx context.Context) ([]device.App, error) {
 	return list, err
 }
 
-// refusals are the kinds of the codes with which a device refuses an app.
+// refusals maps the error codes of a device to kinds of refusals.
 var refusals = map[int]device.RefusalKind{rpc.CodeRefused: device.NotAllowed, rpc.CodeNoRoom: device.NoRoom, rpc.CodeAsleep: device.Sleeps,
 	rpc.CodeUnsigned: device.Unsigned, rpc.CodeUnaccepted: device.Unaccepted}
 
@@ -67,8 +67,7 @@ func (s *Session) Log() (device.Log, error) { return deviceLog{s}, nil }
 
 type deviceLog struct{ *Session }
 
-// Follow has a channel of its own, so that whoever reads slowly holds back
-// nothing but this log.
+// Follow uses a channel of its own, so that a slow reader holds back only this log.
 func (l deviceLog) Follow(ctx context.Context, from device.LogFrom, take func(device.Line) bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -96,7 +95,7 @@ func (l deviceLog) Follow(ctx context.Context, from device.LogFrom, take func(de
 	})
 }
 
-// lineOf reads a line of the log; that an app has ended is one without text.
+// lineOf reads a line of the log. The end of an app is a line without text.
 func lineOf(method string, params json.RawMessage) (device.Line, bool) {
 	switch method {
 	case MethodLog:
@@ -110,8 +109,8 @@ func lineOf(method string, params json.RawMessage) (device.Line, bool) {
 	return device.Line{}, false
 }
 
-// follow opens a control channel, calls a method that lasts, and hands its
-// notifications to notify until read returns. read is told how the call ended.
+// follow opens a control channel, calls a long-running method, and passes its notifications to
+// notify until read returns. read receives the result of the call.
 func (s *Session) follow(ctx context.Context, method string, params any, notify func(string, json.RawMessage), read func(ended <-chan error) error) error {
 	c, err := s.control(ctx, func(_ context.Context, _ *rpc.Conn, method string, params json.RawMessage) (any, error) {
 		notify(method, params)
@@ -142,11 +141,11 @@ func (s *Session) Facts() (device.Facts, error) { return facts{s}, nil }
 
 type facts struct{ *Session }
 
-// maxTold bounds how many different keys a device may tell before they are
-// taken; one that tells more is not going on a bound of any sheet.
+// maxTold bounds how many different keys a device may report before they are read, far more
+// than any sheet has.
 const maxTold = 1024
 
-// Follow merges what is told of one key while take is busy.
+// Follow merges the reports about a key while take is running.
 func (f facts) Follow(ctx context.Context, take func([]device.Fact)) error {
 	var mu sync.Mutex
 	var told []device.Fact

@@ -12,8 +12,8 @@ import (
 	"earlybench.invalid/earlybench/core/rpc"
 )
 
-// visit is what a bench may do whose key is not admitted yet: ask how it stands,
-// and have the device ask its owner.
+// visit is what a bench may do before its key is admitted: ask for the state of its admission,
+// and make the device ask its owner.
 type visit struct {
 	session *Session
 	conn    *rpc.Conn
@@ -32,7 +32,7 @@ func (s *Session) beginVisit(ctx context.Context) error {
 	return nil
 }
 
-// changed takes a state of the question.
+// changed handles a new state of the question.
 func (v *visit) changed(_ context.Context, _ *rpc.Conn, method string, params json.RawMessage) (any, error) {
 	v.mu.Lock()
 	report := v.report
@@ -61,10 +61,10 @@ func (v *visit) State(ctx context.Context) (device.Admittance, error) {
 	return a, ended(err)
 }
 
-// cancelWithin bounds telling the device that a question is taken away.
+// cancelWithin bounds telling the device that a question is cancelled.
 const cancelWithin = time.Second
 
-// Ask has the device ask its owner. One question at a time.
+// Ask makes the device ask its owner. There is one question at a time.
 func (v *visit) Ask(ctx context.Context, who device.Visitor, report func(device.Admittance)) (device.Admittance, error) {
 	var last device.Admittance
 	v.mu.Lock()
@@ -91,8 +91,8 @@ func (v *visit) Ask(ctx context.Context, who device.Visitor, report func(device.
 	return last, ended(err)
 }
 
-// ended makes [device.ErrEnded] of the end of the channel: without it a visitor can
-// do nothing.
+// ended turns the end of the channel into [device.ErrEnded], since a visitor can do nothing
+// without it.
 func ended(err error) error {
 	if errors.Is(err, rpc.ErrClosed) {
 		return device.ErrEnded
@@ -100,7 +100,7 @@ func ended(err error) error {
 	return err
 }
 
-// Withdraw takes this bench's admission back.
+// Withdraw withdraws this bench's admission.
 func (v *visit) Withdraw(ctx context.Context) error {
 	return v.session.call(ctx, MethodAdmitWithdraw, nil, nil)
 }

@@ -2,8 +2,8 @@ package plain
 
 import "strings"
 
-// Meant suggests the nearest of some names for one that is not known, or names them
-// all where they are few; "" where nothing is near.
+// Meant suggests the name that is nearest to an unknown one, or lists all names if they are
+// few; "" if no name is near.
 func Meant(name string, names []string) string {
 	best, least := "", max(2, len(name)/3)+1
 	for _, n := range names {

@@ -1,7 +1,6 @@
-// Package plain makes text that comes from outside fit to be shown: it can steer
-// no terminal, change the direction of no line, and is never cut within a
-// character. Text is cleaned where it leaves for a terminal or a page, and
-// nowhere else, so that records keep what was really sent.
+// Package plain makes text from outside safe to show: it removes what controls terminals or
+// changes the direction of text, and never cuts within a character. Text is cleaned only when
+// it is sent to a terminal or a page, so that records contain what was really sent.
 package plain
 
 import (
@@ -12,9 +11,8 @@ import (
 	"unicode/utf8"
 )
 
-// Line returns s as one line: line ends and tabs become a space, all else that
-// steers a terminal or the direction of text is left out. Bytes that are no
-// UTF-8 become U+FFFD.
+// Line returns s as one line: line ends and tabs become spaces; other characters that control
+// terminals or the direction of text are removed. Bytes that are not UTF-8 become U+FFFD.
 func Line(s string) string {
 	return strings.Map(func(r rune) rune {
 		switch {
@@ -51,9 +49,8 @@ func Cut(s string, most int) string {
 	return s[:end] + more
 }
 
-// steers reports whether a character does something else than stand in a line:
-// control characters (C0, DEL, C1), marks that change the direction of text
-// (Unicode, UAX 9), and characters that are nothing by themselves.
+// steers reports whether a character is to be removed: control characters (C0, DEL, C1), marks
+// that change the direction of text (Unicode, UAX 9), and invisible characters.
 func steers(r rune) bool {
 	switch {
 	case r < ' ', r >= 0x7f && r < 0xa0:

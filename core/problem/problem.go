@@ -1,7 +1,6 @@
-// Package problem is the one kind of error that people see: what is wrong, why
-// as far as that is known, and what to do now. Its kind tells programs apart
-// what happened: the command line makes exit codes of it, the HTTP interface
-// status codes.
+// Package problem defines the errors that people see: what is wrong, why as far as that is
+// known, and what to do now. The kind is for programs: the command line derives exit codes
+// from it, the HTTP interface status codes.
 package problem
 
 import (
@@ -9,7 +8,7 @@ import (
 	"fmt"
 )
 
-// Kind tells what sort of problem it is.
+// Kind is the kind of a problem.
 type Kind string
 
 // The kinds.
@@ -67,7 +66,7 @@ type wrapped struct {
 func (w *wrapped) Error() string { return w.err.Error() }
 func (w *wrapped) Unwrap() error { return w.err }
 
-// KindOf tells the kind of an error: that of the outermost error in its tree
+// KindOf returns the kind of an error: that of the outermost error in its tree
 // that has one, and [Failed] where none has.
 func KindOf(err error) Kind {
 	var kind Kind

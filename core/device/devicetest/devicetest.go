@@ -1,5 +1,5 @@
-// Package devicetest is the contract that every [device.Session] keeps to. An
-// implementation's own test calls [Test] with a real device behind its way.
+// Package devicetest tests the contract of [device.Session]. The test of an implementation
+// calls [Test] with a device behind its way.
 package devicetest
 
 import (
@@ -20,15 +20,15 @@ import (
 type Rig struct {
 	// Session is a session on which the bench is admitted.
 	Session device.Session
-	// Silence makes the device answer nothing any more, while the way stays up; nil
-	// where that cannot be done.
+	// Silence makes the device stop answering while the way stays up; nil if that is not
+	// possible.
 	Silence func()
 }
 
 // soon is how long a method may take once its context has ended.
 const soon = 5 * time.Second
 
-// Test holds a session to the contract. start is called for every part of it.
+// Test checks the contract. start is called for each part of it.
 func Test(t *testing.T, start func(t *testing.T) Rig) {
 	t.Run("what it lacks it says in a sentence", func(t *testing.T) { lacking(t, start(t).Session) })
 	t.Run("what it has works", func(t *testing.T) { working(t, start(t).Session) })
@@ -36,8 +36,7 @@ func Test(t *testing.T, start func(t *testing.T) Rig) {
 	t.Run("after its end everything fails soon", func(t *testing.T) { ended(t, start(t).Session) })
 }
 
-// use is one thing that is done with a session; lasts says that it goes on until its
-// context ends.
+// use is one use of a session; lasts says that it runs until its context ends.
 type use struct {
 	name  string
 	lasts bool
@@ -111,7 +110,7 @@ var uses = []use{
 	{"restart", false, func(ctx context.Context, s device.Session) error { return s.Restart(ctx) }},
 }
 
-// within runs f and fails the test where it takes longer.
+// within runs f and fails the test if f takes too long.
 func within(t *testing.T, long time.Duration, what string, f func() error) error {
 	t.Helper()
 	done := make(chan error, 1)
