@@ -10,6 +10,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	eb "earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/where"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/rack"
@@ -37,10 +38,7 @@ func (s *Server) devices(ctx context.Context, in *struct {
 	if err := s.Outlook.CheckApp(in.App); err != nil {
 		return nil, problem(err)
 	}
-	language, err := s.racks.language(s.Sheets.Current())
-	if err != nil {
-		return nil, problem(err)
-	}
+	language := func() (*where.Language, error) { return s.racks.language(s.Sheets.Current()) }
 	all := s.rackNow(in.App, in.Handle...)
 	if in.After != "" {
 		i := slices.IndexFunc(all, func(st outlook.Standing) bool { return st.Device.Handle == in.After })

@@ -91,20 +91,21 @@ func noSuch(after string) error {
 
 // from returns what is selected from a sequence that starts after the named item.
 func (l listing[T]) from(sel Select, items iter.Seq2[T, error]) (*out[client.List[T]], error) {
-	language, err := l.item.Language()
-	if err != nil {
-		return nil, problem(err)
-	}
-	return selected(sel, l.most, language, l.item.Value, func(item T) T { return item }, l.id, items)
+	return selected(sel, l.most, l.item.Language, l.item.Value, func(item T) T { return item }, l.id, items)
 }
 
-// selected returns the items for which an expression is true. value returns the value of a
+// selected returns the items for which an expression is true. Only then its language is
+// made, which takes a while. value returns the value of a
 // variable for an item, and tell converts an item to what is returned.
-func selected[I, T any](sel Select, most int, language *where.Language, value func(I, string) (any, bool), tell func(I) T, id func(T) string,
+func selected[I, T any](sel Select, most int, language func() (*where.Language, error), value func(I, string) (any, bool), tell func(I) T, id func(T) string,
 	items iter.Seq2[I, error]) (*out[client.List[T]], error) {
 	holds := func(I) (bool, error) { return true, nil }
 	if sel.Where != "" {
-		e, err := language.Compile(sel.Where)
+		l, err := language()
+		if err != nil {
+			return nil, problem(err)
+		}
+		e, err := l.Compile(sel.Where)
 		if err != nil {
 			return nil, problem(badWhere(err))
 		}
