@@ -28,7 +28,7 @@ const (
 	machine       = "machine pit"
 )
 
-// faults are all that a body and its cable can have.
+// faults returns every fault that a body and its cable can have.
 func (r *Rig) faults(b *body.Body) []Fault {
 	var out []Fault
 	port := r.port(b.Name())
@@ -48,7 +48,7 @@ func (r *Rig) port(name string) hub.Port {
 	return hub.Port{}
 }
 
-// setFault puts a fault on, or takes it off as a person would who mends it.
+// setFault sets a fault, or removes it as a person who repairs it would.
 func (r *Rig) setFault(b *body.Body, name string, on bool) error {
 	for _, f := range cableFaults {
 		if f.name != name {

@@ -1,6 +1,6 @@
-// Package standin runs stand-in devices on a stand-in hub of a stand-in host,
-// with the page that lets one hold them, and a socket by which they are steered.
-// A bench reaches them by USB/IP and the host protocol only.
+// Package standin runs stand-in devices on a stand-in hub of a stand-in host, with a
+// page on which people operate them and a socket by which programs do. A bench reaches
+// them by USB/IP and the host protocol only.
 package standin
 
 import (
@@ -29,7 +29,7 @@ import (
 	"earlybench.invalid/earlybench/standin/hub"
 )
 
-// Scenario is what there is at first start, and where to listen.
+// Scenario is the set of stand-ins at first start, and where they listen.
 type Scenario struct {
 	Dir    string   `json:"dir"`
 	Host   string   `json:"host"`   // its name
@@ -39,9 +39,9 @@ type Scenario struct {
 	Crew   string   `json:"crew"` // the number of the crew's account
 	// More is a directory with further makers' data, as in standin/bodies.
 	More string `json:"more"`
-	// Boot, where not "", is used instead of the bodies' times for a restart.
+	// Boot, if not "", replaces the bodies' own restart times.
 	Boot string `json:"boot"`
-	// Drivers says that the host binds a driver to every interface by itself.
+	// Drivers makes the host bind a driver to every interface by itself.
 	Drivers bool `json:"drivers"`
 
 	HubAddress   string `json:"hub_address"`
@@ -69,7 +69,7 @@ type Addresses struct {
 	Socket string `json:"socket"`
 }
 
-// Rig is a running set of stand-ins. It is made by Start and ends with Close.
+// Rig is a running set of stand-ins, from Start to Close.
 type Rig struct {
 	clock  *clock.Moved
 	bodies []*body.Body
@@ -87,7 +87,7 @@ type Rig struct {
 // commonClasses are those for which any computer has a driver.
 var commonClasses = []string{"06/01/01"}
 
-// Start starts everything that the scenario names, all plugged in.
+// Start starts everything that the scenario names, plugged in.
 func Start(ctx context.Context, sc Scenario, log *slog.Logger) (*Rig, error) {
 	r := &Rig{clock: &clock.Moved{}, conns: map[*rpc.Conn]bool{}, socket: sc.Socket}
 	if err := r.start(ctx, sc, log); err != nil {
@@ -177,12 +177,12 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 	return r.listen(sc.Socket)
 }
 
-// Addresses tells where the stand-ins are reached.
+// Addresses returns where the stand-ins are reached.
 func (r *Rig) Addresses() Addresses {
 	return Addresses{Hub: r.hub.Address(), Host: r.host.Address(), Hands: r.hands.URL(), Socket: r.socket}
 }
 
-// Close ends everything, in the order against that of starting.
+// Close stops everything, in reverse order of starting.
 func (r *Rig) Close() error {
 	var errs []error
 	if r.steer != nil {
@@ -209,7 +209,7 @@ func (r *Rig) Close() error {
 	return errors.Join(errs...)
 }
 
-// cable lets the hands page plug and pull.
+// cable lets the hands page plug in and pull cables.
 type cable struct{ *hub.Hub }
 
 func (c cable) Plugged(name string) bool {
@@ -266,7 +266,7 @@ const (
 	MethodFault   = "fault"
 )
 
-// Steer are the parameters of the methods that concern one body.
+// Steer holds the parameters of the methods that concern one body.
 type Steer struct {
 	Body  string `json:"body"`
 	After int64  `json:"after,omitempty"`
@@ -276,7 +276,7 @@ type Steer struct {
 	Off   bool   `json:"off,omitempty"` // of a fault: take it away
 }
 
-// Status is what is told of a body.
+// Status is the reported state of a body.
 type Status struct {
 	Name    string `json:"name"`
 	Family  string `json:"family"`

@@ -44,7 +44,7 @@ func (y *typist) text() string { return styles.ReplaceAllString(y.out.String(), 
 func (y *typist) types(text string) { fmt.Fprint(y.in, text) }
 
 func TestPrepAtATerminalTakesEnterAndAsksForConsent(t *testing.T) {
-	d := startDemo(t, "--answer-within", "2s")
+	d := startDemo(t, "--answer-within", "8s") // long enough for an answer on a busy machine
 	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
 	defer cancel()
 	y := d.atTerminal(ctx, "prep heron-2 --plain")

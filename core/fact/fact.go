@@ -1,9 +1,9 @@
-// Package fact holds what is known of a device, host or app: typed values with
-// their source and time, the registry that says how long each is good, and the
-// View that picks, for every key, the strongest value that is still good.
+// Package fact holds what is known about a device, host or app: typed values with their
+// source and time, the registry that says how long each is good, and the View that picks
+// for every key the strongest value that is still good.
 //
-// Nothing here is derived and nothing is stored: a View is built from facts in
-// any order and always answers the same.
+// Nothing is derived or stored here: a View gives the same answers whatever the order in
+// which its facts were added.
 package fact
 
 import (
@@ -33,8 +33,8 @@ const (
 // End says what ends a fact besides its age.
 type End string
 
-// The ends. What was seen over a cable ends with the cable's being pulled, what
-// was seen over a link with the link.
+// The ends. A fact observed over a cable ends when the cable is pulled, a fact observed
+// over a link when the link ends.
 const (
 	EndsNever  End = ""
 	EndsUnplug End = "unplug"
@@ -138,7 +138,7 @@ func (r *Registry) All() []Spec {
 	return out
 }
 
-// Check reports whether a fact fits its declaration.
+// Check returns an error if a fact does not fit its declaration.
 func (r *Registry) Check(f Fact) error {
 	s, ok := r.specs[f.Key]
 	switch {

@@ -57,7 +57,7 @@ const (
 	AppFailed        Key = "app.failed"
 )
 
-// How long what is not watched all the time is good for.
+// How long facts are good that are not observed all the time.
 const (
 	minutes = 10 * time.Minute
 	hours   = 12 * time.Hour

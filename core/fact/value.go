@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// Type is what a fact's value may be.
+// Type is the type of a fact's value.
 type Type string
 
 // The types. A Release is ordered by its parts; Texts is a list of texts; a
@@ -26,11 +26,11 @@ const (
 // Types are all types, as sheets name them.
 var Types = []Type{Bool, Int, Text, Texts, Version, Moment}
 
-// Release is an OS version: numbers parted by dots, such as 12 or 6.2. The zero
-// value means not known, and is before every other.
+// Release is an OS version: numbers separated by dots, such as 12 or 6.2. The zero value
+// means unknown and sorts before every other.
 type Release string
 
-// ParseRelease takes one to four numbers parted by dots.
+// ParseRelease parses one to four numbers separated by dots.
 func ParseRelease(s string) (Release, error) {
 	parts := strings.Split(s, ".")
 	if len(parts) > 4 {
@@ -59,7 +59,7 @@ func (r Release) Compare(other Release) int {
 	return 0
 }
 
-// part takes the first number off a release.
+// part splits the first number off a release.
 func part(s string) (n int64, rest string) {
 	first, rest, _ := strings.Cut(s, ".")
 	if first == "" {
@@ -110,7 +110,7 @@ func Of[T bool | int | int64 | string | Release | []string | time.Time](v T) Val
 // Type tells the value's type.
 func (v Value) Type() Type { return v.typ }
 
-// IsTrue reports whether the value is a bool that holds.
+// IsTrue reports whether the value is the bool true.
 func (v Value) IsTrue() bool { return v.truth }
 
 // Text returns a text or release as it is, and "" for others.
@@ -157,7 +157,7 @@ func (v Value) Any() any {
 	return nil
 }
 
-// Has reports whether a text is among Texts; of others none is.
+// Has reports whether a text is among Texts; for other types it is false.
 func (v Value) Has(text string) bool {
 	if v.typ != Texts || strings.Contains(text, "\x00") {
 		return false
@@ -173,7 +173,7 @@ func (v Value) list() []string {
 	return strings.Split(v.text[1:], "\x00")
 }
 
-// String is the value as people read it.
+// String returns the value for people to read.
 func (v Value) String() string {
 	switch v.typ {
 	case Bool:

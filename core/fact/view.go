@@ -16,8 +16,7 @@ type View struct {
 	live     []string // scopes that last
 }
 
-// slot is what the sources say of one key, each once by every way over which it
-// was seen.
+// slot holds the facts of one key, one for each source and scope.
 type slot struct {
 	number int
 	facts  []Fact
@@ -32,7 +31,7 @@ func NewView(r *Registry, live []string, facts ...Fact) View {
 	return v
 }
 
-// pack lays the facts of all slots side by side, since they are read together.
+// pack stores the facts of all slots in one array, since they are read together.
 func (v *View) pack() {
 	n := 0
 	for i := range v.slots {
@@ -60,12 +59,12 @@ func (v *View) take(facts []Fact) {
 	}
 }
 
-// find returns where a key's slot stands, or would stand.
+// find returns the index of a key's slot, or where it would be inserted.
 func (v *View) find(number int) (int, bool) {
 	return slices.BinarySearchFunc(v.slots, number, func(s slot, n int) int { return s.number - n })
 }
 
-// of returns what the sources say of a key.
+// of returns the facts of a key.
 func (v *View) of(k Key) []Fact {
 	if i, ok := v.find(v.registry.Index(k)); ok {
 		return v.slots[i].facts
@@ -73,10 +72,10 @@ func (v *View) of(k Key) []Fact {
 	return nil
 }
 
-// keep adds a fact to those of its key. Of one source and scope the later one is
-// kept: by the order in which they were kept, then by time, then by the text that
-// sorts last, so that the order of arrival never matters. What was seen over
-// something that has ended is kept only while nothing later is known.
+// keep adds a fact to the facts of its key. Of one source and scope the later fact is
+// kept: by sequence number, then by time, then by the text that sorts last, so that the
+// order of arrival never matters. A fact whose scope has ended is kept only until
+// something later is known.
 func (v *View) keep(have []Fact, f Fact) []Fact {
 	out := make([]Fact, 0, len(have)+1)
 	for _, old := range have {
@@ -99,8 +98,8 @@ func later(a, b Fact) int {
 	return cmp.Or(cmp.Compare(a.Seq, b.Seq), a.At.Compare(b.At), cmp.Compare(a.Value.String(), b.Value.String()))
 }
 
-// tidy leaves out what was seen over something that has ended, where the same
-// source has told something later.
+// tidy removes facts whose scope has ended and for which the same source has something
+// later.
 func (v *View) tidy(facts []Fact) []Fact {
 	return slices.DeleteFunc(facts, func(f Fact) bool {
 		return !v.lasts(f.Scope) && slices.ContainsFunc(facts, func(o Fact) bool {
@@ -119,7 +118,7 @@ func (v View) With(facts ...Fact) View {
 	return v
 }
 
-// Without returns the view without what a source told of keys.
+// Without returns the view without a source's facts for some keys.
 func (v View) Without(source Source, keys ...Key) View {
 	v.slots = slices.Clone(v.slots)
 	for _, k := range keys {
@@ -135,7 +134,7 @@ func (v View) Without(source Source, keys ...Key) View {
 	return v
 }
 
-// Live returns the view with other scopes that last.
+// Live returns the view with another set of live scopes.
 func (v View) Live(scopes ...string) View {
 	v.live = slices.Clone(scopes)
 	v.slots = slices.Clone(v.slots)
@@ -147,8 +146,7 @@ func (v View) Live(scopes ...string) View {
 	return v
 }
 
-// By returns the view as another registry sees it: what does not fit that one
-// is left out.
+// By returns the view under another registry; facts that do not fit it are left out.
 func (v View) By(r *Registry) View { return NewView(r, v.live, v.All()...) }
 
 // All returns every fact held, good or not, by key and source.
@@ -216,8 +214,8 @@ type Contradiction struct {
 	Told, Observed Fact
 }
 
-// Contradictions returns the words of people that are still good, and that a
-// stronger good fact says otherwise of, by key.
+// Contradictions returns the statements of people that are still good but contradicted
+// by a stronger good fact, by key.
 func (v View) Contradictions(now time.Time) []Contradiction {
 	var out []Contradiction
 	for _, f := range v.All() {
@@ -266,8 +264,8 @@ func (k Known) Number(i int) *Fact {
 	return k.facts[i]
 }
 
-// NextChange tells when age alone next ends one of the facts that are known of
-// some keys, by their numbers; zero if none has an end.
+// NextChange returns when the next of the known facts of some keys, given by their
+// numbers, expires; zero if none does.
 func (k Known) NextChange(numbers []int) time.Time {
 	var next time.Time
 	for _, n := range numbers {

@@ -15,8 +15,8 @@ import (
 // State is the state of a gate.
 type State string
 
-// The states: holds, observed not to hold, a person was asked, nothing good
-// observed, and not needed.
+// The states: the condition holds, was observed not to hold, waits for a person's
+// answer, nothing good is known, and the gate is not needed.
 const (
 	Open      State = "open"
 	Shut      State = "shut"
@@ -25,7 +25,7 @@ const (
 	NotNeeded State = "not needed"
 )
 
-// passes reports whether a gate in this state lets one through.
+// passes reports whether a gate in this state can be passed.
 func (s State) passes() bool { return s == Open || s == NotNeeded }
 
 // Summary is readiness in a word.
@@ -40,8 +40,8 @@ const (
 	Expiring  Summary = "expiring"
 )
 
-// Subject is whom the readiness is of: a device, the computer it is connected to, and,
-// with Attributes.App, an app, whose gates then count too.
+// Subject is what is evaluated: a device, the computer it is connected to, and, with
+// Attributes.App, an app, whose gates then count too.
 type Subject struct {
 	Attributes sheet.Attributes
 	Busy       bool // a job works on it
@@ -138,8 +138,8 @@ type evaluation struct {
 	evidence []*fact.Fact // of all gates of a path, one after the other
 }
 
-// walk evaluates the gates of a path and returns how many of its walk are
-// passed before the first that is not.
+// walk evaluates the gates of a path and returns how many can be passed before the
+// first that cannot.
 func (e *evaluation) walk(r *Readiness) int {
 	r.Gates = make([]Gate, 0, len(r.Path.Shown))
 	e.evidence = make([]*fact.Fact, 0, 2*len(r.Path.Shown))
@@ -194,7 +194,7 @@ func (e *evaluation) ending(r *Readiness, g *sheet.Gate) {
 	}
 }
 
-// gate evaluates a gate, unless the path before has the same one.
+// gate evaluates a gate, unless an earlier path has the same gate.
 func (e *evaluation) gate(g *sheet.Gate) Gate {
 	if e.before != nil && e.before.Path.Gates[g.Name] == g {
 		if got := e.before.gate(g.Name); got != nil {
@@ -208,8 +208,8 @@ func (e *evaluation) gate(g *sheet.Gate) Gate {
 	return out
 }
 
-// decide finds a gate's state. A gate that no good fact stands behind is never
-// open, whatever its condition comes to.
+// decide returns a gate's state. A gate without a good fact is never open, whatever the
+// result of its condition.
 func (e *evaluation) decide(g *sheet.Gate, out *Gate) {
 	if g.Needed != nil && g.Needed.Eval(&e.subject.Attributes, e.known) == sheet.False {
 		return
@@ -257,14 +257,14 @@ func (e *evaluation) steps(r *Readiness) {
 			}
 		}
 	}
-	// Where all steps are done and the gate is still not open, the last is the
-	// one to look at again.
+	// If all steps are done and the gate is still not open, the last step is the one
+	// to look at again.
 	if last >= 0 {
 		r.Next = &r.Steps[last]
 	}
 }
 
-// step marks one step. What is seen counts before what somebody said.
+// step marks one step. An observation overrides a person's statement.
 func (e *evaluation) step(st *sheet.Step, gate State) Step {
 	out := Step{Step: st, Done: gate == Open}
 	if out.Done {
@@ -290,8 +290,8 @@ func (e *evaluation) step(st *sheet.Step, gate State) Step {
 func (e *evaluation) summary(r *Readiness) Summary {
 	switch g := r.Gate("seen"); {
 	case !g.State.passes():
-		// What is connected to a bus and cannot be looked at, since something else holds
-		// it, is not unseen.
+		// A device on the bus that something else holds cannot be examined, but it is
+		// not unseen.
 		if f, ok := e.known.Get(fact.USBPresent); ok && f.Value.IsTrue() {
 			return Blocked
 		}
@@ -306,8 +306,8 @@ func (e *evaluation) summary(r *Readiness) Summary {
 	return Blocked
 }
 
-// nextChange is when a fact that is read grows too old, or a time comes by that
-// some condition looks out for.
+// nextChange returns when a fact that was read expires, or when a condition's own time
+// is reached.
 func (e *evaluation) nextChange(p *sheet.Path) time.Time {
 	next := e.known.NextChange(p.Timed)
 	for _, f := range p.Flips {

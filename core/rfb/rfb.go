@@ -27,7 +27,7 @@ type Source interface {
 	Key(keysym uint32, down bool)
 }
 
-// ErrProtocol is what the other side's bytes are when they are no RFB.
+// ErrProtocol is returned when the other side does not speak RFB.
 var ErrProtocol = errors.New("not RFB")
 
 // Bounds on a screen's width and height, in pixels, and on both together.
@@ -54,7 +54,7 @@ type pixelFormat struct {
 	_                                  [3]uint8
 }
 
-// native is how a server offers its pixels: 32 bits, blue lowest.
+// native is the pixel format that a server offers: 32 bits, blue in the lowest.
 var native = pixelFormat{Bits: 32, Depth: 24, TrueColour: 1, RedMax: 255, GreenMax: 255, BlueMax: 255, RedShift: 16, GreenShift: 8}
 
 func (f *pixelFormat) usable() error {
@@ -244,7 +244,7 @@ func (v *viewer) message(kind byte) error {
 	return nil
 }
 
-// send answers each request with the whole picture, once it has changed.
+// send answers each request with the whole picture once it has changed.
 func (v *viewer) send(ctx context.Context) error {
 	var sent uint64
 	for {

@@ -35,16 +35,15 @@ type Group struct {
 	Devices []Device
 }
 
-// Round is all groups in the order to take them, and the devices that need
-// nothing.
+// Round is the groups in the order to visit them, and the devices that need nothing.
 type Round struct {
 	Groups []Group
 	Ready  []Device
 }
 
-// Make makes a round: what is to be done with the hands comes first, then at the
-// computer, then what goes on by itself. Within each the biggest group comes
-// first, and from there always the nearest.
+// Make groups devices into a round: steps by hand come first, then steps at the
+// computer, then what happens by itself. Within each kind the biggest group comes first,
+// then always the nearest one.
 func Make(devices []Device) Round {
 	var r Round
 	byNeed := map[[4]string]*Group{}
@@ -76,8 +75,8 @@ func Make(devices []Device) Round {
 	return r
 }
 
-// walk orders groups: the biggest first, then always the one that begins nearest
-// to where the last ended. A group is walked from the end that is nearer.
+// walk orders groups: the biggest first, then always the one that starts nearest to the
+// end of the last. A group is walked from its nearer end.
 func walk(groups []Group) []Group {
 	var out []Group
 	for len(groups) > 0 {
@@ -111,7 +110,7 @@ func walk(groups []Group) []Group {
 // anotherHost is how far it is to another computer, in ports.
 const anotherHost = 1000
 
-// far is how far it is from one device to another, in ports.
+// far returns the distance between two devices, in ports.
 func far(a, b Device) float64 {
 	if a.Host != b.Host {
 		return anotherHost
@@ -136,8 +135,7 @@ func port(d Device) int {
 	return n
 }
 
-// Walked is how far a person goes for the groups that are done with the hands,
-// in ports.
+// Walked returns how far a person walks for the groups that need hands, in ports.
 func (r Round) Walked() float64 {
 	var sum float64
 	var at *Device

@@ -1,10 +1,10 @@
-// Package rpc is JSON-RPC 2.0 with one object a line, both sides alike, with a
-// bound on every line. The link's control channel, the host protocol and the
-// stand-ins' steering speak it.
+// Package rpc implements JSON-RPC 2.0 with one object a line, for both sides alike, with
+// a limit on the length of a line. The link's control channel, the host protocol and the
+// control socket of the stand-ins use it.
 //
-// A line that is no JSON-RPC message is answered with an error; many of them, or
-// a line longer than [MaxLine], end the connection, and so does another side that
-// takes nothing for longer than a write may last.
+// A line that is not a JSON-RPC message is answered with an error. The connection ends
+// after too many of them, after a line longer than [MaxLine], or when the other side
+// does not read for longer than a write may take.
 package rpc
 
 import (
@@ -19,14 +19,14 @@ import (
 	"time"
 )
 
-// MaxLine is the longest line taken, in bytes, its end included.
+// MaxLine is the longest line accepted, in bytes, including the newline.
 const MaxLine = 1 << 20
 
-// maxRunning bounds how many requests of the other side run at once; further
-// ones wait unread.
+// maxRunning is how many requests of the other side run at once; further ones are not
+// read until one ends.
 const maxRunning = 32
 
-// maxMistakes is how many lines that are no messages the other side may send.
+// maxMistakes is how many invalid lines the other side may send.
 const maxMistakes = 16
 
 // writeWithin bounds one write: the other side must take a line within this time.
@@ -46,14 +46,14 @@ const (
 	CodeUnaccepted     = 5 // the device's owner has not accepted its developer
 )
 
-// errStuck is how a connection ends whose other side takes nothing.
+// errStuck ends a connection whose other side does not read.
 var errStuck = errors.New("the other side takes nothing")
 
 // ErrClosed is what a call returns when the connection has ended.
 var ErrClosed = errors.New("the connection has ended")
 
-// An Error is the other side's answer that it could not or would not. Data may
-// hold what a program can use.
+// An Error is the other side's answer to a request that failed. Data may hold details
+// for programs.
 type Error struct {
 	Code    int             `json:"code"`
 	Message string          `json:"message"`
@@ -276,8 +276,8 @@ func (c *Conn) take(line []byte, slots chan struct{}) error {
 	return nil
 }
 
-// mistake answers a line that is no message, as JSON-RPC 2.0, section 5, asks; it
-// returns an error once there were too many.
+// mistake answers an invalid line, as JSON-RPC 2.0, section 5, requires; it returns an
+// error once there were too many.
 func (c *Conn) mistake(id json.RawMessage, e *Error) error {
 	if c.mistakes++; c.mistakes > maxMistakes {
 		return fmt.Errorf("%d lines that are no JSON-RPC, the last: %w", c.mistakes, e)
@@ -304,7 +304,7 @@ func (c *Conn) answer(m message) {
 	c.write(reply) //nolint:errcheck // the connection ends on a failed write
 }
 
-// Decode reads a request's parameters, and says what is wrong with them.
+// Decode reads a request's parameters and reports what is wrong with them.
 func Decode[T any](params json.RawMessage) (T, error) {
 	var v T
 	if len(params) == 0 {

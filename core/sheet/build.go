@@ -33,8 +33,8 @@ func (b *builder) wrong(t text, format string, args ...any) {
 	b.errs = append(b.errs, mistake(cmp.Or(t, b.own.Sheet), "", format, args...))
 }
 
-// missing notes that something is not there; it is not told of a file of which
-// not all could be read.
+// missing records that something is missing; nothing is recorded for a file that could
+// not be read completely.
 func (b *builder) missing(t text, format string, args ...any) {
 	e := mistake(cmp.Or(t, b.own.Sheet), "", format, args...)
 	e.follows = true
@@ -47,7 +47,7 @@ func (b *builder) hinted(t text, names []string, format string, args ...any) {
 	b.errs = append(b.errs, e)
 }
 
-// layers are all layers of the chain that any model or release may use.
+// layers returns all layers of the chain, of every model and release.
 func (b *builder) layers() []*layer {
 	var out []*layer
 	for _, f := range b.chain {
@@ -62,8 +62,8 @@ func (b *builder) layers() []*layer {
 	return out
 }
 
-// declare makes the registry: the built-in keys, the sheets' own, and a key for
-// every word that a person may give. All models and releases share it.
+// declare builds the registry: the built-in keys, the sheets' own, and a key for every
+// statement that a person can make. All models and releases share it.
 func (b *builder) declare() bool {
 	specs := fact.Builtin()
 	for _, f := range b.chain {
@@ -137,7 +137,7 @@ func (b *builder) spec(f factFile) fact.Spec {
 	return s
 }
 
-// length reads a length of time; otherwise where none is written.
+// length parses a duration; it returns otherwise if none is written.
 func (b *builder) length(t text, otherwise time.Duration) time.Duration {
 	if t.S == "" {
 		return otherwise
@@ -207,7 +207,7 @@ func (b *builder) released() fact.Key {
 	return key
 }
 
-// build puts together what holds for one model and range of releases.
+// build merges the layers for one model and range of releases.
 func (b *builder) build(m modelFile, in span) *Sheet {
 	b.sheet = &Sheet{Name: b.own.Sheet.S, From: in.from, Below: in.below, Registry: b.registry,
 		Model: Model{Code: m.Code.S, Name: m.Name.S, Handle: m.Handle.S}}
@@ -284,7 +284,7 @@ func (b *builder) fillWords() {
 	}
 }
 
-// part notes where a part of the sheet comes from.
+// part records which file a part of the sheet comes from.
 func (b *builder) part(kind, name, what string, at text) {
 	b.sheet.Parts = append(b.sheet.Parts, Part{Kind: kind, Name: name, Text: what, File: at.File, Line: at.Line})
 }
@@ -335,13 +335,13 @@ func (b *builder) path(name string, m merged) *Path {
 		}
 		p.Steps = append(p.Steps, b.steps[s.ID])
 	}
-	// Steps come in the order of the walk, whichever layer they stand in.
+	// Steps follow the order of the walk, whatever layer they come from.
 	slices.SortStableFunc(p.Steps, func(a, b *Step) int { return slices.Index(p.Walk, a.Gate) - slices.Index(p.Walk, b.Gate) })
 	b.time(p)
 	return p
 }
 
-// time notes what of a path changes with time alone.
+// time collects what changes with time alone on a path.
 func (b *builder) time(p *Path) {
 	timed := func(k fact.Key) {
 		spec, _ := b.registry.Lookup(k)

@@ -23,10 +23,10 @@ import (
 // units; one that could cost more is refused when it is loaded.
 const costLimit = 2000
 
-// Truth is what a condition comes to. The zero value is Unknown.
+// Truth is the result of a condition. The zero value is Unknown.
 type Truth int8
 
-// The truths, in the order in which && takes the least and || the greatest.
+// The truths, ordered so that && is the minimum and || the maximum.
 const (
 	False   Truth = -1
 	Unknown Truth = 0
@@ -70,8 +70,8 @@ type Attributes struct {
 	By       string       // thumbprint of its developer's key; "" for nobody's
 }
 
-// language is what the conditions of some sheets may say: a variable for every
-// key of their registry.
+// language is the CEL environment of a set of sheets: a variable for every key of their
+// registry.
 type language struct {
 	env      *cel.Env
 	registry *fact.Registry
@@ -80,7 +80,7 @@ type language struct {
 	flips    []Flip // found while one condition is being compiled
 }
 
-// variable is a fact's number, and whether only its being known is asked.
+// variable is a fact's number, and whether the condition asks only if it is known.
 type variable struct {
 	number int
 	known  bool
@@ -134,9 +134,9 @@ func CELType(t fact.Type) *cel.Type {
 	return cel.StringType
 }
 
-// endsWithin(fact.KEY, duration("72h")) holds from that long before the time
-// that the fact states. It is the only way in which a condition sees the clock,
-// so that it is known when time alone alters it.
+// endsWithin(fact.KEY, duration("72h")) is true from that long before the time that
+// the fact states. It is the only way for a condition to use the clock, so that the
+// time at which its truth changes is known.
 func (l *language) endsWithin(eh cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *common.Error) {
 	key, isFact := strings.CutPrefix(dotted(args[0]), "fact.")
 	call := args[1]
@@ -165,8 +165,8 @@ func dotted(e ast.Expr) string {
 	return ""
 }
 
-// compile checks an expression; the first mistake comes back as an Error whose
-// place is within the expression.
+// compile checks an expression; the first mistake is returned as an Error whose
+// position is within the expression.
 func (l *language) compile(src string) (*Condition, error) {
 	if c := l.compiled[src]; c != nil {
 		return c, nil
@@ -206,8 +206,8 @@ func (c *Condition) read(a *ast.AST) {
 	for _, r := range a.ReferenceMap() { // a dotted variable may be kept as a selection whose reference names it
 		names = append(names, r.Name)
 	}
-	// Only these come to a truth where a part of them is unknown (CEL's
-	// specification, "Logical operators").
+	// Only these can be true or false with an unknown operand (CEL specification,
+	// "Logical operators").
 	c.strict = len(ast.MatchDescendants(ast.NavigateAST(a), func(e ast.NavigableExpr) bool {
 		if e.Kind() == ast.CallKind {
 			f := e.AsCall().FunctionName()
@@ -233,12 +233,12 @@ func (c *Condition) read(a *ast.AST) {
 	}
 }
 
-// Numbers returns the numbers of the facts that it reads, for [fact.Known]. It
-// is not to be changed.
+// Numbers returns the numbers of the facts that it reads, for [fact.Known]. The caller
+// must not change the result.
 func (c *Condition) Numbers() []int { return c.reads }
 
-// Eval evaluates the condition by what is known. It is Unknown where it needs a
-// fact that is not good.
+// Eval evaluates the condition. The result is Unknown if it needs a fact that is not
+// good.
 func (c *Condition) Eval(a *Attributes, k fact.Known) Truth {
 	if c.quick != nil {
 		return c.quick.eval(a, k)

@@ -16,14 +16,14 @@ type Seen struct {
 
 var notPlain = regexp.MustCompile(`[^A-Za-z0-9 /._,:-]`)
 
-// plainText makes text of a device fit for a comment: one line, no controls.
+// plainText makes a device's text safe for a comment: one line, no control characters.
 func plainText(s string) string {
 	s = notPlain.ReplaceAllString(s, "?")
 	return s[:min(len(s), 120)]
 }
 
-// Draft writes the commented start of a sheet, from what was seen. It is good as
-// it stands: what is to be put right is told in its comments.
+// Draft writes a first sheet from what was seen. The sheet is valid as written; its
+// comments say what to complete.
 func Draft(s Seen) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, `# yaml-language-server: $schema=https://earlybench.invalid/prep-sheet.schema.json

@@ -7,8 +7,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 )
 
-// file is a sheet as it is written. What stands in docs/formats/prep-sheet.md
-// stands here in the same order.
+// file is a sheet as it is written, in the order of docs/formats/prep-sheet.md.
 type file struct {
 	path     string
 	Sheet    text
@@ -126,7 +125,7 @@ type releaseFile struct {
 	layer
 }
 
-// parse reads one file; all its mistakes come back together.
+// parse reads one file and returns all its mistakes together.
 func parse(path string, data []byte) (*file, Errors) {
 	r := &reader{path: path}
 	n := r.document(data)
@@ -156,7 +155,7 @@ func add(to, more fields) {
 	}
 }
 
-// each takes a list whose items are read by read.
+// each reads the items of a list with read.
 func each[T any](r *reader, what string, to *[]T, read func(ast.Node, *T)) func(ast.Node) {
 	return func(n ast.Node) {
 		r.list(n, what, func(n ast.Node) {
@@ -327,7 +326,7 @@ func (r *reader) shares(to *[]shareFile) func(ast.Node) {
 	}
 }
 
-// yamlError gives a parser's error the place where it happened.
+// yamlError adds the position to a parser's error.
 func yamlError(path string, err error) *Error {
 	e := &Error{File: path, Line: 1, Col: 1, Text: err.Error()}
 	if ye, ok := errorAs[yaml.Error](err); ok {

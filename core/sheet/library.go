@@ -23,8 +23,7 @@ type Library struct {
 	files  map[string]string  // sheet name to file
 }
 
-// NameOf returns the name that a sheet gives itself; mistakes where it cannot be
-// read so far.
+// NameOf returns the name in a sheet's file, or the mistakes if it cannot be read.
 func NameOf(text []byte) (string, Errors) {
 	f, errs := parse("the sheet", text)
 	if f == nil || f.Sheet.S == "" {
@@ -93,12 +92,10 @@ func LoadWith(root fs.FS, further map[string][]byte) (*Library, error) {
 	return lib, nil
 }
 
-// Fits finds the sheets for a device by what its descriptor says; nil if none
-// does.
+// Fits finds the sheets for a device by its USB descriptor; nil if none fits.
 func (l *Library) Fits(id usb.ID) *Series { return l.models[id] }
 
-// Named finds the sheets that a device was given before, by family, maker and
-// model code; nil if they have gone.
+// Named finds sheets by family, maker and model code; nil if they do not exist any more.
 func (l *Library) Named(family, maker, code string) *Series {
 	return l.series[family+"/"+maker+"/"+code]
 }
@@ -122,8 +119,8 @@ func (l *Library) All() []*Series {
 	return out
 }
 
-// outcome is what the layers of one file come to: sheets of its models, or one
-// sheet that stands for itself.
+// outcome is the result of one file's layers: sheets for its models, or one sheet
+// without models.
 type outcome struct {
 	base   *Sheet
 	models []modelFile
@@ -164,7 +161,7 @@ func build(files map[string]*file, f *file) (out outcome) {
 	return out
 }
 
-// add takes in what a file came to.
+// add adds a file's outcome to the library.
 func (l *Library) add(f *file, built outcome) (errs Errors) {
 	l.files[f.Sheet.S] = f.path
 	if built.base != nil && len(built.errs) == 0 {
@@ -176,7 +173,7 @@ func (l *Library) add(f *file, built outcome) (errs Errors) {
 	return errs
 }
 
-// lacking is a mistake that may only follow from another.
+// lacking is a mistake that may be the consequence of another.
 func lacking(t text, hint, format string, args ...any) *Error {
 	e := mistake(t, hint, format, args...)
 	e.follows = true

@@ -2,7 +2,7 @@ package sheet
 
 import "slices"
 
-// merged is what some layers come to, the more specific ones taken later.
+// merged is the result of several layers; more specific layers are applied later.
 type merged struct {
 	words   map[string]map[string]text // by language
 	walk    []text
@@ -14,7 +14,7 @@ type merged struct {
 	unknown []text // what was to be left out and is not there
 }
 
-// take puts a layer over what was taken before.
+// take applies a layer over the earlier ones.
 func (m *merged) take(l *layer) {
 	m.leave(l.Without)
 	m.name("", l.Words)
@@ -33,7 +33,7 @@ func (m *merged) take(l *layer) {
 	}
 }
 
-// path puts a path over the one of the same name, part by part.
+// path merges a path into the one of the same name, part by part.
 func (m *merged) path(p pathFile) {
 	name := func(p pathFile) string { return p.Name.S }
 	if i := slices.IndexFunc(m.paths, func(have pathFile) bool { return name(have) == name(p) }); i >= 0 {
@@ -68,7 +68,7 @@ func (m *merged) put(gates []gateFile) {
 	}
 }
 
-// leave takes out the steps, causes and checks of some ids.
+// leave removes the steps, causes and checks with some ids.
 func (m *merged) leave(ids []text) {
 	for _, id := range ids {
 		before := len(m.steps) + len(m.causes) + len(m.checks)
@@ -81,7 +81,7 @@ func (m *merged) leave(ids []text) {
 	}
 }
 
-// over replaces items of the same id where they stand, and appends new ones.
+// over replaces items that have the same id in place, and appends new ones.
 func over[T any](have, more []T, id func(T) string) []T {
 	have = slices.Clone(have)
 	for _, v := range more {

@@ -58,10 +58,10 @@ func (b *builder) gate(g gateFile, path string) *Gate {
 	return out
 }
 
-// forms are those of which a drawing can be.
+// forms are the device forms that a drawing can show.
 var forms = []string{"phone", "tablet", "keys", "round"}
 
-// actions are what the bench can do for a step.
+// actions are what the bench itself can do for a step.
 var actions = []string{InstallDriver, AskAdmission, TryApp, RemoveApps, Withdraw}
 
 func (b *builder) step(v stepFile) *Step {
@@ -168,13 +168,12 @@ func (b *builder) check(c checkFile) *Check {
 	return out
 }
 
-// general reports whether a file is of no family, but for several.
+// general reports whether a file belongs to no single family.
 func (b *builder) general(path string) bool {
 	return slices.ContainsFunc(b.chain, func(f *file) bool { return f.path == path && f.Family.S == "" && f.Maker.S == "" && len(f.Models) == 0 })
 }
 
-// anyCause reports whether some layer has a cause, though another may have left
-// it out.
+// anyCause reports whether any layer has a cause, even if another layer removes it.
 func (b *builder) anyCause(id string) bool {
 	return slices.ContainsFunc(b.layers(), func(l *layer) bool {
 		return slices.ContainsFunc(l.Causes, func(c causeFile) bool { return c.ID.S == id })
@@ -208,7 +207,7 @@ func (b *builder) shares(c *Check, at text, written []shareFile) []float64 {
 	return out
 }
 
-// condition compiles a condition; nil where there is none, or a mistake.
+// condition compiles a condition; nil if there is none or it is wrong.
 func (b *builder) condition(t text) *Condition {
 	if t.S == "" {
 		return nil
@@ -245,7 +244,7 @@ func (b *builder) condition(t text) *Condition {
 
 var undeclared = regexp.MustCompile(`undeclared reference to '([^']+)'`)
 
-// hint suggests the nearest name for one that is not known.
+// hint suggests the known name that is nearest to an unknown one.
 func (b *builder) hint(message string) string {
 	m := undeclared.FindStringSubmatch(message)
 	if m == nil {

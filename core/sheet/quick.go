@@ -11,10 +11,10 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 )
 
-// quick is a condition made of nothing but facts, known, endsWithin, comparisons
-// with fixed texts, numbers, releases and the app's developer, and !, && and ||. Most conditions are: they come to the same
-// truth as by CEL, also where facts are missing (its specification, "Logical
-// operators"), in a tenth of the time. A test holds the two against each other.
+// quick is a condition that uses only facts, known, endsWithin, comparisons with fixed
+// texts, numbers, releases and the app's developer, and !, && and ||. Most conditions
+// do. The result is the same as CEL's, also where facts are missing (its specification,
+// "Logical operators"), in a tenth of the time; a test compares the two.
 type quick struct {
 	op     string // of operators, "" for a bool fact, "known" for its being known
 	number int
@@ -27,7 +27,7 @@ type quick struct {
 	right  *quick
 }
 
-// quicken makes the quick form; nil where the condition holds anything else.
+// quicken returns the quick form; nil if the condition uses anything else.
 func (l *language) quicken(e ast.Expr) *quick {
 	if v, ok := l.vars[dotted(e)]; ok {
 		if v.known {
@@ -151,7 +151,7 @@ func (q *quick) eval(a *Attributes, k fact.Known) Truth {
 	return truly(q.holds(f.Value, a, k.At))
 }
 
-// holds reports whether a known value is as the condition wants it.
+// holds reports whether a known value satisfies the condition.
 func (q *quick) holds(v fact.Value, a *Attributes, now time.Time) bool {
 	switch v.Type() {
 	case fact.Text:
@@ -172,7 +172,7 @@ func (q *quick) holds(v fact.Value, a *Attributes, now time.Time) bool {
 	return v.IsTrue()
 }
 
-// compares reports whether a comparison came out as the condition wants it.
+// compares reports whether the result of a comparison satisfies the condition.
 func (q *quick) compares(c int) bool {
 	switch q.op {
 	case operators.Equals:

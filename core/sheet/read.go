@@ -15,17 +15,16 @@ import (
 	"github.com/goccy/go-yaml/token"
 )
 
-// A sheet is read by hand from YAML's syntax tree, not by reflection: so every
-// mistake is found in one reading, each with its place, and a name that is not
-// known gets the one that was probably meant.
+// A sheet is read from YAML's syntax tree, not by reflection: this finds every mistake
+// in one pass, each with its position, and suggests a known name for an unknown one.
 
-// Bounds of what is read.
+// Limits on a sheet.
 const (
 	maxFile  = 1 << 20
 	maxDepth = 20
 )
 
-// text is a YAML scalar that remembers where it stood.
+// text is a YAML scalar with its position.
 type text struct {
 	S         string
 	File      string
@@ -40,7 +39,7 @@ type reader struct {
 	lines []string
 }
 
-// wrong notes a mistake at a place.
+// wrong records a mistake at a position.
 func (r *reader) wrong(t text, hint, format string, args ...any) {
 	r.errs = append(r.errs, mistake(t, hint, format, args...))
 }
@@ -53,7 +52,7 @@ func mistake(t text, hint, format string, args ...any) *Error {
 	return &Error{File: t.File, Line: max(t.Line, 1), Col: max(t.Col, 1), Near: strings.ToValidUTF8(near, ""), Text: fmt.Sprintf(format, args...), Hint: hint}
 }
 
-// document parses the file into its one mapping; nil where it is not YAML.
+// document parses the file into its one mapping; nil if it is not YAML.
 func (r *reader) document(data []byte) (n ast.Node) {
 	here := text{File: r.path, Line: 1, Col: 1}
 	if len(data) > maxFile {
@@ -79,7 +78,7 @@ func (r *reader) document(data []byte) (n ast.Node) {
 	return f.Docs[0].Body
 }
 
-// place is where a node stands, with its text.
+// place returns a node's text with its position.
 func (r *reader) place(n ast.Node) text {
 	t := text{File: r.path, Line: 1, Col: 1}
 	tok := n.GetToken()
@@ -91,7 +90,7 @@ func (r *reader) place(n ast.Node) text {
 	return t
 }
 
-// fields are what a mapping may hold: a name, and what takes its value.
+// fields maps the names that a mapping may hold to the functions that read their values.
 type fields map[string]func(ast.Node)
 
 // mapping reads a mapping of known names.
@@ -133,7 +132,7 @@ func (r *reader) entries(n ast.Node, what string, take func(key text, value ast.
 	}
 }
 
-// tooDeep refuses values that nest without end.
+// tooDeep refuses values that are nested too deeply.
 func (r *reader) tooDeep(n ast.Node, left int) bool {
 	if left == 0 {
 		r.wrong(r.place(n), "", "this nests too deep")
@@ -190,7 +189,7 @@ func (r *reader) scalar(n ast.Node) (text, bool) {
 	return t, true
 }
 
-// kindOf says what a node is, for people.
+// kindOf names the kind of a node for an error message.
 func kindOf(n ast.Node) string {
 	switch n.(type) {
 	case *ast.MappingNode, *ast.MappingValueNode:
@@ -300,12 +299,12 @@ func (es Errors) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// at reports whether there is a mistake in a line already.
+// at reports whether a line has a mistake already.
 func (es Errors) at(file string, line int) bool {
 	return slices.ContainsFunc(es, func(e *Error) bool { return e.File == file && e.Line == line })
 }
 
-// sorted puts mistakes in order of their places, each once.
+// sorted returns mistakes by position, each once.
 func (es Errors) sorted() Errors {
 	slices.SortStableFunc(es, func(a, b *Error) int {
 		return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line, a.Col-b.Col, strings.Compare(a.Text, b.Text))

@@ -1,11 +1,10 @@
-// Package sheet reads prep sheets: the YAML that says what a family of devices
-// (a maker, a model, a release) needs before an app can run on it, and what may
-// be behind it when it does not. What goes in is files, what comes out is a
-// [Library] of sheets whose conditions are compiled and whose layers are put
-// together; every mistake comes with file, line, column and a hint. The format
-// is written down in docs/formats/prep-sheet.md.
+// Package sheet reads prep sheets: YAML files that say what a family of devices (a
+// maker, a model, a release) needs before an app can run on it, and what may be the
+// cause when it does not. It turns files into a [Library] of sheets with merged layers
+// and compiled conditions; every mistake has a file, line, column and hint. The format
+// is described in docs/formats/prep-sheet.md.
 //
-// A sheet never does anything and never looks at a device.
+// A sheet is data: it does nothing itself and does not look at devices.
 package sheet
 
 import (
@@ -19,11 +18,11 @@ import (
 var Order = []string{"seen", "awake", "mode", "driver", "admitted", "linked", "support",
 	"registered", "granted", "token", "accepted", "tried"}
 
-// HostOrder is the order of the gates of the computer that the bench runs on.
-// They are not of a device, but a device may have to wait for them.
+// HostOrder is the order of the gates of the computer that the bench runs on. They do
+// not belong to a device, but a device may have to wait for them.
 var HostOrder = []string{"drivers", "kit"}
 
-// PerApp reports whether a gate is of a device and an app together.
+// PerApp reports whether a gate belongs to a device together with an app.
 func PerApp(gate string) bool {
 	switch gate {
 	case "granted", "token", "accepted", "tried", "kit":
@@ -35,7 +34,7 @@ func PerApp(gate string) bool {
 // OfHost reports whether a gate is the computer's.
 func OfHost(gate string) bool { return gate == "drivers" || gate == "kit" }
 
-// PerPath reports whether a gate may be another on another path to the device.
+// PerPath reports whether a gate may differ between the paths to a device.
 func PerPath(gate string) bool {
 	switch gate {
 	case "seen", "driver", "admitted", "linked":
@@ -44,10 +43,10 @@ func PerPath(gate string) bool {
 	return false
 }
 
-// Who does a step, a check or a remedy.
+// Who carries out a step, a check or a remedy.
 type Who string
 
-// Those who do steps.
+// The values of Who.
 const (
 	Hands     Who = "hands"
 	Computer  Who = "computer"
@@ -75,7 +74,7 @@ type Series struct {
 	Sheets   []*Sheet // by release, the last for the newest
 }
 
-// At returns the sheet for a release; for one that is not known, the newest's.
+// At returns the sheet for a release; for an unknown release, the newest sheet.
 func (s *Series) At(r fact.Release) *Sheet {
 	if r != "" {
 		for _, sh := range s.Sheets {
@@ -91,8 +90,7 @@ func (s *Sheet) covers(r fact.Release) bool {
 	return (s.From == "" || r.Compare(s.From) >= 0) && (s.Below == "" || r.Compare(s.Below) < 0)
 }
 
-// Sheet is a prep sheet as it results for one model and a range of releases,
-// layers put together.
+// Sheet is the prep sheet of one model and range of releases, with all layers merged.
 type Sheet struct {
 	Name     string
 	Family   string
@@ -221,8 +219,8 @@ type Step struct {
 	Word    int // the number of its Told key in the sheet's registry
 }
 
-// Observed reports whether the bench can see by itself that the step is done. Of
-// one that is not, people are told so.
+// Observed reports whether the bench can see by itself that the step is done. If it
+// cannot, people are told so.
 func (s *Step) Observed() bool { return s.Done != nil && !s.Later || s.Sure || s.Action != "" }
 
 // Drawing describes where on the screen to tap.
@@ -235,7 +233,7 @@ type Drawing struct {
 	Form  string `json:"form"` // of the device: phone, tablet, keys, round
 }
 
-// Cause is one thing that may be behind a gate's not being open.
+// Cause is one possible reason why a gate is not open.
 type Cause struct {
 	ID       string
 	Gates    []string
@@ -253,7 +251,7 @@ type Factor struct {
 	Times float64
 }
 
-// Remedy is what is done about a cause.
+// Remedy is what to do about a cause.
 type Remedy struct {
 	Who     Who
 	Seconds float64
@@ -284,8 +282,8 @@ type Answer struct {
 	Seen *Condition // where true the bench answers by itself; may be nil
 }
 
-// Share is how probable each answer is if a cause is behind it; the shares of
-// all answers sum to 1.
+// Share is the probability of each answer given a cause; the shares of all answers
+// sum to 1.
 func (c *Check) Share(cause string) []float64 {
 	if s, ok := c.means[cause]; ok {
 		return s
@@ -293,12 +291,11 @@ func (c *Check) Share(cause string) []float64 {
 	return c.others
 }
 
-// Told is the key under which a person's word that a step is done is kept.
+// Told is the key of a person's statement that a step is done.
 func Told(step string) fact.Key { return fact.Key("told." + step) }
 
-// Said is the key under which a person's answer to a check is kept.
+// Said is the key of a person's answer to a check.
 func Said(check string) fact.Key { return fact.Key("said." + check) }
 
-// Did is the key under which a person's word is kept that the remedy of a cause
-// was done.
+// Did is the key of a person's statement that the remedy of a cause was carried out.
 func Did(cause string) fact.Key { return fact.Key("did." + cause) }

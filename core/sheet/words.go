@@ -13,12 +13,11 @@ var (
 	idShape     = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 )
 
-// OfDevice are the words that only a device knows, which every text may hold.
+// OfDevice are the words whose values come from the device; every text may use them.
 var OfDevice = []string{"handle", "bench", "fingerprint", "set", "trouble", "holder", "number", "figures"}
 
-// Words returns how the screens of a device in a language name things, with
-// {maker} and {model}. What the language leaves out is as the sheet's own
-// words have it.
+// Words returns the names that a device's screens use in a language, with {maker} and
+// {model}. A word that the language does not define keeps the sheet's own value.
 func (s *Sheet) Words(language string) map[string]string {
 	out := maps.Clone(s.words[""])
 	for tag := language; tag != ""; {
@@ -37,8 +36,7 @@ func (s *Sheet) Languages() []string {
 	return slices.DeleteFunc(slices.Sorted(maps.Keys(s.words)), func(l string) bool { return l == "" })
 }
 
-// Fill puts words into a text, in place of {word}; those that are not there
-// stay.
+// Fill replaces each {word} of a text; unknown words are left as they are.
 func Fill(s string, words map[string]string) string {
 	before, rest, found := strings.Cut(s, "{")
 	if !found {

@@ -27,7 +27,7 @@ const (
 	LinkClass = 0xff
 )
 
-// Descriptor is a device with its configuration, as its descriptors tell it.
+// Descriptor is a device with its configuration, as its descriptors state.
 type Descriptor struct {
 	ID         ID
 	Revision   uint16
@@ -106,7 +106,7 @@ func (d *Descriptor) DeviceBytes() []byte {
 	return append(b, stringMaker, stringProduct, stringSerial, 1)
 }
 
-// ConfigBytes makes the configuration descriptor with all below it.
+// ConfigBytes makes the configuration descriptor with its interfaces and endpoints.
 func (d *Descriptor) ConfigBytes() []byte {
 	b := []byte{9, DescConfig, 0, 0, byte(len(d.Interfaces)), 1, 0, 0x80, byte(d.MilliAmps / 2)}
 	for n, i := range d.Interfaces {
@@ -163,9 +163,8 @@ func ParseDevice(b []byte) (d Descriptor, names [3]uint8, err error) {
 	return d, [3]uint8{b[14], b[15], b[16]}, nil
 }
 
-// ParseConfig reads a configuration descriptor with all below it into d. Other
-// settings of an interface than the first are passed over; lengths that lie
-// are an error.
+// ParseConfig reads a configuration descriptor with its interfaces and endpoints into d.
+// Only the first setting of each interface is read; a wrong length is an error.
 func (d *Descriptor) ParseConfig(b []byte) error {
 	if len(b) < 9 || b[1] != DescConfig {
 		return fmt.Errorf("%w: configuration, %d bytes", errDescriptor, len(b))

@@ -25,7 +25,7 @@ func (f *Fifo) changed() {
 	f.change = make(chan struct{})
 }
 
-// WriteContext puts all of p in, waiting for room; n tells how much got in.
+// WriteContext writes all of p, waiting for room; n is how much was written.
 func (f *Fifo) WriteContext(ctx context.Context, p []byte) (n int, err error) {
 	for len(p) > 0 {
 		f.mu.Lock()
@@ -54,7 +54,7 @@ func (f *Fifo) WriteContext(ctx context.Context, p []byte) (n int, err error) {
 	return n, nil
 }
 
-// ReadContext takes what is there, up to len(p), waiting for the first byte.
+// ReadContext reads what is buffered, up to len(p), waiting for the first byte.
 func (f *Fifo) ReadContext(ctx context.Context, p []byte) (int, error) {
 	for {
 		f.mu.Lock()
@@ -80,10 +80,10 @@ func (f *Fifo) ReadContext(ctx context.Context, p []byte) (int, error) {
 	}
 }
 
-// Read is ReadContext without an end.
+// Read is ReadContext with a context that never ends.
 func (f *Fifo) Read(p []byte) (int, error) { return f.ReadContext(context.Background(), p) }
 
-// Write is WriteContext without an end.
+// Write is WriteContext with a context that never ends.
 func (f *Fifo) Write(p []byte) (int, error) { return f.WriteContext(context.Background(), p) }
 
 // Reset drops what is buffered.

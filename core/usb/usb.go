@@ -1,7 +1,6 @@
-// Package usb holds what the bench knows of USB: ids, descriptors (USB 2.0,
-// section 9.6), control and bulk transfers, and the Bus to which devices are connected.
-// Where the devices really are (this computer, an exporter) is the matter of
-// the Bus's implementation.
+// Package usb holds what the bench needs of USB: ids, descriptors (USB 2.0, section
+// 9.6), control and bulk transfers, and the Bus to which devices are connected. Whether
+// that is this computer's bus or an exporter's is up to the implementation of Bus.
 package usb
 
 import (
@@ -51,7 +50,7 @@ func (c Class) String() string {
 	return fmt.Sprintf("%02x/%02x/%02x", c.Class, c.Subclass, c.Protocol)
 }
 
-// Info is what a bus lists of a device.
+// Info describes a device in a bus's list.
 type Info struct {
 	Path       string // where it is connected, in the exporter's words
 	BusID      string // such as 1-2
@@ -75,8 +74,8 @@ type Setup struct {
 // In reports whether the data comes from the device.
 func (s Setup) In() bool { return s.RequestType&0x80 != 0 }
 
-// A Transfer that was submitted. Wait returns the bytes received, or the count
-// sent, and may be called once.
+// A Transfer has been submitted. Wait returns the bytes received, or the number sent,
+// and may be called once.
 type Transfer interface {
 	Wait(ctx context.Context) (data []byte, n int, err error)
 }

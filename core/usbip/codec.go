@@ -32,7 +32,7 @@ const (
 
 	// maxTransfer bounds one transfer's data, in bytes; a longer one is refused.
 	maxTransfer = 1 << 20
-	// maxDevices and maxInterfaces bound what a list may hold.
+	// maxDevices and maxInterfaces limit the length of a list.
 	maxDevices    = 1024
 	maxInterfaces = 32
 )
@@ -56,7 +56,7 @@ const (
 	errnoESHUTDOWN  = 108
 )
 
-// ErrProtocol is what the other side's bytes are when they are no USB/IP.
+// ErrProtocol is returned when the other side does not speak USB/IP.
 var ErrProtocol = errors.New("not USB/IP")
 
 type opHeader struct {
@@ -170,7 +170,7 @@ func unpackSetup(b [8]byte) usb.Setup {
 	return usb.Setup{RequestType: b[0], Request: b[1], Value: le.Uint16(b[2:]), Index: le.Uint16(b[4:]), Length: le.Uint16(b[6:])}
 }
 
-// errno gives a transfer's error its Linux number, negative, as on the wire.
+// errno returns the negative Linux error number of a transfer's error, as on the wire.
 func errno(err error) int32 {
 	switch {
 	case err == nil:
@@ -201,10 +201,10 @@ func fromErrno(n int32) error {
 	return fmt.Errorf("the transfer failed with error number %d", -n)
 }
 
-// buffers are reused between transfers: large ones come thousands a second.
+// buffers are reused between transfers: there are thousands of large ones a second.
 var buffers = sync.Pool{New: func() any { b := make([]byte, 0, 64<<10+urbHeader); return &b }}
 
-// borrow returns a buffer of n bytes, and what gives it back.
+// borrow returns a buffer of n bytes and the function that returns it to the pool.
 func borrow(n int) (b []byte, giveBack func()) {
 	p := buffers.Get().(*[]byte)
 	if cap(*p) < n {

@@ -26,7 +26,7 @@ type Gadget interface {
 	Out(ctx context.Context, endpoint uint8, p []byte) (int, error)
 }
 
-// A Source is what an exporter exports. Imported devices stay in its list.
+// A Source is the set of devices that an exporter offers. Imported devices stay listed.
 type Source interface {
 	List() []usb.Info
 	// Claim reserves a device for one importer: usb.ErrNotFound, usb.ErrBusy. The
@@ -133,14 +133,14 @@ type session struct {
 	bytes   int // to the device, of all that is pending
 }
 
-// What may be under way at once. The protocol has no flow control, and the
-// reader never waits, since unlinks come the same way.
+// Limits on pending transfers. The protocol has no flow control, and the reader never
+// waits, since unlink requests arrive on the same connection.
 const (
 	maxPending      = 4096
 	maxPendingBytes = 64 << 20
 )
 
-// queue is the transfers of one endpoint, in order. Only its worker takes.
+// queue holds the transfers of one endpoint, in order. Only its worker removes them.
 type queue struct {
 	more chan struct{}
 
@@ -158,7 +158,7 @@ func (q *queue) put(p *pending) {
 	}
 }
 
-// take returns the first; nil if there is none.
+// take removes and returns the first; nil if there is none.
 func (q *queue) take() *pending {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -173,7 +173,7 @@ func (q *queue) take() *pending {
 	return p
 }
 
-// pending is a transfer that was not answered yet.
+// pending is a transfer that has not been answered.
 type pending struct {
 	urb
 	data     []byte
@@ -256,7 +256,7 @@ func (s *session) work(address uint8, q *queue) {
 	}
 }
 
-// carry carries one transfer out and answers it, unless it was unlinked.
+// carry executes one transfer and answers it, unless it was unlinked.
 func (s *session) carry(address uint8, p *pending) {
 	defer p.cancel()
 	if p.giveBack != nil {

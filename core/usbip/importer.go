@@ -169,7 +169,7 @@ func (d *device) Close() error {
 	return nil
 }
 
-// end answers every transfer with ErrGone; further ones are not begun.
+// end completes every pending transfer with ErrGone; no further ones are started.
 func (d *device) end() {
 	d.mu.Lock()
 	if d.closed {
@@ -198,7 +198,7 @@ func (d *device) run(r io.Reader) {
 		}
 		d.mu.Lock()
 		if u.Command == retUnlink {
-			// Withdrawn, or answered before (status 0): no other reply comes.
+			// Unlinked, or completed before (status 0): there is no other reply.
 			target := d.unlinks[u.Seq]
 			t := d.pending[target]
 			delete(d.pending, target)
@@ -213,8 +213,8 @@ func (d *device) run(r io.Reader) {
 		t := d.pending[u.Seq]
 		delete(d.pending, u.Seq)
 		d.mu.Unlock()
-		// A reply to nothing cannot be told from what follows it, and one with more
-		// than was asked for is no USB/IP.
+		// After a reply to an unknown transfer the stream cannot be read any further,
+		// and a reply with more data than was asked for is not USB/IP.
 		if u.Command != retSubmit || t == nil || u.B < 0 || u.B > t.urb.B {
 			if t != nil {
 				t.err = ErrProtocol
@@ -286,8 +286,7 @@ func (d *device) Control(ctx context.Context, s usb.Setup, data []byte) ([]byte,
 	return got, err
 }
 
-// Wait waits for the transfer's answer; when ctx ends first, the transfer is
-// withdrawn.
+// Wait waits for the transfer to complete; if ctx ends first, the transfer is unlinked.
 func (t *transfer) Wait(ctx context.Context) ([]byte, int, error) {
 	select {
 	case <-t.done:
@@ -298,7 +297,7 @@ func (t *transfer) Wait(ctx context.Context) ([]byte, int, error) {
 	}
 }
 
-// withdraw withdraws a transfer without waiting until that is written.
+// withdraw unlinks a transfer without waiting for the request to be written.
 func (d *device) withdraw(seq uint32) {
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -1,5 +1,4 @@
-// Package access says who may do what: rights, the actor on whose behalf something
-// is done, and keys for programs.
+// Package access defines who may do what: rights, actors, and keys for programs.
 package access
 
 import (
@@ -18,7 +17,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// Right is what an operation asks of whoever wants it done.
+// Right is what an operation requires of its actor.
 type Right string
 
 // The rights. Each of them includes [Look].
@@ -30,7 +29,7 @@ const (
 	Own      Right = "own"      // let others in, name directories of this computer
 )
 
-// Actor is on whose behalf something is done. The zero value may do nothing.
+// Actor is who does something, or for whom it is done. The zero value may do nothing.
 type Actor struct {
 	Kind   string // owner, browser, phone, access
 	Name   string
@@ -50,7 +49,7 @@ func Owner(name string) Actor {
 	return Actor{OwnerKind, name, []Right{Look, Use, Consent, Maintain, Own}}
 }
 
-// Browser is a signed-in browser, before which a person sits.
+// Browser is a signed-in browser with a person in front of it.
 func Browser(name string) Actor { return Actor{BrowserKind, name, []Right{Look, Use, Consent}} }
 
 // Phone is the browser of a phone with the page of one device.
@@ -61,40 +60,40 @@ func (a Actor) May(r Right) bool {
 	return slices.Contains(a.Rights, r) || r == Look && len(a.Rights) > 0
 }
 
-// String is the actor as it stands in the audit: kind/name.
+// String returns the actor as written in the audit: kind/name.
 func (a Actor) String() string { return a.Kind + "/" + a.Name }
 
 type actorKey struct{}
 
-// With returns a context in which an actor acts.
+// With returns a context that carries an actor.
 func With(ctx context.Context, a Actor) context.Context { return context.WithValue(ctx, actorKey{}, a) }
 
-// From is who acts in a context; the zero actor where nobody is named.
+// From returns the actor of a context; the zero Actor if there is none.
 func From(ctx context.Context) Actor {
 	a, _ := ctx.Value(actorKey{}).(Actor)
 	return a
 }
 
-// Keys makes and knows keys for programs. Their secrets are not kept, only their
-// SHA-256 digests.
+// Keys creates and verifies access keys. Only the SHA-256 digests of their secrets are
+// kept.
 type Keys struct {
 	Store *store.Store
 	Clock clock.Clock
 }
 
-// grantable are the rights that a key may have: consent is a person's, and who owns
-// the bench lets others in.
+// grantable are the rights that a key may have. Consent takes a person, and only the
+// owner admits others.
 var grantable = []Right{Look, Use, Maintain}
 
-// longest is how long a key may be good.
+// longest is the longest time for which a key may be valid.
 const longest = 366 * 24 * time.Hour
 
 var nameShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
-// prefix tells people and tools that a text is such a key.
+// prefix marks a text as an access key for people and tools.
 const prefix = "ebkey-"
 
-// Make makes a key and returns its secret, which is told once.
+// Make creates a key and returns its secret, which cannot be read again.
 func (k *Keys) Make(ctx context.Context, name string, rights []string, good time.Duration) (secret string, a store.Access, err error) {
 	switch {
 	case !nameShape.MatchString(name):
@@ -122,10 +121,10 @@ func (k *Keys) Make(ctx context.Context, name string, rights []string, good time
 	return secret, a, nil
 }
 
-// ErrKey is a key that is not good: never made, ended by somebody, or over.
+// ErrKey is the error for an invalid key: unknown, revoked or expired.
 var ErrKey = problem.New(problem.Refused, "this access key is not good here, or has ended")
 
-// Check finds out whose key a secret is.
+// Check returns the actor whose key a secret is.
 func (k *Keys) Check(ctx context.Context, secret string) (Actor, error) {
 	if !strings.HasPrefix(secret, prefix) {
 		return Actor{}, ErrKey

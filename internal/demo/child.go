@@ -13,7 +13,7 @@ import (
 	"time"
 )
 
-// startWithin is how long a child may take until it answers.
+// startWithin is how long a child may take to answer.
 const startWithin = 20 * time.Second
 
 // child is a process that ends when its standard input does.
@@ -24,15 +24,15 @@ type child struct {
 	err  error         // then: how
 }
 
-// spawn starts this program with args, gives it first, unless that is nil, as
-// JSON, and waits for its first answer, which is decoded into answer.
+// spawn starts this program with args, sends it first as JSON, unless that is nil, and
+// decodes its first answer into answer.
 func spawn(log io.Writer, first, answer any, args ...string) (*child, error) {
 	exe, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
 	cmd := exec.Command(exe, args...)
-	// A group of its own: Ctrl-C at the terminal is for the demo to pass on.
+	// Its own process group: the demo passes on Ctrl-C from the terminal.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	in, err := cmd.StdinPipe()
 	if err != nil {
@@ -81,8 +81,8 @@ func spawn(log io.Writer, first, answer any, args ...string) (*child, error) {
 	return c, nil
 }
 
-// tail keeps what a child says until it has started, so that it can be part of
-// an error, and passes it on from then.
+// tail keeps a child's output until it has started, so that an error can quote it, and
+// passes it on afterwards.
 type tail struct {
 	mu      sync.Mutex
 	to      io.Writer

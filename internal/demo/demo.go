@@ -1,6 +1,6 @@
-// Package demo runs a bench with the demo's stand-ins: each is a process of its
-// own, held by a pipe, so that none outlives this one, however it ends. It tells
-// the bench of the stand-ins as a person would, by the interface.
+// Package demo runs a bench with the demo's stand-ins, each in a process that ends when
+// a pipe from this process closes, so that none is left behind. It adds the stand-ins to
+// the bench through the bench's interface, as a person would.
 package demo
 
 import (
@@ -35,7 +35,7 @@ type Config struct {
 	Out, Err  io.Writer
 }
 
-// Addresses is what the file says.
+// Addresses is the content of the address file.
 type Addresses struct {
 	Service     string `json:"service"`
 	Socket      string `json:"socket"`
@@ -92,8 +92,8 @@ type demo struct {
 	client   *client.Client
 }
 
-// choosePorts takes four ports that follow each other, or free ones, and makes
-// sure that nobody has them.
+// choosePorts returns four consecutive ports, or free ones, and checks that they are not
+// in use.
 func choosePorts(first int) (ports [4]int, err error) {
 	for i := range ports {
 		if first == 0 {
@@ -150,8 +150,8 @@ func (d *demo) startService(at *service.Addresses) (err error) {
 	return err
 }
 
-// tell tells the bench of the stand-ins' host, driver set and project, and waits
-// until it sees the devices.
+// tell adds the stand-ins' host, driver set and project to the bench and waits until it
+// sees the devices.
 func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) error {
 	ctx, cancel := context.WithTimeout(ctx, readyWithin)
 	defer cancel()
@@ -204,7 +204,7 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 	}
 }
 
-// tellOfTheUnseen puts those on the rack that no bus shows.
+// tellOfTheUnseen adds the devices that no bus shows to the rack.
 func (d *demo) tellOfTheUnseen(ctx context.Context, bodies []demoBody) error {
 	devices, err := d.client.Devices(ctx, "")
 	if err != nil {
@@ -221,7 +221,7 @@ func (d *demo) tellOfTheUnseen(ctx context.Context, bodies []demoBody) error {
 	return nil
 }
 
-// appDir finds the demo's app, below where one stands or beside the program.
+// appDir finds the demo's app below the working directory or beside the program.
 func appDir() (string, error) {
 	places := []string{"demo/apps/callout"}
 	if exe, err := os.Executable(); err == nil {
@@ -289,8 +289,8 @@ func (d *demo) handsURL(ctx context.Context) string {
 	return ""
 }
 
-// supervise waits for ctx to end, and starts the service again should it end
-// before: the stand-ins do not notice.
+// supervise waits for ctx to end and restarts the service if it ends earlier; the
+// stand-ins keep running.
 func (d *demo) supervise(ctx context.Context) error {
 	for {
 		select {
@@ -309,7 +309,7 @@ func (d *demo) supervise(ctx context.Context) error {
 	}
 }
 
-// stop ends both children, the service first.
+// stop stops both children, the service first.
 func (d *demo) stop() {
 	for _, c := range []*child{d.service, d.standins} {
 		if c != nil {

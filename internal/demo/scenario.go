@@ -24,8 +24,8 @@ type demoBody struct {
 	told                       bool   // no bus shows it, so the bench is told of it
 }
 
-// demoBodies are the stand-ins of the demo, each with the trouble that it starts
-// with. With few of them, the first two.
+// demoBodies are the stand-ins of the demo, each with its first trouble. With --few,
+// only the first two are used.
 var demoBodies = []demoBody{
 	{name: "heron-1", maker: "halden", model: "H3", serial: "HH3 0042 9A07", ready: true,
 		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install", "rests": "100 minutes"}}},
@@ -44,7 +44,7 @@ var demoBodies = []demoBody{
 	{name: "kittiwake-1", maker: "wick", model: "W2", serial: "W 2 0007", told: true},
 }
 
-// crewNumber is that of Fellgate Rescue at the stand-in authority.
+// crewNumber is the account number of Fellgate Rescue at the stand-in authority.
 const crewNumber = "4471 0926"
 
 // fewBodies is how many there are with few.
@@ -57,8 +57,7 @@ func bodiesOf(cfg Config) []demoBody {
 	return demoBodies
 }
 
-// scenario makes the stand-ins' scenario, and the driver set that the bench is
-// given.
+// scenario returns the stand-ins' scenario and the driver set for the bench.
 func scenario(cfg Config, ports [4]int, bench client.Bench) (sc standin.Scenario, offered []byte, err error) {
 	at := func(i int) string { return fmt.Sprintf("127.0.0.1:%d", ports[i]) }
 	sc = standin.Scenario{Dir: filepath.Join(cfg.State, "standins"), Host: hostName, Answer: cfg.Answer, Boot: cfg.Boot, Crew: crewNumber,
@@ -95,7 +94,7 @@ func scenario(cfg Config, ports [4]int, bench client.Bench) (sc standin.Scenario
 	return sc, offered, nil
 }
 
-// driverSet makes a driver set of the demo, the same bytes each time.
+// driverSet builds the demo's driver set; the bytes are the same each time.
 func driverSet(name, version, maker string, size int, ids ...string) ([]byte, error) {
 	var seed [32]byte
 	copy(seed[:], name+version)

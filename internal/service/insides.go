@@ -33,8 +33,7 @@ import (
 	"earlybench.invalid/earlybench/internal/web"
 )
 
-// Insides is a bench without its faces: what is known, the rack, the ways, the use
-// cases.
+// Insides is a bench without its interfaces: facts, rack, ways and use cases.
 type Insides struct {
 	Store   *store.Store
 	Files   store.Files
@@ -58,7 +57,7 @@ type Insides struct {
 	ready    chan struct{} // closed once all on record was read
 }
 
-// MakeInsides wires a bench's insides. Nothing of them moves before Start.
+// MakeInsides wires a bench's insides. Nothing runs before Start.
 func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *library.Library, c clock.Clock, keys state.Keys, name string) (*Insides, error) {
 	registry, err := fact.NewRegistry(fact.Builtin()...)
 	if err != nil {
@@ -102,8 +101,7 @@ func offered(shelf *driver.Shelf) func(usb string) string {
 	}
 }
 
-// Face makes the interface that speaks for the insides, at an address; who has that
-// key and name is given in cfg.
+// Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
 	cfg.Supply, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Supply, in.Prep, in.Sheets, in.Retire, in.Tryouts
@@ -111,8 +109,7 @@ func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	return web.New(cfg, address)
 }
 
-// Start reads what is on record, goes on with the jobs that were cut off, and begins
-// to watch.
+// Start reads the records, resumes interrupted jobs and starts watching hosts.
 func (in *Insides) Start(ctx context.Context) error {
 	if err := in.Rack.Read(ctx); err != nil {
 		return err
@@ -154,10 +151,10 @@ func (in *Insides) setSheets(ctx context.Context, lib *sheet.Library) error {
 	return nil
 }
 
-// trimEvery is how often history that is too old is dropped.
+// trimEvery is how often old history is dropped.
 const trimEvery = 6 * time.Hour
 
-// trim drops old history until ctx ends.
+// trim drops old history regularly until ctx ends.
 func (in *Insides) trim(ctx context.Context) {
 	for clock.Sleep(ctx, clock.System{}, trimEvery) == nil {
 		if err := in.Store.TrimHistory(ctx, in.Clock.Now()); err != nil && ctx.Err() == nil {
@@ -166,7 +163,7 @@ func (in *Insides) trim(ctx context.Context) {
 	}
 }
 
-// Close ends all in the order in which the one needs the other.
+// Close stops everything, dependents first.
 func (in *Insides) Close() {
 	in.Jobs.Close()
 	in.end()

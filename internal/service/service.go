@@ -36,7 +36,7 @@ type Config struct {
 	Development bool // with a socket that moves the clock
 }
 
-// Addresses are where a running bench is reached.
+// Addresses are the addresses of a running bench.
 type Addresses struct {
 	Service     string `json:"service"`
 	Socket      string `json:"socket"`
@@ -44,7 +44,7 @@ type Addresses struct {
 	Development string `json:"development,omitempty"`
 }
 
-// PortTaken is the error of a port that somebody else has.
+// PortTaken is the error for a port that is already in use.
 type PortTaken struct {
 	Port int
 	By   string // what is known of who has it; may be ""
@@ -58,7 +58,7 @@ func (p *PortTaken) Error() string {
 	return fmt.Sprintf("port %d is taken%s; stop that, or choose another with --port N (0 takes a free one)", p.Port, by)
 }
 
-// Run runs a bench until ctx ends. started is called once everything answers.
+// Run runs a bench until ctx ends. It calls started once everything answers.
 func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	release, err := state.Lock(cfg.State)
 	if err != nil {
@@ -124,8 +124,8 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	return nil
 }
 
-// owner is the person who runs the bench: whoever reaches its socket, or was
-// given a sign-in address, speaks as that person.
+// owner is the person who runs the bench. Whoever reaches its socket, or received a
+// sign-in address, acts as that person.
 func owner() string {
 	if u, err := user.Current(); err == nil && u.Username != "" {
 		return u.Username
@@ -221,8 +221,8 @@ func serveDevelopment(path string, moved *clock.Moved) (end func(), err error) {
 	return func() { cancel(); l.Close(); serving.Wait() }, nil
 }
 
-// Holder tells which process listens on a loopback port, as far as Linux lets
-// one see; "" if it does not.
+// Holder returns the process that listens on a loopback port, as far as Linux shows it;
+// "" otherwise.
 func Holder(port int) string {
 	inode := listeningInode(port)
 	if inode == "" {

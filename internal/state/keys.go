@@ -15,8 +15,8 @@ import (
 	"earlybench.invalid/earlybench/core/developer"
 )
 
-// Keys are the bench's own keys. Each is made when it is read first, and kept in a file
-// that only its owner may read.
+// Keys are the bench's own keys. Each is created when it is first read, and kept in a
+// file that only its owner can read.
 type Keys struct {
 	Link        ssh.Signer     // bench.key: who the bench is on a device link
 	Development *developer.Key // development.key: by which it signs the apps that it packs
@@ -53,7 +53,7 @@ func linkKey(dir string) (ssh.Signer, error) {
 	return s, nil
 }
 
-// DevelopmentKey reads the key by which apps are signed, in PEM (PKCS #8).
+// DevelopmentKey reads the key that signs apps, in PEM (PKCS #8).
 func DevelopmentKey(dir string) (*developer.Key, error) {
 	raw, file, err := readOrMake(dir, "development.key", func() ([]byte, error) {
 		key, err := developer.New()
@@ -72,8 +72,8 @@ func DevelopmentKey(dir string) (*developer.Key, error) {
 	return key, nil
 }
 
-// readOrMake reads a key's file, or makes one. Of two programs that make it at once the
-// first one's stays.
+// readOrMake reads a key's file or creates it. If two programs create it at once, the
+// first one's is kept.
 func readOrMake(dir, name string, make func() ([]byte, error)) (raw []byte, file string, err error) {
 	file = filepath.Join(dir, name)
 	raw, err = os.ReadFile(file)
@@ -93,7 +93,7 @@ func readOrMake(dir, name string, make func() ([]byte, error)) (raw []byte, file
 	return raw, file, err
 }
 
-// keepKey writes a key's file whole or not at all; one that is there already stays.
+// keepKey writes a key's file completely or not at all; an existing file is kept.
 func keepKey(file string, raw []byte) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return err

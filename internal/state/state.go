@@ -1,5 +1,4 @@
-// Package state says where a bench keeps what it keeps: the state directory,
-// and in it the socket, the key, the lock.
+// Package state locates a bench's state directory with its socket, keys and lock.
 package state
 
 import (
@@ -12,7 +11,7 @@ import (
 	"syscall"
 )
 
-// longestSocket is what still fits a Unix socket's address, in bytes.
+// longestSocket is the longest path of a Unix socket, in bytes.
 const longestSocket = 100
 
 // Dir is the state directory: the one given, else EARLYBENCH_STATE, else
@@ -35,9 +34,8 @@ func Dir(given string) (string, error) {
 	return filepath.Abs(given)
 }
 
-// Socket is the path of a socket of the bench with a state directory. One that
-// would be too long for an address goes into the runtime directory, under a
-// digest.
+// Socket returns the path of a socket of the bench with a state directory. If that
+// would be too long, the socket is in the runtime directory, named by a digest.
 func Socket(dir, name string) string {
 	p := filepath.Join(dir, "run", name+".sock")
 	if len(p) <= longestSocket {
@@ -51,7 +49,7 @@ func Socket(dir, name string) string {
 	return filepath.Join(base, "earlybench", hex.EncodeToString(sum[:6]), name+".sock")
 }
 
-// SocketDir makes the directory of a socket, for its owner only.
+// SocketDir creates the directory of a socket, accessible to its owner only.
 func SocketDir(socket string) error {
 	dir := filepath.Dir(socket)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
@@ -67,14 +65,14 @@ func SocketDir(socket string) error {
 	return os.Chmod(dir, 0o700)
 }
 
-// Held is the error of a state directory that a running bench has.
+// Held is the error for a state directory that a running bench uses.
 type Held struct{ Dir, By string }
 
 func (h *Held) Error() string {
 	return fmt.Sprintf("a bench runs with the state %s already (process %s); stop it, or name another state with --state", h.Dir, h.By)
 }
 
-// Lock takes the state directory for this process, until release or its end.
+// Lock locks the state directory for this process until release is called or it ends.
 func Lock(dir string) (release func(), err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make the state directory: %w", err)

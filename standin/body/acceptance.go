@@ -19,7 +19,7 @@ type developerState struct {
 	Accepted time.Time `json:"accepted"` // zero: its owner has not
 }
 
-// figures is how many figures are typed to accept a developer.
+// figures is the number of digits to type to accept a developer.
 const figures = 4
 
 // maxStopped bounds how many developers a body remembers whose apps it has stopped.
@@ -47,7 +47,7 @@ func (b *Body) stopUnaccepted(a *app) error {
 	return rpc.Errorf(rpc.CodeUnaccepted, "the owner of this device has not accepted the developer of %s", a.ID)
 }
 
-// challengeAnew makes figures that were shown before wrong. The lock is held.
+// challengeAnew invalidates the figures that were shown before. The lock is held.
 func (b *Body) challengeAnew() {
 	raw := make([]byte, 12)
 	rand.Read(raw) //nolint:errcheck // it never fails
@@ -55,7 +55,8 @@ func (b *Body) challengeAnew() {
 	b.screen.wrong = 0
 }
 
-// isStopped reports whether a developer's apps are stopped, and were. The lock is held.
+// isStopped reports whether an app of a developer was stopped at its start and the
+// developer is still not accepted. The lock is held.
 func (b *Body) isStopped(by string) bool {
 	d := b.st.Developers[by]
 	return b.cfg.Spec.Accept != nil && d != nil && d.Accepted.IsZero()
@@ -74,11 +75,13 @@ func (b *Body) forgetStopped(by string) {
 	}
 }
 
-// accepted and stopped are the developers that were accepted, and those whose apps
-// were stopped. The lock is held.
+// accepted returns the accepted developers. The lock is held.
 func (b *Body) accepted() []string {
 	return b.developers(func(d *developerState) bool { return !d.Accepted.IsZero() })
 }
+
+// stopped returns the developers whose apps were stopped and who are not accepted. The
+// lock is held.
 func (b *Body) stopped() []string {
 	return b.developers(func(d *developerState) bool { return d.Accepted.IsZero() })
 }
@@ -93,7 +96,7 @@ func (b *Body) developers(which func(*developerState) bool) []string {
 	return out
 }
 
-// developerFacts are what it tells of developers. The lock is held.
+// developerFacts returns the facts that the body reports of developers. The lock is held.
 func (b *Body) developerFacts() []telling {
 	if b.cfg.Spec.Accept == nil {
 		return nil
@@ -101,7 +104,7 @@ func (b *Body) developerFacts() []telling {
 	return []telling{{fact.AcceptDevelopers, b.accepted()}, {fact.AcceptStopped, b.stopped()}, {fact.AcceptChallenge, b.st.Challenge}}
 }
 
-// composeAccept is the page of an app that was stopped. The lock is held.
+// composeAccept builds the page of a stopped app. The lock is held.
 func (b *Body) composeAccept(s *scene) {
 	spec, a := b.cfg.Spec.Accept, b.st.Apps[b.screen.about]
 	if a == nil || !b.isStopped(a.By) {
@@ -113,7 +116,7 @@ func (b *Body) composeAccept(s *scene) {
 	s.keys = b.digitKeys(spec.Button, func() { b.accept(a) })
 }
 
-// accept tries the figures that were typed. The lock is held.
+// accept checks the figures that were typed. The lock is held.
 func (b *Body) accept(a *app) {
 	spec := b.cfg.Spec.Accept
 	typed := b.screen.typed
@@ -134,8 +137,8 @@ func (b *Body) accept(a *app) {
 	}
 }
 
-// developerRows are the developers that its owner has accepted, to be forgotten. The
-// lock is held.
+// developerRows returns a row for each accepted developer, by which the owner can
+// revoke it. The lock is held.
 func (b *Body) developerRows() []Element {
 	var out []Element
 	for _, by := range b.accepted() {

@@ -22,7 +22,7 @@ type question struct {
 	heldAt  time.Time
 }
 
-// wants is what the bench is to show or say for the question.
+// wants is what the bench has to show or say for the question.
 func (a *AdmitSpec) wants() string {
 	if a.Pick != nil {
 		return device.WantsNumber
@@ -30,10 +30,10 @@ func (a *AdmitSpec) wants() string {
 	return ""
 }
 
-// holdFor is how long a key stays held: a mouse has one finger only.
+// holdFor is how long a key counts as held after a click: a mouse cannot hold two keys.
 const holdFor = 4 * time.Second
 
-// prepare chooses what the owner picks from, or holds.
+// prepare chooses the numbers to pick from, or the keys to hold.
 func (q *question) prepare() {
 	q.numbers = []string{q.visitor.Number}
 	for len(q.numbers) < 4 {
@@ -47,7 +47,7 @@ func (q *question) prepare() {
 	slices.Sort(q.keys[:])
 }
 
-// onPick is the answer that a picked number is.
+// onPick returns the answer for a picked number.
 func (q *question) onPick(number, long string) string {
 	if number != q.visitor.Number {
 		return "no"
@@ -55,7 +55,7 @@ func (q *question) onPick(number, long string) string {
 	return q.within(long)
 }
 
-// within is for how long a bench is let in: one that several people use for this visit.
+// within limits how long a bench is admitted: a shared bench only for this visit.
 func (q *question) within(long string) string {
 	if q.visitor.Shared {
 		return "visit"
@@ -63,7 +63,7 @@ func (q *question) within(long string) string {
 	return long
 }
 
-// holdKey presses a real key while a question stands. The lock is held.
+// holdKey presses a hardware key while a question is shown. The lock is held.
 func (b *Body) holdKey(key int) {
 	q := b.question
 	now := b.cfg.Clock.Now()
@@ -75,7 +75,7 @@ func (b *Body) holdKey(key int) {
 	q.held, q.heldAt = key, now
 }
 
-// Admission tells how it stands with a key.
+// Admission returns whether the holder of a key is admitted, and until when.
 func (b *Body) Admission(key string) device.Admittance {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -90,11 +90,11 @@ func (b *Body) admission(key string) device.Admittance {
 	return device.Admittance{State: device.Admitted, For: a.For, Until: a.Until}
 }
 
-// seemsLocked is what the device tells a computer of its lock: while its link is
-// stale, that it is locked, whatever the screen shows.
+// seemsLocked is the lock state that the device reports to a computer: with a stale
+// link it reports locked, whatever the screen shows.
 func (b *Body) seemsLocked() bool { return b.locked || b.stale }
 
-// Ask puts the question on the screen.
+// Ask shows the admission question on the screen and waits for the answer.
 func (b *Body) Ask(ctx context.Context, v device.Visitor, report func(device.Admittance)) {
 	b.mu.Lock()
 	if _, ok := b.st.Admissions[v.Key]; ok {

@@ -33,13 +33,13 @@ type Config struct {
 	Log    *slog.Logger
 	// Crew is the number of the crew's account, eight digits in two groups.
 	Crew string
-	// Answer, where not zero, is used instead of the spec's time for a question.
+	// Answer, if not zero, replaces the spec's time limit for a question.
 	Answer time.Duration
-	// Begin, where not nil, is applied to a body that has no state yet.
+	// Begin, if not nil, is applied to a body that has no saved state.
 	Begin *Beginning
 }
 
-// Beginning is the state in which a new body comes.
+// Beginning is the state in which a new body starts.
 type Beginning struct {
 	Opened   bool              `json:"opened"`
 	Locked   bool              `json:"locked"`
@@ -86,7 +86,7 @@ type Body struct {
 	run  *engine
 }
 
-// New makes a body from its kept state, or a new one.
+// New returns a body with its saved state, or a new one if there is none.
 func New(cfg Config) (*Body, error) {
 	m, ok := cfg.Spec.Models[cfg.Model]
 	if !ok {
@@ -167,7 +167,7 @@ func (b *Body) Family() string { return b.cfg.Spec.Family }
 // Cradled reports whether it has no data port, only a cradle for power.
 func (b *Body) Cradled() bool { return b.cfg.Spec.Port == "power" }
 
-// Mark is the maker's mark, as it stands on the body.
+// Mark is the maker's mark, as printed on the body.
 func (b *Body) Mark() string { return b.cfg.Spec.Look.Mark }
 
 func (b *Body) stateFile() string { return filepath.Join(b.cfg.Dir, b.cfg.Name, "state.json") }
@@ -182,7 +182,7 @@ func (b *Body) touchState() {
 	b.redraw()
 }
 
-// redraw makes the next picture a new one. The lock is held.
+// redraw marks the current picture as outdated. The lock is held.
 func (b *Body) redraw() {
 	b.rev++
 	close(b.changed)
@@ -196,7 +196,7 @@ func (b *Body) Changed() <-chan struct{} {
 	return b.changed
 }
 
-// Descriptor is how the body shows itself on the cable just now.
+// Descriptor returns the USB descriptor that the body presents now.
 func (b *Body) Descriptor() usb.Descriptor {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -235,7 +235,7 @@ func (b *Body) serial() string { return b.cfg.Serial }
 
 func (b *Body) shows(spec IfaceSpec) bool { return b.holds(spec.When) }
 
-// release is the OS release that it has now. The lock is held.
+// release is the installed OS release. The lock is held.
 func (b *Body) release() string {
 	if b.st.Release != "" {
 		return b.st.Release
@@ -305,7 +305,7 @@ func (b *Body) Fingerprint() string {
 // fingerprint is Fingerprint with the lock held.
 func (b *Body) fingerprint() string { return ssh.FingerprintSHA256(b.signer.PublicKey()) }
 
-// fill puts the body's own data into a text.
+// fill replaces the {words} of a text with the body's own data.
 func (b *Body) fill(s string) string {
 	return strings.NewReplacer("{name}", b.cfg.Name, "{code}", b.cfg.Model, "{serial}", b.serial(), "{release}", b.release(),
 		"{admitted}", b.admittedWords()).Replace(s)
@@ -322,8 +322,8 @@ func (b *Body) admittedWords() string {
 	}
 }
 
-// wipe makes it a new device: another key, everything closed, nothing on it.
-// The lock is held.
+// wipe resets the body to a new device: a new key, everything closed, no apps. The
+// lock is held.
 func (b *Body) wipe() {
 	fresh, err := newState(b.cfg.Spec, b.cfg.Clock.Now())
 	if err != nil {

@@ -25,7 +25,7 @@ const (
 //	text(x, y, size i32, at, length u32, rgb u32)   a baseline at y; UTF-8 in memory
 //	show()
 //
-// and nothing is seen before show.
+// and nothing is visible before show.
 type canvas struct {
 	mu     sync.Mutex
 	shown  []mark
@@ -39,7 +39,7 @@ type mark struct {
 	rgb           uint32
 }
 
-// maxMarks bounds what one picture of an app may hold.
+// maxMarks limits the marks in one picture of an app.
 const maxMarks = 2000
 
 func (c *canvas) add(m mark) {

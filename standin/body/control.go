@@ -82,7 +82,7 @@ func (b *Body) currentRelease() string {
 	return b.release()
 }
 
-// show makes the device show what it is called, so that a person finds it.
+// show displays the device's handle, so that a person can find it.
 func (b *Body) show(handle string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -92,11 +92,11 @@ func (b *Body) show(handle string) {
 	b.redraw()
 }
 
-// tellAgain is how often a device tells everything again, so that what is good for a
-// time only stays known.
+// tellAgain is how often a device reports all its facts again, so that facts which
+// expire stay known.
 const tellAgain = 3 * time.Minute
 
-// followFacts tells all facts, then each that changes, until ctx ends.
+// followFacts reports all facts, then every change, until ctx ends.
 func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) error {
 	told := map[fact.Key]string{}
 	for {
@@ -137,7 +137,7 @@ func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) 
 	}
 }
 
-// telling is one fact that a body tells.
+// telling is one fact that a body reports.
 type telling struct {
 	key   fact.Key
 	value any
@@ -187,11 +187,11 @@ func (b *Body) appList() []device.App {
 	return out
 }
 
-// errResting is how a device refuses what it does not do while it rests.
+// errResting is the answer to what a device refuses to do while it rests.
 var errResting = rpc.Errorf(rpc.CodeAsleep, "it rests, and takes nothing until it is woken")
 
-// offer checks, before a byte is sent, whether an app can be had here, and says
-// which of its files are lacking.
+// offer checks, before any file is sent, whether an app can be installed here, and
+// returns the files that are missing.
 func (b *Body) offer(params json.RawMessage) (any, error) {
 	o, err := rpc.Decode[link.Offer](params)
 	if err != nil {
@@ -262,8 +262,8 @@ func isDigest(s string) bool {
 	return err == nil && len(raw) == sha256.Size
 }
 
-// install switches to an offered app once all of its files are there and are
-// what the manifest says.
+// install switches to an offered app once all its files have arrived and match the
+// manifest.
 func (b *Body) install(sum string) error {
 	if !isDigest(sum) {
 		return fmt.Errorf("%.80q is no digest", sum)
@@ -297,7 +297,7 @@ func (b *Body) install(sum string) error {
 	return nil
 }
 
-// sweep removes the files that no installed app has. The lock is held.
+// sweep removes the files that no installed app uses. The lock is held.
 func (b *Body) sweep() {
 	keep := map[string]bool{}
 	for _, a := range b.st.Apps {
@@ -313,7 +313,7 @@ func (b *Body) sweep() {
 	}
 }
 
-// checked takes the digest of a file that has come, computed while it came.
+// checked returns the digest of a received file, computed while it was received.
 func (b *Body) checked(name, sum string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

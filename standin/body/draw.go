@@ -150,7 +150,7 @@ func (p *painter) ring(c color.Color, w, x, y, r float64) {
 	p.Stroke()
 }
 
-// path fills a shape through points; the first and last are joined.
+// path fills the closed shape through points.
 func (p *painter) path(c color.Color, points ...float64) {
 	p.SetColor(c)
 	for i := 0; i+1 < len(points); i += 2 {
@@ -210,7 +210,7 @@ func (p *painter) fit(weight string, size float64, s string, w float64) string {
 	return s
 }
 
-// lines writes lines below each other and returns the next baseline.
+// lines writes lines from top to bottom and returns the next baseline.
 func (p *painter) lines(weight string, size, pitch float64, c color.Color, lines []string, x, y float64) float64 {
 	for _, l := range lines {
 		p.text(weight, size, c, l, x, y)
@@ -219,7 +219,7 @@ func (p *painter) lines(weight string, size, pitch float64, c color.Color, lines
 	return y
 }
 
-// fade fills everything from one colour above to another below.
+// fade fills everything with a gradient from top to bottom.
 func (p *painter) fade(above, below color.Color) {
 	g := gg.NewLinearGradient(0, 0, 0, p.h*Scale)
 	g.AddColorStop(0, above)

@@ -31,7 +31,7 @@ func newEngine(dir string) (*engine, error) {
 	return &engine{cache}, nil
 }
 
-// Close frees what is compiled.
+// Close frees the compiled modules.
 func (e *engine) Close() error { return e.cache.Close(context.Background()) }
 
 // process is an app that runs.
@@ -44,8 +44,8 @@ type process struct {
 // maxMemory bounds an app's memory, in pages of 64 KiB.
 const maxMemory = 4096
 
-// start runs an installed app in front, and tells behind which line its log
-// begins.
+// start runs an installed app in the foreground and returns the number of the log line
+// before its first one.
 func (b *Body) start(id string) (after uint64, err error) {
 	b.mu.Lock()
 	a := b.st.Apps[id]
@@ -146,7 +146,7 @@ func (b *Body) runApp(ctx context.Context, id string, code []byte, p *process) e
 	return err
 }
 
-// sleepIn makes an app's sleep that ends when the app is stopped.
+// sleepIn returns a sleep for an app, which ends early when the app is stopped.
 func sleepIn(ctx context.Context) sys.Nanosleep {
 	return func(ns int64) {
 		t := time.NewTimer(time.Duration(ns))
@@ -158,7 +158,7 @@ func sleepIn(ctx context.Context) sys.Nanosleep {
 	}
 }
 
-// stop ends an app and waits; one that does not run is stopped already.
+// stop ends an app and waits for it. Stopping an app that does not run does nothing.
 func (b *Body) stop(id string) error {
 	b.mu.Lock()
 	p := b.running[id]
@@ -241,7 +241,7 @@ type lineWriter struct {
 	rest []byte
 }
 
-// maxLineBytes is where a line of an app is cut.
+// maxLineBytes is the length at which a line of an app's log is cut.
 const maxLineBytes = 4096
 
 func (w *lineWriter) Write(p []byte) (int, error) {

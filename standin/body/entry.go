@@ -2,7 +2,8 @@ package body
 
 import "strings"
 
-// entry is what the current page wants typed before its rows show; nil for nothing.
+// entry returns what must be typed on the current page before its rows show; nil for
+// nothing.
 func (b *Body) entry() *EntrySpec {
 	p := b.cfg.Spec.Pages[b.screen.page()]
 	if p == nil || p.Entry == nil || !b.holds(p.Entry.When) {
@@ -11,8 +12,8 @@ func (b *Body) entry() *EntrySpec {
 	return p.Entry
 }
 
-// wanted is what has to be typed. A body with number keys wants the key of each
-// letter.
+// wanted is the text to type. On a body with number keys, each letter is typed by its
+// key.
 func (b *Body) wanted(e *EntrySpec) string {
 	if e.Of == "crew" {
 		return strings.ReplaceAll(b.cfg.Crew, " ", "")
@@ -37,7 +38,7 @@ func (b *Body) composeEntry(s *scene, e *EntrySpec) {
 	}
 }
 
-// enter tries what was typed.
+// enter checks what was typed.
 func (b *Body) enter(e *EntrySpec) {
 	typed := b.screen.typed
 	b.screen.typed = ""

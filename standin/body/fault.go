@@ -15,9 +15,9 @@ type Fault struct {
 	On   bool   `json:"on"`
 }
 
-// bodyFault is one fault: how it comes, how it goes, and whether it is there.
-// One without put is only noted, and looked at where it matters; one without drop
-// is mended on the device.
+// bodyFault is one fault: how it is set, how it is removed, and whether it is present.
+// A fault without put is only recorded, and read where it matters; a fault without drop
+// is repaired on the device.
 type bodyFault struct {
 	name, text string
 	put        func(*Body)
@@ -25,9 +25,9 @@ type bodyFault struct {
 	is         func(*Body) bool
 }
 
-// faults are what a body itself can have, and what each does when it comes.
-// Those that a person mends on the device end by that; no fault is told to
-// anybody but by what it does.
+// faults are the faults of a body, with what each does when it is set. Faults that a
+// person repairs on the device end when that is done. Nobody is told of a fault; it
+// shows only by its effects.
 var faults = []bodyFault{
 	{"battery-low", "its battery has four per cent", func(b *Body) { b.st.Level, b.st.LevelAt = 4, b.cfg.Clock.Now() },
 		func(b *Body) { b.st.Level, b.st.LevelAt = 81, b.cfg.Clock.Now() }, func(b *Body) bool { return b.charge() < 10 }},
@@ -50,7 +50,7 @@ var faults = []bodyFault{
 	{"release-old", "it has release 8", func(b *Body) { b.st.Release = "8" }, func(b *Body) { b.st.Release = "" }, func(b *Body) bool { return b.st.Release == "8" }},
 }
 
-// Faults tells which faults a body can have, and has.
+// Faults returns the faults that a body can have, and whether it has them.
 func (b *Body) Faults() []Fault {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -65,7 +65,7 @@ func (b *Body) Faults() []Fault {
 	return out
 }
 
-// SetFault puts a fault on the body, or takes it off.
+// SetFault sets a fault of the body, or removes it.
 func (b *Body) SetFault(name string, on bool) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -94,7 +94,7 @@ func (b *Body) SetFault(name string, on bool) error {
 	return nil
 }
 
-// clockOff is by how much the body's clock is off.
+// clockOff is the error of the body's clock.
 func (b *Body) clockOff() time.Duration {
 	if b.st.Faults["clock-wrong"] {
 		return -2 * time.Hour
@@ -102,5 +102,5 @@ func (b *Body) clockOff() time.Duration {
 	return 0
 }
 
-// now is what time the body has.
+// now is the time by the body's own clock.
 func (b *Body) now() time.Time { return b.cfg.Clock.Now().Add(b.clockOff()).UTC() }

@@ -12,8 +12,8 @@ import (
 	"github.com/pkg/sftp"
 )
 
-// Files takes the files of offered apps: they are written into incoming, under
-// their digests, and nothing else is there to be read or written.
+// Files receives the files of offered apps. They are written to incoming, named by their
+// digests; nothing else can be read or written.
 func (b *Body) Files() sftp.Handlers {
 	h := files{b}
 	return sftp.Handlers{FileGet: h, FilePut: h, FileCmd: h, FileList: h}
@@ -55,10 +55,9 @@ func (b *Body) isResting() bool {
 	return b.resting
 }
 
-// upload is a file that is being sent. Its parts may come out of order; when it
-// ends, it keeps only what it has from the first byte on without a hole, so that
-// its size says where to go on.
-// Its digest is computed while it comes, beside the goroutine that receives it.
+// upload is a file being received. Parts may arrive out of order; when the upload ends,
+// only the bytes up to the first gap are kept, so that the file's size says where to
+// continue. The digest is computed meanwhile, in a goroutine of its own.
 type upload struct {
 	*os.File
 	checked func(sum string) // told the digest of what is whole at the end
@@ -73,7 +72,7 @@ type upload struct {
 	hashed chan struct{} // closed when all of it is hashed
 }
 
-// hash reads what has come back, in order, and digests it.
+// hash reads the received bytes in order and digests them.
 func (u *upload) hash() {
 	defer close(u.hashed)
 	h := sha256.New()
@@ -125,7 +124,7 @@ func (u *upload) WriteAt(p []byte, at int64) (int, error) {
 	return n, err
 }
 
-// Close keeps the part without a hole, on disk.
+// Close keeps the part before the first gap, on disk.
 func (u *upload) Close() error {
 	u.mu.Lock()
 	u.ended = true

@@ -20,8 +20,8 @@ type pad struct {
 
 const maxTyped = 40
 
-// wantSecret shows the pad of the device's lock, and goes on when the secret was
-// given; on a device that has none it goes on at once. The lock is held.
+// wantSecret shows the pad of the device's lock and continues once the right secret
+// was entered; on a device without a secret it continues at once. The lock is held.
 func (b *Body) wantSecret(title string, right func()) *pad {
 	if k := b.cfg.Spec.Lock.Kind; k == "" || k == "none" {
 		right()
@@ -71,14 +71,14 @@ func (b *Body) handKeys(hand string, i int) []Element {
 	}
 }
 
-// turn moves a hand of the dial that is shown, if one is.
+// turn moves a hand of the dial, if a dial is shown.
 func (b *Body) turn(hand, by int) {
 	if p := b.screen.pad; p != nil && b.cfg.Spec.Lock.Kind == "dial" {
 		p.dial[hand] = (p.dial[hand] + by + dialMarks) % dialMarks
 	}
 }
 
-// padDone tries what was given. The lock is held.
+// padDone checks what was entered. The lock is held.
 func (b *Body) padDone() {
 	p := b.screen.pad
 	if p == nil {
@@ -116,7 +116,7 @@ func (b *Body) waitText(d time.Duration) string {
 	return strings.ReplaceAll(b.cfg.Spec.word("wait"), "{wait}", d.Round(time.Second).String())
 }
 
-// typeRune puts a character where one types now. The lock is held.
+// typeRune types a character into the current entry. The lock is held.
 func (b *Body) typeRune(r rune) {
 	if p := b.screen.pad; p != nil {
 		if len(p.typed) < maxTyped {

@@ -9,11 +9,11 @@ import (
 	"time"
 )
 
-// tickEvery is how often a body looks at what time alone changes.
+// tickEvery is how often a body checks for what changes with time alone.
 const tickEvery = 250 * time.Millisecond
 
-// live lets time pass on the body until ctx ends: it locks itself, falls
-// asleep, its battery drains, an admission ends, a toast goes.
+// live runs what happens with time until ctx ends: the body locks itself and falls
+// asleep, its battery drains, admissions end, toasts disappear.
 func (b *Body) live(ctx context.Context) {
 	t := time.NewTicker(tickEvery)
 	defer t.Stop()
@@ -70,8 +70,8 @@ func (b *Body) tick() {
 	}
 }
 
-// restsAfter is how long it goes untouched until it rests; 0: for ever. The lock is
-// held.
+// restsAfter is how long the body waits untouched before it rests; 0 means that it
+// never does. The lock is held.
 func (b *Body) restsAfter() time.Duration {
 	if minutes, _, ok := strings.Cut(b.st.Settings["rests"], " minute"); ok {
 		n, _ := strconv.Atoi(minutes)
@@ -80,8 +80,8 @@ func (b *Body) restsAfter() time.Duration {
 	return 0
 }
 
-// rest locks it and makes it dark; until it is woken it takes no files and starts no
-// apps. The lock is held.
+// rest locks the body and turns its screen off; until it is woken it accepts no files
+// and starts no apps. The lock is held.
 func (b *Body) rest() {
 	b.lock()
 	b.asleep, b.resting = true, true
@@ -97,7 +97,7 @@ func (b *Body) lock() {
 	b.screen.dialog, b.screen.pad, b.screen.toast = nil, nil, ""
 }
 
-// unlock asks for what it is locked with, then goes on.
+// unlock asks for the secret, unlocks the screen and then calls then, unless that is nil.
 func (b *Body) unlock(then func()) {
 	b.wantSecret(b.secretTitle(), func() {
 		b.locked = false
@@ -123,7 +123,7 @@ func (b *Body) charge() int {
 	return max(b.st.Level-int(passed/drain), 1)
 }
 
-// setPower takes that power came or went. The lock is held.
+// setPower records that power was connected or lost. The lock is held.
 func (b *Body) setPower(on bool) {
 	b.st.Level = b.charge()
 	b.st.LevelAt = b.cfg.Clock.Now()
@@ -194,7 +194,7 @@ func freshCode() string {
 	return pick(consonants, raw[0]) + pick(vowels, raw[1]) + pick(consonants, raw[2]) + pick(consonants, raw[3])
 }
 
-// forgetVisits forgets who was let in for one visit. The lock is held.
+// forgetVisits drops the admissions for one visit. The lock is held.
 func (b *Body) forgetVisits() {
 	for key, a := range b.st.Admissions {
 		if a.For == "visit" {

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// Reading is all that a person can read on the screen, and what of it can be touched.
+// Reading is everything that a person can read on the screen, and what can be touched.
 type Reading struct {
 	Above    string    `json:"above,omitempty"`
 	Title    string    `json:"title,omitempty"`
@@ -32,7 +32,7 @@ func (b *Body) Read() Reading {
 	return r
 }
 
-// Says is what a person reads besides what can be touched, in one line.
+// Says returns what the screen says besides what can be touched, in one line.
 func (r Reading) Says() string {
 	var out []string
 	for _, part := range []string{r.Above, r.Title, r.Text, r.Code, r.Toast} {
@@ -43,13 +43,13 @@ func (r Reading) Says() string {
 	return strings.Join(out, ". ")
 }
 
-// Secret is one line of the card that lies beside a stand-in: what its owner knows.
+// Secret is one line of a stand-in's card: something that its owner knows.
 type Secret struct {
 	What string `json:"what"`
 	Text string `json:"text"`
 }
 
-// Card is what the owner of the device knows, and nobody else.
+// Card returns what only the owner of the device knows.
 func (b *Body) Card() []Secret {
 	spec := b.cfg.Spec
 	var out []Secret

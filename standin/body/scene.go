@@ -12,7 +12,7 @@ import (
 	"earlybench.invalid/earlybench/core/plain"
 )
 
-// Element is something on the screen that a finger can find.
+// Element is something on the screen that can be touched.
 type Element struct {
 	Text  string          `json:"text"`
 	Value string          `json:"value,omitempty"`
@@ -30,7 +30,7 @@ type Element struct {
 	act   func() // with the lock held
 }
 
-// scene is what is on the screen, before a style has given it places.
+// scene is what is on the screen, before a style lays it out.
 type scene struct {
 	kind         string // dark, boot, lock, pad, dialog, app, page
 	above, title string
@@ -81,14 +81,14 @@ func (s *scene) elements() []Element {
 	return slices.DeleteFunc(out, func(e Element) bool { return e.Rect.Empty() })
 }
 
-// layout is what the screen shows, in its places. The lock is held.
+// layout returns the screen's scene, laid out. The lock is held.
 func (b *Body) layout() *scene {
 	s := b.compose()
 	b.style.place(s)
 	return s
 }
 
-// compose puts together what the screen shows. The lock is held.
+// compose builds what the screen shows. The lock is held.
 func (b *Body) compose() *scene {
 	s := &scene{toast: b.screen.toast, ripple: b.screen.ripple,
 		clock: b.now().Local().Format("15:04"), battery: b.charge()}
@@ -221,13 +221,13 @@ func (b *Body) composeFind(s *scene) {
 	}
 }
 
-// reachable reports whether rows that show lead to a page.
+// reachable reports whether visible rows lead to a page.
 func (b *Body) reachable(id string) bool {
 	_, ok := b.leadingTo(id)
 	return id == "settings" || ok
 }
 
-// leadingTo is the row that leads to a page.
+// leadingTo returns the row that leads to a page.
 func (b *Body) leadingTo(id string) (RowSpec, bool) {
 	way := b.wayTo(id)
 	if len(way) < 2 {
@@ -241,7 +241,7 @@ func (b *Body) leadingTo(id string) (RowSpec, bool) {
 	return rows[i], true
 }
 
-// openFound opens a page that the search has found, as the row does that leads there.
+// openFound opens a page that the search found, as tapping the row that leads there does.
 func (b *Body) openFound(id string) {
 	if r, ok := b.leadingTo(id); ok {
 		b.row(r)
@@ -250,8 +250,8 @@ func (b *Body) openFound(id string) {
 	b.open(id)
 }
 
-// leads is the page to which a row leads now; a hidden one leads nowhere before it was
-// opened. The lock is held.
+// leads returns the page that a row leads to now; a hidden page cannot be reached
+// before it was opened. The lock is held.
 func (b *Body) leads(r RowSpec) string {
 	if r.Hidden && !b.st.Opened {
 		return ""
@@ -259,7 +259,7 @@ func (b *Body) leads(r RowSpec) string {
 	return r.Page
 }
 
-// holds reports whether all conditions are met. The lock is held.
+// holds reports whether all conditions are true. The lock is held.
 func (b *Body) holds(c conditions) bool {
 	for name, values := range c {
 		v := b.st.Settings[name]
@@ -280,7 +280,7 @@ func (b *Body) holds(c conditions) bool {
 
 func yesNo(v bool) string { return map[bool]string{true: "yes", false: "no"}[v] }
 
-// rows are the rows of a page that show now. The lock is held.
+// rows returns the visible rows of a page. The lock is held.
 func (b *Body) rows(page string) []RowSpec {
 	p := b.cfg.Spec.Pages[page]
 	if p == nil {
@@ -300,7 +300,7 @@ func (b *Body) rows(page string) []RowSpec {
 	return out
 }
 
-// listRows are rows made from what the device keeps: who is let in, its
+// listRows returns rows for what the device keeps: admitted computers, installed
 // apps.
 func (b *Body) listRows(list string) []Element {
 	var out []Element
@@ -361,7 +361,7 @@ func (b *Body) homeRows() []Element {
 	return out
 }
 
-// asking is what stands in front of the pages: the admission question, or a
+// asking builds what is shown in front of the pages: the admission question or a
 // dialog.
 func (b *Body) asking() *dialog {
 	q := b.question
@@ -392,7 +392,7 @@ func (b *Body) asking() *dialog {
 	return d
 }
 
-// letters is a keyboard; enter is its last key, if it has a name.
+// letters returns a keyboard; enter is the label of its last key, "" for none.
 func (b *Body) letters(upper bool, enter string, act func()) [][]Element {
 	var out [][]Element
 	for _, line := range []string{"qwertyuiop", "asdfghjkl", "zxcvbnm"} {
@@ -412,7 +412,8 @@ func (b *Body) letters(upper bool, enter string, act func()) [][]Element {
 	return out
 }
 
-// durationOr reads a duration of the spec, which was checked; "" is the default.
+// durationOr parses a duration of the spec, which was checked when it was loaded; ""
+// means the default.
 func durationOr(s string, otherwise time.Duration) time.Duration {
 	if d, err := time.ParseDuration(s); err == nil {
 		return d

@@ -12,7 +12,7 @@ import (
 // Scale is how many pixels a picture has for each point.
 const Scale = 2
 
-// screen is where on the device one is.
+// screen is the current position in the device's pages.
 type screen struct {
 	pages  []string // from home to the current one
 	scroll int      // of the current one, in points; on a round screen: rows
@@ -30,7 +30,7 @@ type screen struct {
 	finger []image.Point
 }
 
-// dialog asks before something changes.
+// dialog asks before something is changed.
 type dialog struct {
 	title   string
 	text    string
@@ -70,7 +70,7 @@ func (b *Body) back() {
 // Size is the screen's size, in points.
 func (b *Body) Size() image.Point { return b.style.size() }
 
-// Style is the name of its look, for those who draw what is round the screen.
+// Style is the name of the look, for pages that draw the body around the screen.
 func (b *Body) Style() string { return b.cfg.Spec.Look.Style }
 
 // Form is its form: phone, tablet, keys, round.
@@ -83,7 +83,7 @@ func (b *Body) form() string {
 	return b.cfg.Spec.Look.Size
 }
 
-// Frame is the picture of the screen, once it is newer than after.
+// Frame waits for a picture of the screen that is newer than after, and returns it.
 func (b *Body) Frame(ctx context.Context, after uint64) (*image.RGBA, uint64, error) {
 	for {
 		b.mu.Lock()
@@ -142,7 +142,7 @@ func (b *Body) tap(at image.Point) {
 	b.redraw()
 }
 
-// hit is the element under a finger: of several the last.
+// hit returns the element under a finger; of several, the front one.
 func hit(elements []Element, at image.Point) *Element {
 	for i := len(elements) - 1; i >= 0; i-- {
 		if at.In(elements[i].Rect) {
@@ -181,8 +181,7 @@ func (b *Body) Slide(path []image.Point) {
 	b.redraw()
 }
 
-// Touch finds the element with a text on the screen, as a finger would, and
-// taps it.
+// Touch finds the element with a text on the screen and taps it.
 func (b *Body) Touch(text string) error {
 	elements, _ := b.Elements()
 	var seen []string
@@ -273,8 +272,8 @@ func (b *Body) Press(key string) error {
 	return nil
 }
 
-// Pointer is a finger over the link's screen channel, in pixels: what it drew
-// counts when it is lifted.
+// Pointer handles a finger on the link's screen channel, in pixels. Its path takes
+// effect when it is lifted.
 func (b *Body) Pointer(x, y int, buttons uint8) {
 	at := image.Pt(x/Scale, y/Scale)
 	b.mu.Lock()
@@ -328,7 +327,7 @@ func (b *Body) Key(code uint32, down bool) {
 	}
 }
 
-// say shows a toast for a while. The lock is held.
+// say shows a toast for a few seconds. The lock is held.
 func (b *Body) say(text string) {
 	b.screen.toast = text
 	b.screen.ends = b.cfg.Clock.Now().Add(4 * time.Second)

@@ -8,7 +8,7 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 )
 
-// row does what tapping a row of a page does. The lock is held.
+// row carries out a tap on a row of a page. The lock is held.
 func (b *Body) row(r RowSpec) {
 	if !r.Hidden {
 		b.screen.taps = 0
@@ -48,8 +48,8 @@ func (b *Body) action(name string) {
 	}
 }
 
-// close closes it for development again: its page is hidden, what was chosen
-// there is as it came, and computers are sent away.
+// close ends development on the body: its page is hidden, its settings return to
+// their first values, and admitted computers are removed.
 func (b *Body) close() {
 	b.st.Opened = false
 	b.st.Settings = maps.Clone(b.cfg.Spec.Settings)
@@ -59,14 +59,14 @@ func (b *Body) close() {
 	b.touchState()
 }
 
-// sendAway withdraws one computer's admission.
+// sendAway revokes one computer's admission.
 func (b *Body) sendAway(key string) {
 	delete(b.st.Admissions, key)
 	b.say(b.cfg.Spec.word("sent"))
 	b.touchState()
 }
 
-// update brings the next release, if there is one, with a restart.
+// update installs the next release, if there is one, with a restart.
 func (b *Body) update() {
 	next := b.model.Next
 	if next == "" || fact.Release(next).Compare(fact.Release(b.release())) <= 0 {
@@ -79,8 +79,8 @@ func (b *Body) update() {
 	b.touchState()
 }
 
-// hiddenTap counts the touches of the row that opens the hidden page. Whoever is too
-// slow starts over.
+// hiddenTap counts touches of the row that opens the hidden page. A pause that is too
+// long starts the count again.
 func (b *Body) hiddenTap() {
 	h := b.cfg.Spec.Hidden
 	now := b.cfg.Clock.Now()
@@ -112,8 +112,8 @@ func (b *Body) ask(title, text, yes string, act func()) {
 	b.screen.dialog = &dialog{title: title, text: text, options: []option{{text: yes, act: act}, {text: b.cfg.Spec.word("leave")}}}
 }
 
-// risky does something once its risk, if it states one, was accepted, and the
-// secret, if it wants one, was given.
+// risky calls do once the risk, if one is stated, was accepted and the secret, if one
+// is asked for, was entered.
 func (b *Body) risky(r RowSpec, title, risk string, act func()) {
 	if r.Secret {
 		inner := act

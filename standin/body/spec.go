@@ -2,8 +2,8 @@
 // ways are data, with a screen that is drawn and touched, a device key, an
 // admission list, apps that really run, and the device's side of the device link.
 //
-// It knows nothing of the bench: it is reached over a bulk pipe, and touched on
-// its screen.
+// It knows nothing about the bench: it is reached over a bulk pipe and operated on its
+// screen.
 package body
 
 import (
@@ -70,14 +70,14 @@ type BatterySpec struct {
 	Drain string `yaml:"drain"` // time for one per cent off power; four times as quickly back on it
 }
 
-// FactSpec says how a setting is told as a fact.
+// FactSpec says how a setting is reported as a fact.
 type FactSpec struct {
 	Of string         `yaml:"of"` // the setting
 	As map[string]any `yaml:"as"` // what its values are told as; others as they are
 }
 
-// RestartSpec is what a restart does: under a condition it sets settings, and
-// comes back at a page.
+// RestartSpec is what a restart does: if a condition holds it changes settings and
+// opens a page afterwards.
 type RestartSpec struct {
 	When conditions        `yaml:"when"`
 	Set  map[string]string `yaml:"set"`
@@ -115,7 +115,7 @@ type HiddenSpec struct {
 	Opened  string `yaml:"opened"`  // what the row's value is afterwards, where it leads to a page
 }
 
-// AdmitSpec is the question whether a computer may come in.
+// AdmitSpec is the question whether to admit a computer.
 type AdmitSpec struct {
 	Title   string        `yaml:"title"`
 	Text    string        `yaml:"text"`
@@ -172,7 +172,7 @@ type CodeSpec struct {
 	Text string     `yaml:"text"`
 }
 
-// EntrySpec wants something typed on a page before its rows show.
+// EntrySpec asks for text on a page before it shows the page's rows.
 type EntrySpec struct {
 	Of     string            `yaml:"of"` // code: the one that was shown; crew: the crew's number
 	When   conditions        `yaml:"when"`
@@ -242,7 +242,7 @@ func LoadSpecs(root fs.FS) (map[string]*Spec, error) {
 	return out, nil
 }
 
-// check finds what no body could be made of.
+// check finds mistakes in a spec from which no body could be built.
 func (s *Spec) check() error {
 	for what, d := range map[string]string{"answer within": s.Answer, "hidden: within": s.Hidden.Within, "lock: idle": s.Lock.Idle,
 		"lock: wait": s.Lock.Wait, "sleep": s.Sleep, "boot": s.Boot, "battery: drain": s.Battery.Drain} {
@@ -341,7 +341,7 @@ func (s *Spec) word(id string) string {
 	return english[id]
 }
 
-// english are the words that every body needs.
+// english holds the words that every body needs.
 var english = map[string]string{
 	"back": "Back", "leave": "Leave it", "yes": "Yes", "wake": "Wake", "unlock": "Unlock", "find": "Find", "field": "Look for",
 	"nothing": "Nothing is called that", "wrong": "That was not it", "wait": "Three wrong ones. Wait {wait}", "locked": "Locked",

@@ -90,12 +90,13 @@ func loadState(file string, spec *Spec, now time.Time) (*state, error) {
 	if s.Developers == nil {
 		s.Developers = map[string]*developerState{}
 	}
-	// What was let in for one visit is forgotten: to be switched off is to be unplugged.
+	// Admissions for one visit end: being switched off counts as being unplugged.
 	maps.DeleteFunc(s.Admissions, func(_ string, a admission) bool { return a.For == "visit" })
 	return s, nil
 }
 
-// save writes the state under another name first, so that it is never half there.
+// save writes the state to a temporary file and renames it, so that a partial file is
+// never read.
 func (s *state) save(file string) error {
 	raw, err := json.MarshalIndent(s, "", "  ")
 	if err != nil {

@@ -15,9 +15,9 @@ type style interface {
 	size() image.Point
 	// tabbed reports whether the first-level pages show all the time.
 	tabbed() bool
-	// place gives all that can be touched its place.
+	// place sets the position of everything that can be touched.
 	place(*scene)
-	// scroll is where the page stands after a finger went that way.
+	// scroll returns the page's new offset after a finger moved by that much.
 	scroll(s *scene, way image.Point) int
 	// canvas is where an app draws.
 	canvas() image.Rectangle
@@ -47,8 +47,8 @@ func (b *Body) draw() *image.RGBA {
 	return p.Image().(*image.RGBA)
 }
 
-// drawApp puts what an app draws, which counts on 276 by 452 points, into its
-// place.
+// drawApp scales what an app draws, on an area of 276 by 452 points, to where
+// it is shown.
 func (b *Body) drawApp(p *painter, s *scene) {
 	area := b.style.canvas()
 	scale := min(float64(area.Dx())/canvasWidth, float64(area.Dy())/canvasHeight)
@@ -59,7 +59,7 @@ func (b *Body) drawApp(p *painter, s *scene) {
 	p.DrawImage(inner.Image(), area.Min.X*Scale, area.Min.Y*Scale)
 }
 
-// gridKeys places lines of keys in an area, every line in its whole width.
+// gridKeys lays out lines of keys in an area; each line fills the whole width.
 func gridKeys(keys [][]Element, area image.Rectangle, gap int) {
 	if len(keys) == 0 {
 		return
@@ -79,7 +79,7 @@ func gridKeys(keys [][]Element, area image.Rectangle, gap int) {
 	}
 }
 
-// keyText is what stands on a key.
+// keyText is the label of a key.
 func keyText(e Element) string {
 	if e.Value != "" {
 		return e.Value
@@ -87,7 +87,7 @@ func keyText(e Element) string {
 	return e.Text
 }
 
-// hidden is what shows of a secret.
+// hidden is what a secret looks like while it is entered.
 func hidden(s *scene) string {
 	if s.hide {
 		return strings.Repeat("•", len(s.typed))
@@ -121,13 +121,13 @@ func drawDial(p *painter, s *scene, c image.Point, radius float64, quiet, bright
 	p.disc(bright, x, y, 4)
 }
 
-// direction is where a mark of the dial lies from its middle.
+// direction returns the unit vector from the dial's centre to a mark.
 func direction(mark int) (dx, dy float64) {
 	sin, cos := math.Sincos(2 * math.Pi * float64(mark) / dialMarks)
 	return sin, -cos
 }
 
-// scrolled moves rows by an offset and hides those that leave their window.
+// scrolled moves rows by an offset and hides the ones outside their window.
 func scrolled(rows []Element, window image.Rectangle, pitch, height, offset int) {
 	for i := range rows {
 		y := window.Min.Y + i*pitch - offset
@@ -138,8 +138,8 @@ func scrolled(rows []Element, window image.Rectangle, pitch, height, offset int)
 	}
 }
 
-// scrolledTo is the offset after a finger moved, within what there is, at whole
-// rows.
+// scrolledTo returns the offset after a finger moved, limited to the page's length
+// and rounded to whole rows.
 func scrolledTo(s *scene, way, pitch, window int) int {
 	fits := window / pitch
 	most := max(len(s.rows)-fits, 0) * pitch

@@ -35,7 +35,7 @@ func (n inn) size() image.Point       { return n.at }
 func (n inn) tabbed() bool            { return true }
 func (n inn) canvas() image.Rectangle { return image.Rect(n.left(), 40, n.at.X, n.at.Y-20) }
 
-// left is where the room begins.
+// left is the left edge of the room.
 func (n inn) left() int { return innDoors }
 
 func (n inn) rows() image.Rectangle {
@@ -171,7 +171,7 @@ func (n inn) drawRows(p *painter, s *scene) {
 	}
 }
 
-// drawBolt is a switch: a bolt drawn back, or home.
+// drawBolt draws a switch: a bolt, open or shut.
 func (n inn) drawBolt(p *painter, e Element) {
 	x, y := float64(e.Rect.Max.X)-38, float64(e.Rect.Min.Y)+8
 	p.box(linen, x, y, 38, 18, 4)
@@ -182,8 +182,7 @@ func (n inn) drawBolt(p *painter, e Element) {
 	p.box(clay, x+2, y+3, 16, 12, 3)
 }
 
-// drawTags hangs a key tag from a rail for each character that is to be typed, in two
-// groups.
+// drawTags draws a key tag on a rail for each character to type, in two groups.
 func (n inn) drawTags(p *painter, s *scene, y float64) {
 	x, wide := float64(n.left())+12, p.w-float64(n.left())-22
 	p.box(beam, x, y, wide, 4, 2)
@@ -211,7 +210,7 @@ func (n inn) drawTags(p *painter, s *scene, y float64) {
 	}
 }
 
-// drawShut is the house with its door shut: starting, or locked.
+// drawShut draws the house with its door shut: starting or locked.
 func (n inn) drawShut(p *painter, s *scene) {
 	p.box(chestnut, 0, 0, p.w, p.h, 0)
 	p.text("medium", 12, linen, s.clock, 14, 26)
@@ -231,7 +230,7 @@ func (n inn) drawShut(p *painter, s *scene) {
 	p.centred("regular", 13, linen, s.above, image.Rect(0, n.at.Y-60, n.at.X, n.at.Y-40))
 }
 
-// drawLamp is the battery: an oil lamp's glass.
+// drawLamp draws the battery as the glass of an oil lamp.
 func (n inn) drawLamp(p *painter, s *scene) {
 	x := float64(n.left()) - 24
 	p.ring(linen, 1.2, x+4, 22, 6)

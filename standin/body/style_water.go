@@ -160,7 +160,7 @@ func (w water) drawRows(p *painter, s *scene, ink, soft color.Color) {
 	}
 }
 
-// drawEntry floats a buoy on the water for each sign that is to be typed.
+// drawEntry draws a floating buoy for each character to type.
 func (w water) drawEntry(p *painter, s *scene, ink, soft, cord color.Color) {
 	y := p.lines("regular", 13, 18, soft, p.wrap("regular", 13, s.text, p.w-48), 24, waterTop+16) + 26
 	pitch := (p.w - 48) / float64(len(s.entry))
@@ -179,8 +179,8 @@ func (w water) drawEntry(p *painter, s *scene, ink, soft, cord color.Color) {
 	drawKeys(p, s.keys, w.ink(0.4, 0.90), ink, 16, 9)
 }
 
-// drawNotches cuts notches into the sounding line beside a row, from the bottom up,
-// and fills those that were touched.
+// drawNotches draws notches in the sounding line beside a row, from the bottom up,
+// and fills one for each touch.
 func (w water) drawNotches(p *painter, e Element, cord, ink color.Color) {
 	for i := range e.of {
 		y := float64(e.Rect.Max.Y) - 3 - 7*float64(i)
@@ -192,7 +192,7 @@ func (w water) drawNotches(p *painter, e Element, cord, ink color.Color) {
 	}
 }
 
-// drawFloat is a switch: a float on the water line, or under it.
+// drawFloat draws a switch: a float on the water line, or under it.
 func (w water) drawFloat(p *painter, e Element, ink color.Color) {
 	x, y := float64(e.Rect.Max.X)-26, float64(e.Rect.Min.Y)+24
 	p.line(ink, 2, x-14, y, x+14, y)
@@ -203,7 +203,7 @@ func (w water) drawFloat(p *painter, e Element, ink color.Color) {
 	p.ring(ink, 1.6, x, y+8, 5.4)
 }
 
-// drawMore tells that there are rows above or below.
+// drawMore draws a sign that there are more rows above or below.
 func (w water) drawMore(p *painter, s *scene, c color.Color) {
 	if len(s.rows) == 0 {
 		return

@@ -1,6 +1,6 @@
-// Package hands serves the device in your hand: a page, at an address of its
-// own, on which a stand-in's screen is seen and touched, as one touches a real
-// device. The bench has no part in it.
+// Package hands serves the device in your hand: a page, at its own address, that shows
+// a stand-in's screen and lets a person touch it like a real device. The bench takes no
+// part in it.
 package hands
 
 import (
@@ -36,7 +36,7 @@ type Body interface {
 	Key(code uint32, down bool)
 }
 
-// Cable plugs bodies in and out.
+// Cable plugs bodies in and pulls them out.
 type Cable interface {
 	Plug(name string) error
 	Pull(name string, after int64) error
@@ -88,18 +88,18 @@ func Start(address string, cable Cable, bodies []Body) (*Server, error) {
 	return s, nil
 }
 
-// URL is where the page is; a body's page is below it, under its name.
+// URL is the page's address; a body's page is below it, under the body's name.
 func (s *Server) URL() string { return s.url }
 
-// Close ends it.
+// Close stops serving.
 func (s *Server) Close() error {
 	err := s.http.Close()
 	<-s.served
 	return err
 }
 
-// guard keeps other sites' pages out: only this host name is answered, and
-// writes only from its own pages.
+// guard refuses requests of other sites' pages: only this host name is answered, and
+// writes are accepted from its own pages only.
 func (s *Server) guard(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Host != s.host {
@@ -157,7 +157,7 @@ func (s *Server) picture(w http.ResponseWriter, r *http.Request) {
 	e.Encode(w, img) //nolint:errcheck // as above
 }
 
-// seen is what the page is told at every change.
+// seen is what the page is sent at every change.
 type seen struct {
 	Rev      uint64         `json:"rev"`
 	Plugged  bool           `json:"plugged"`
@@ -195,10 +195,10 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// maxPath bounds how many points a finger's way may have.
+// maxPath limits the points of a finger's path.
 const maxPath = 500
 
-// touch takes a finger's way over the screen: points in the body's measure.
+// touch handles a finger's path over the screen, in points of the body.
 func (s *Server) touch(w http.ResponseWriter, r *http.Request) {
 	b := s.find(w, r)
 	if b == nil {

@@ -1,5 +1,5 @@
-// Package host is a stand-in computer to which devices are connected: it tells of what
-// is plugged in, has drivers or has not, and takes driver sets.
+// Package host is a stand-in computer to which devices are connected: it reports what
+// is plugged in and which drivers are bound, and installs driver sets.
 package host
 
 import (
@@ -32,7 +32,7 @@ type Config struct {
 	Common []string
 }
 
-// Host is a stand-in host. Make it with New, give its Driver to the hub, then
+// Host is a stand-in host. Create it with New, pass its Driver to the hub, then call
 // Serve.
 type Host struct {
 	cfg Config
@@ -48,16 +48,16 @@ type Host struct {
 	work     sync.WaitGroup
 }
 
-// coming is a file that is being sent.
+// coming is a file being received.
 type coming struct {
 	size int64
 	data []byte
 }
 
-// maxSet bounds a driver set's file, in bytes.
+// maxSet is the largest driver set file, in bytes.
 const maxSet = 64 << 20
 
-// New makes a host with the driver sets that it had before.
+// New returns a host with the driver sets that were installed before.
 func New(cfg Config) (*Host, error) {
 	h := &Host{cfg: cfg, run: rand.Text()[:8], coming: map[string]*coming{}}
 	if err := os.MkdirAll(cfg.Dir, 0o700); err != nil {
@@ -79,7 +79,7 @@ func New(cfg Config) (*Host, error) {
 	return h, nil
 }
 
-// Install puts a driver set on the host, as if it had come with it.
+// Install installs a driver set, as if it had been delivered with the host.
 func (h *Host) Install(raw []byte) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -161,7 +161,7 @@ func decoded[T, R any](params json.RawMessage, f func(T) (R, error)) (any, error
 	return f(v)
 }
 
-// watch tells a bench of every change until it leaves.
+// watch reports every change to a bench until it disconnects.
 func (h *Host) watch(c *rpc.Conn) {
 	for {
 		changed := h.hub.Changed()
@@ -256,7 +256,7 @@ func (h *Host) install(r hostlink.Ref) (hostlink.Driver, error) {
 	return d, err
 }
 
-// keep installs a set and writes it down. The lock is held.
+// keep installs a set and saves it. The lock is held.
 func (h *Host) keep(raw []byte) (hostlink.Driver, error) {
 	d, err := h.add(raw)
 	if err != nil {
@@ -290,7 +290,7 @@ func (h *Host) remove(n hostlink.Name) (any, error) {
 	return nil, err
 }
 
-// bind answers whether a driver is bound; this host binds by itself.
+// bind reports whether a driver is bound; this host binds drivers by itself.
 func (h *Host) bind(b hostlink.Bind) (hostlink.Interface, error) {
 	for _, d := range h.bus().Devices {
 		for _, i := range d.Interfaces {

@@ -12,7 +12,7 @@ import (
 // endpointBytes is how much an endpoint buffers.
 const endpointBytes = 256 << 10
 
-// gadget is one showing of a body on the bus.
+// gadget is one appearance of a body on the bus, from plugging in to unplugging.
 type gadget struct {
 	hub        *Hub
 	port       *port
@@ -27,7 +27,7 @@ type gadget struct {
 	cut  int64 // bytes until the cable is pulled; 0: not to be
 }
 
-// pipe is the device link's two endpoints, as the body sees them.
+// pipe is the device link's two endpoints, from the body's side.
 type pipe struct{ in, out *usb.Fifo } // in: to the computer
 
 func (p *pipe) Read(b []byte) (int, error)  { return p.out.Read(b) }
@@ -65,8 +65,8 @@ func (g *gadget) info() usb.Info {
 	return i
 }
 
-// Control answers the standard requests (USB 2.0, 9.4). To select the bench
-// link's interface begins its byte stream over.
+// Control answers the standard requests (USB 2.0, 9.4). Selecting the device link's
+// interface restarts its byte stream.
 func (g *gadget) Control(s usb.Setup, _ []byte) ([]byte, error) {
 	var b []byte
 	switch {
@@ -134,7 +134,7 @@ func (g *gadget) endpoint(address uint8) (*pipe, error) {
 	return nil, usb.ErrStall
 }
 
-// In gives the computer what the body has to send.
+// In returns what the body has to send.
 func (g *gadget) In(ctx context.Context, address uint8, b []byte) (int, error) {
 	p, err := g.endpoint(address)
 	if err != nil {
@@ -144,7 +144,7 @@ func (g *gadget) In(ctx context.Context, address uint8, b []byte) (int, error) {
 	return n, transferError(ctx, err)
 }
 
-// Out takes what the computer sends, up to the byte at which the cable is to be
+// Out passes on what the computer sends, up to the byte at which the cable is set to be
 // pulled.
 func (g *gadget) Out(ctx context.Context, address uint8, b []byte) (int, error) {
 	p, err := g.endpoint(address)

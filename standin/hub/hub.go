@@ -1,5 +1,5 @@
-// Package hub is a stand-in USB hub with an exporter: bodies are connected to its ports,
-// are plugged in and pulled out, and are reached by USB/IP.
+// Package hub is a stand-in USB hub with an exporter: bodies are plugged into its ports
+// and pulled out, and are reached by USB/IP.
 package hub
 
 import (
@@ -18,7 +18,7 @@ import (
 // Body is a device that can be connected to a hub.
 type Body interface {
 	Name() string
-	// Descriptor is how it shows itself now.
+	// Descriptor returns the USB descriptor that it presents now.
 	Descriptor() usb.Descriptor
 	// Changed is closed at the next change of anything.
 	Changed() <-chan struct{}
@@ -26,7 +26,7 @@ type Body interface {
 	ServeLink(ctx context.Context, pipe io.ReadWriteCloser)
 	// On reports whether it runs: one that restarts is not on the bus.
 	On() bool
-	// Plugged and Unplugged tell that the cable, with its power, came and went.
+	// Plugged and Unplugged tell it that the cable, with its power, was connected or removed.
 	Plugged()
 	Unplugged()
 }
@@ -34,7 +34,7 @@ type Body interface {
 // Cable is what connects a body.
 type Cable string
 
-// The kinds of cable, and of what is at its other end.
+// The kinds of cable, and of port at its other end.
 const (
 	Data   Cable = ""
 	Charge Cable = "charge" // carries power only
@@ -42,8 +42,7 @@ const (
 	Dead   Cable = "dead"   // a port without power or data
 )
 
-// wornBytes is after how many bytes to the device a worn cable breaks, and
-// wornFor is how long.
+// A worn cable loses contact after wornBytes bytes to the device, for wornFor.
 const (
 	wornBytes = 48 << 10
 	wornFor   = 150 * time.Millisecond
@@ -58,7 +57,7 @@ type Config struct {
 	Driver func(d usb.Descriptor, i usb.Interface) string
 }
 
-// Hub is a hub that runs. It is made by Start and ends with Close.
+// Hub is a running hub, from Start to Close.
 type Hub struct {
 	cfg      Config
 	listener net.Listener
@@ -110,7 +109,7 @@ func Start(ctx context.Context, cfg Config) (*Hub, error) {
 // Address is where the exporter listens.
 func (h *Hub) Address() string { return h.listener.Addr().String() }
 
-// Close unplugs everything and waits.
+// Close unplugs every body and waits for the connections to end.
 func (h *Hub) Close() error {
 	h.mu.Lock()
 	for _, p := range h.ports {
@@ -131,8 +130,8 @@ func (h *Hub) Attach(b Body) {
 	h.work.Go(func() { h.follow(p) })
 }
 
-// follow shows a plugged body again whenever its descriptor changes, as a real
-// device leaves the bus and comes back; one that restarts is away meanwhile.
+// follow presents a plugged body again whenever its descriptor changes, as a real
+// device leaves the bus and returns. While a body restarts it is off the bus.
 func (h *Hub) follow(p *port) {
 	worn := time.NewTicker(wornEvery)
 	defer worn.Stop()
@@ -162,7 +161,7 @@ func (h *Hub) follow(p *port) {
 	}
 }
 
-// wear breaks a worn cable for a moment.
+// wear interrupts a worn cable for a moment.
 func (h *Hub) wear(p *port) {
 	h.mu.Lock()
 	broken := p.cable == Worn && p.gadget != nil
@@ -182,7 +181,7 @@ func (h *Hub) wear(p *port) {
 
 func sameInterface(a, b usb.Interface) bool { return a.Class == b.Class && a.Name == b.Name }
 
-// plug shows the body on the bus, if its cable carries data. The lock is held.
+// plug puts the body on the bus, if its cable carries data. The lock is held.
 func (h *Hub) plug(p *port) {
 	if !p.in || p.gadget != nil || p.cable == Charge || p.cable == Dead || !p.body.On() {
 		return
@@ -305,8 +304,8 @@ func (h *Hub) SetCable(name string, c Cable) error {
 	return nil
 }
 
-// Hold has another program of the computer hold a body, so that nobody can claim
-// it; by "" lets it go.
+// Hold lets another program of the computer claim a body, so that no importer can; "" for
+// by releases it.
 func (h *Hub) Hold(name, by string) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -322,8 +321,8 @@ func (h *Hub) Hold(name, by string) error {
 	return nil
 }
 
-// cut pulls the cable of a gadget whose last byte has gone; a worn one makes
-// contact again.
+// cut pulls the cable of a gadget after its last byte; a worn cable then makes contact
+// again.
 func (h *Hub) cut(g *gadget) {
 	h.mu.Lock()
 	p := g.port
@@ -352,7 +351,7 @@ func (h *Hub) cut(g *gadget) {
 	})
 }
 
-// Ports tells what is connected where.
+// Ports returns the ports with what is connected to each.
 func (h *Hub) Ports() []Port {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -369,7 +368,7 @@ func (h *Hub) Ports() []Port {
 
 func busID(p *port) string { return fmt.Sprintf("1-%d", p.number) }
 
-// List is what the exporter lists.
+// List returns the devices that the exporter lists.
 func (h *Hub) List() []usb.Info {
 	h.mu.Lock()
 	defer h.mu.Unlock()
