@@ -60,6 +60,7 @@ type Ending struct {
 	Gate string    `json:"gate"`
 	At   time.Time `json:"at"`
 	Soon bool      `json:"soon" doc:"within the gate's notice"`
+	Left int64     `json:"left_seconds" doc:"until then, by the bench's clock"`
 }
 
 // Unrecognised is something on a bus that no prep sheet fits.

@@ -104,3 +104,36 @@ func TestADeviceWithAnotherKeyStopsAndWarnsUntilItIsPinned(t *testing.T) {
 		return strings.Contains(d.device("heron-1").Says, "has not let moor-desk in")
 	})
 }
+
+func TestAnAdmissionThatHasEndedShutsTheGateAtOnceAndEverywhere(t *testing.T) {
+	d := startDemo(t)
+	d.openMode("heron-2")
+	d.installDriver()
+	require.Equal(t, "done", d.asks("For 30 days").State)
+	d.eventually("heron-2 is linked", func() bool { return d.device("heron-2").Gates["linked"] == "open" })
+	require.Regexp(t, `admitted +ends in 30 days`, d.ok("rack", "show", "heron-2"))
+
+	d.ok("standin", "clock", "--by", "721h")
+	d.waits("heron-2", "admitted", "shut")
+	require.Contains(t, d.ok("rack"), "blocked: Say yes to this computer")
+	require.Contains(t, d.ok("why", "heron-2"), "The admission of moor-desk on heron-2 has ended.")
+	r := d.run("run", "demo/apps/callout", "heron-2", "--unattended")
+	require.Equal(t, 3, r.code, r.err)
+	require.Contains(t, r.err, "The admission of moor-desk on heron-2 has ended.")
+
+	d.ok("standin", "press", "heron-2", "power")
+	d.touch("heron-2", "Unlock")
+	d.ok("standin", "type", "heron-2", d.onCard("heron-2", "PIN"))
+	d.touch("heron-2", "Done")
+	require.Equal(t, "done", d.asks("Until withdrawn").State)
+	d.waits("heron-2", "linked", "open")
+	require.NotRegexp(t, `admitted +ends`, d.ok("rack", "show", "heron-2"))
+}
+
+func TestADeviceOnWhichTheComputerIsSentAwayIsShutAtOnce(t *testing.T) {
+	d := startDemo(t)
+	d.waits("heron-1", "linked", "open")
+	d.touch("heron-1", "Settings", "Care", "Inside label", "Batch", "Computers let in", "moor-desk", "Yes")
+	d.waits("heron-1", "admitted", "shut")
+	require.Contains(t, d.ok("why", "heron-1"), "heron-1 has not let moor-desk in.")
+}

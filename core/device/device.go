@@ -45,6 +45,10 @@ type Session interface {
 // ErrEnded is the error of a session that has ended.
 var ErrEnded = errors.New("the session has ended")
 
+// ErrNotAdmitted is the error of a device that no longer admits this bench. The session
+// ends with it.
+var ErrNotAdmitted = errors.New("the device no longer admits this bench")
+
 // Admission is the device's consent to this bench.
 type Admission interface {
 	// State returns the state of the admission.

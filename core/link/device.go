@@ -72,6 +72,9 @@ func Serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device) error {
 // ciphers starts with the one that is fast on common processors.
 var ciphers = []string{"aes128-gcm@openssh.com", "chacha20-poly1305@openssh.com"}
 
+// ErrNotAdmitted is how a device answers a bench that is no longer admitted.
+var ErrNotAdmitted = rpc.Errorf(rpc.CodeNotAdmitted, "this bench is no longer admitted")
+
 type asker struct{}
 
 // Asker returns the fingerprint of the bench whose control method is being handled.
@@ -167,7 +170,7 @@ func (s *served) control(n ssh.NewChannel) {
 	go ssh.DiscardRequests(requests)
 	conn := rpc.New(c, func(ctx context.Context, conn *rpc.Conn, method string, params json.RawMessage) (any, error) {
 		if s.body.Admission(s.key).State != device.Admitted {
-			return nil, rpc.Errorf(rpc.CodeRefused, "this bench is no longer admitted")
+			return nil, ErrNotAdmitted
 		}
 		return s.body.Control(context.WithValue(ctx, asker{}, s.key), method, params, conn.Notify)
 	})

@@ -193,7 +193,16 @@ func (s *Session) call(ctx context.Context, method string, params, result any) e
 	}
 	c := s.calls
 	s.calling <- struct{}{}
-	err := c.Call(ctx, method, params, result)
+	return s.answer(c.Call(ctx, method, params, result))
+}
+
+// answer translates the error of a call. A session on which the bench is no longer admitted
+// ends, so that the next one learns where the bench stands.
+func (s *Session) answer(err error) error {
+	if e, ok := errors.AsType[*rpc.Error](err); ok && e.Code == rpc.CodeNotAdmitted {
+		s.conn.Close()
+		return device.ErrNotAdmitted
+	}
 	if errors.Is(err, rpc.ErrClosed) {
 		return s.lost(err)
 	}

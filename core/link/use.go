@@ -123,11 +123,14 @@ func (s *Session) follow(ctx context.Context, method string, params any, notify 
 	ended := make(chan error, 1)
 	var call sync.WaitGroup
 	call.Go(func() {
-		err := c.Call(calling, method, params, nil)
+		err := s.answer(c.Call(calling, method, params, nil))
 		if err == nil {
 			err = fmt.Errorf("the device has ended %s", method)
 		}
-		ended <- s.lost(err)
+		if !errors.Is(err, device.ErrNotAdmitted) {
+			err = s.lost(err)
+		}
+		ended <- err
 	})
 	err = read(ended)
 	cancel()

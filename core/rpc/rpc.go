@@ -42,8 +42,9 @@ const (
 	CodeRefused        = 2 // not allowed
 	CodeNoRoom         = 3 // there is no room for it
 	CodeUnsigned       = 4 // a signature is missing or wrong
-	CodeAsleep         = 6 // it has to be woken first
 	CodeUnaccepted     = 5 // the device's owner has not accepted its developer
+	CodeAsleep         = 6 // it has to be woken first
+	CodeNotAdmitted    = 7 // the caller is no longer admitted
 )
 
 // errStuck ends a connection whose other side does not read.

@@ -129,6 +129,9 @@ func rackNext(d client.Device) string {
 	if d.First != "" {
 		return d.Summary + ": " + emphasis(d.Says)
 	}
+	if len(d.Endings) > 0 && d.Endings[0].Soon {
+		return lamp.Render(d.Summary) + ": " + d.Endings[0].Gate + " " + leftText(d.Endings[0])
+	}
 	return good.Render(d.Summary)
 }
 
@@ -198,11 +201,7 @@ func (p *program) printDevice(plan client.Prep) {
 		}
 	}
 	for _, e := range d.Endings {
-		soon := ""
-		if e.Soon {
-			soon = ", soon"
-		}
-		rows = append(rows, []string{e.Gate, "ends " + e.At.Local().Format("2 Jan 2006 15:04") + soon})
+		rows = append(rows, []string{e.Gate, leftText(e) + ", " + e.At.Local().Format("2 Jan 2006 15:04")})
 	}
 	if d.HandsURL != "" {
 		rows = append(rows, []string{"in your hand", d.HandsURL})

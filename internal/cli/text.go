@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"strings"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
 
+	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/plain"
 )
 
@@ -106,4 +108,16 @@ func took(ms int64) string {
 		return fmt.Sprintf("%d ms", ms)
 	}
 	return fmt.Sprintf("%.1f s", float64(ms)/1000)
+}
+
+// leftText says when a gate that is open will shut.
+func leftText(e client.Ending) string {
+	left := time.Duration(e.Left) * time.Second
+	switch {
+	case left >= 48*time.Hour:
+		return fmt.Sprintf("ends in %d days", int(math.Round(left.Hours()/24)))
+	case left >= 2*time.Hour:
+		return fmt.Sprintf("ends in %d hours", int(math.Round(left.Hours())))
+	}
+	return fmt.Sprintf("ends in %d minutes", int(math.Ceil(left.Minutes())))
 }

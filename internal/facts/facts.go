@@ -196,11 +196,11 @@ func (r *Record) Observe(ctx context.Context, facts ...fact.Fact) error {
 	return r.keep(ctx, store.Observation{Facts: facts, Kept: r.take})
 }
 
-// Forget drops what people stated for some keys.
-func (r *Record) Forget(ctx context.Context, keys ...fact.Key) error {
-	return r.keep(ctx, store.Observation{Forget: keys, Kept: func([]fact.Fact) {
+// Forget drops a source's facts of some keys.
+func (r *Record) Forget(ctx context.Context, from fact.Source, keys ...fact.Key) error {
+	return r.keep(ctx, store.Observation{Forget: keys, From: from, Kept: func([]fact.Fact) {
 		r.mu.Lock()
-		r.view = r.view.Without(fact.Person, keys...)
+		r.view = r.view.Without(from, keys...)
 		r.mu.Unlock()
 		r.tell()
 	}})

@@ -89,7 +89,9 @@ func (k *Keeper) Ask(ctx context.Context, who device.Visitor) (device.AdmitState
 	up, end := whileUp(ctx, s)
 	defer end()
 	a, err := admission.Ask(ctx, who, func(a device.Admittance) {
-		k.observe(up, r.way.Scope(), "", append(k.admissionFacts(a), k.Seen(fact.AdmitState, fact.Of(string(a.State)), fact.Device)))
+		if up.Err() == nil {
+			r.observeAdmission(a, append(k.admissionFacts(a), k.Seen(fact.AdmitState, fact.Of(string(a.State)), fact.Device))...)
+		}
 	})
 	if ctx.Err() != nil {
 		r.Observe(k.Seen(fact.AdmitState, fact.Of(string(device.AdmitNone)), fact.Device))
@@ -132,14 +134,26 @@ func (k *Keeper) Withdraw(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := admission.Withdraw(ctx); err != nil {
+	if err := admission.Withdraw(ctx); err != nil && !errors.Is(err, device.ErrNotAdmitted) {
 		return fmt.Errorf("withdraw the admission: %w", err)
 	}
-	a, err := admission.State(ctx)
-	if err != nil {
-		return fmt.Errorf("look whether the admission is withdrawn: %w", err)
+	s.Close() // the next session learns where the bench stands
+	return k.notAdmitted(ctx)
+}
+
+// notAdmitted waits until the device has said that it does not admit this bench.
+func (k *Keeper) notAdmitted(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, visitWithin)
+	defer cancel()
+	for {
+		changed := k.Facts().Changed()
+		if f, ok := k.Facts().View().Get(fact.AdmitState, k.cfg.Clock.Now()); ok && f.Value.Text() != string(device.Admitted) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("check that the admission is withdrawn: %w", context.Cause(ctx))
+		case <-changed:
+		}
 	}
-	r.Observe(k.Seen(fact.AdmitState, fact.Of(string(a.State)), fact.Device))
-	s.Close()
-	return nil
 }

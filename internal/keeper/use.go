@@ -66,7 +66,7 @@ func (r *reach) letIn(ctx context.Context, s device.Session) bool {
 	if !known || a.State == device.Admitted || before.Value.Text() == string(device.AdmitAsking) || before.Value.Text() == string(device.Admitted) {
 		seen = append(seen, k.Seen(fact.AdmitState, fact.Of(string(a.State)), fact.Device))
 	}
-	r.Observe(seen...)
+	r.observeAdmission(a, seen...)
 	k.mu.Lock()
 	r.greeted = true // from now on it may be asked, and nothing older is observed after that
 	k.mu.Unlock()
@@ -80,6 +80,18 @@ func (r *reach) letIn(ctx context.Context, s device.Session) bool {
 	case <-r.admitted:
 		return true
 	}
+}
+
+// observeAdmission records an admission. The end of an earlier one is forgotten if this one
+// has none.
+func (r *reach) observeAdmission(a device.Admittance, seen ...fact.Fact) {
+	k := r.keeper
+	if _, known := k.cfg.Facts.View().Get(fact.AdmitEnds, k.cfg.Clock.Now()); known && a.State == device.Admitted && a.Until.IsZero() {
+		if err := k.cfg.Facts.Forget(r.ctx, fact.Device, fact.AdmitEnds); err != nil && r.ctx.Err() == nil {
+			k.cfg.Log.Error("forget the end of an earlier admission", "device", k.Device().Handle, "error", err)
+		}
+	}
+	r.Observe(seen...)
 }
 
 // admissionFacts are the facts that follow from an admission beside its state.
@@ -123,7 +135,10 @@ func (r *reach) follow(ctx context.Context, s device.Session, scope string) {
 			k.observe(ctx, r.way.Scope(), scope, k.read(batch))
 		})
 	}
-	if ctx.Err() == nil { // it tells nothing more of itself: start over
+	if errors.Is(err, device.ErrNotAdmitted) {
+		r.Observe(k.Seen(fact.AdmitState, fact.Of(string(device.AdmitNone)), fact.Device))
+	}
+	if ctx.Err() == nil { // it reports nothing more: start again
 		r.Down(err)
 		s.Close()
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/cause"
+	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -73,7 +74,7 @@ func (o *Outlook) learn(k *keeper.Keeper, f *finding) {
 		}
 	}
 	if len(f.over) > 0 {
-		if err := k.Facts().Forget(ctx, f.over...); err != nil {
+		if err := k.Facts().Forget(ctx, fact.Person, f.over...); err != nil {
 			o.cfg.Log.Error("end an inquiry", "error", err)
 		}
 	}
@@ -100,7 +101,7 @@ func (o *Outlook) Appeared(host string) {
 			o.cfg.Log.Error("read what was learned", "error", err)
 		}
 	}
-	if err := k.Facts().Forget(ctx, f.over...); err != nil {
+	if err := k.Facts().Forget(ctx, fact.Person, f.over...); err != nil {
 		o.cfg.Log.Error("end an inquiry", "error", err)
 	}
 }

@@ -161,7 +161,7 @@ func (o *Outlook) TakeBack(ctx context.Context, s Said, check string) error {
 	if err := o.Check(s.Of, s.Revision); err != nil {
 		return err
 	}
-	return s.Of.Facts().Forget(ctx, sheet.Said(check))
+	return s.Of.Facts().Forget(ctx, fact.Person, sheet.Said(check))
 }
 
 // Remedied records that a person applied the remedy of a cause.

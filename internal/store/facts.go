@@ -19,8 +19,10 @@ type Observation struct {
 	// Event is the type and Name the subject of the event that tells of it.
 	Event, Name string
 	Facts       []fact.Fact
-	// Forget are keys of which what people said is dropped; the history keeps it.
+	// Forget are keys of which the facts of the source From are dropped; the history
+	// keeps them.
 	Forget []fact.Key
+	From   fact.Source
 	// Kept, unless nil, is called with the facts and their numbers once they are on
 	// disk, by the writer: in the order of the sequence, before Observe returns. It
 	// must not block.
@@ -55,7 +57,7 @@ func (s *Store) keepFacts(ctx context.Context, tx *sql.Tx, o Observation, values
 		}
 	}
 	for _, k := range o.Forget {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM fact WHERE subject = ? AND key = ? AND source = ?`, o.Subject, k, fact.Person); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM fact WHERE subject = ? AND key = ? AND source = ?`, o.Subject, k, o.From); err != nil {
 			return unavailable(fmt.Sprintf("forget %s", k), err)
 		}
 	}

@@ -46,7 +46,7 @@ func TestAWordThatIsTakenBackStaysInTheHistory(t *testing.T) {
 	require.NoError(t, s.Observe(t.Context(), observed(heron, []fact.Fact{said, seen, odd}...)))
 	before, err := s.Last(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, s.Observe(t.Context(), store.Observation{Subject: heron.ID, Event: "fact.changed", Name: heron.Handle, Forget: []fact.Key{"said.lamp", "said.none"}}))
+	require.NoError(t, s.Observe(t.Context(), store.Observation{Subject: heron.ID, Event: "fact.changed", Name: heron.Handle, From: fact.Person, Forget: []fact.Key{"said.lamp", "said.none"}}))
 	left := factsOf(t, s, heron.ID)
 	require.ElementsMatch(t, []fact.Fact{seen, odd}, left, "only that source's word goes")
 	events, err := s.Events(t.Context(), before, 10)

@@ -64,7 +64,7 @@ func (d *desk) ask(unattended bool) job.Job {
 
 func TestATryoutWaitsUntilTheOwnerHasAcceptedTheDeveloper(t *testing.T) {
 	d := ivory(t)
-	require.Equal(t, "shut", d.gate())
+	d.Eventually("the device has said whom it accepts", func() bool { return d.gate() == "shut" })
 	j := d.ask(false)
 	d.Eventually("it says what to type", func() bool {
 		now, _ := d.Jobs.Job(j.ID)

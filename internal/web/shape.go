@@ -44,7 +44,7 @@ func deviceOf(st outlook.Standing) client.Device {
 		d.Computer[g.Name] = string(g.State)
 	}
 	for _, e := range st.Readiness.Ending {
-		d.Endings = append(d.Endings, client.Ending{Gate: e.Gate, At: e.At, Soon: e.Soon})
+		d.Endings = append(d.Endings, client.Ending{Gate: e.Gate, At: e.At, Soon: e.Soon, Left: int64(e.At.Sub(st.Now).Seconds())})
 	}
 	if f, ok := st.View.Get(fact.OSRelease, st.Now); ok {
 		d.Release = f.Value.String()

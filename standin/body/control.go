@@ -46,7 +46,7 @@ func (b *Body) Control(ctx context.Context, method string, params json.RawMessag
 		b.show(plain.Cut(plain.Line(f.Handle), 40))
 		return nil, nil
 	case link.MethodFactsFollow:
-		return nil, b.followFacts(ctx, notify)
+		return nil, b.followFacts(ctx, link.Asker(ctx), notify)
 	case link.MethodApps:
 		return b.apps(), nil
 	case link.MethodLogFollow:
@@ -96,11 +96,16 @@ func (b *Body) show(handle string) {
 // expire stay known.
 const tellAgain = 3 * time.Minute
 
-// followFacts reports all facts, then every change, until ctx ends.
-func (b *Body) followFacts(ctx context.Context, notify func(string, any) error) error {
+// followFacts reports all facts, then every change, until ctx ends or the bench with a key
+// is no longer admitted.
+func (b *Body) followFacts(ctx context.Context, key string, notify func(string, any) error) error {
 	told := map[fact.Key]string{}
 	for {
 		b.mu.Lock()
+		if b.admission(key).State != device.Admitted {
+			b.mu.Unlock()
+			return link.ErrNotAdmitted
+		}
 		current := append(b.settingFacts(),
 			telling{fact.OSRelease, b.release()},
 			telling{fact.Language, b.cfg.Spec.Language},

@@ -4,6 +4,7 @@ type Schemas = components["schemas"];
 
 export type Bench = Schemas["Bench"];
 export type Device = Schemas["Device"];
+export type Ending = Schemas["Ending"];
 export type Step = Schemas["Step"];
 export type Prep = Schemas["Prep"];
 export type Round = Schemas["Round"];

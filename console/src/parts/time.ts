@@ -1,3 +1,5 @@
+import type { Ending } from "../api/types";
+
 const clock = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", second: "2-digit" });
 
 export const clockText = (at: string) => clock.format(new Date(at));
@@ -19,3 +21,11 @@ export const tookText = (ms: number) => (ms < 1000 ? `${ms} ms` : `${(ms / 1000)
 /** How long something takes, about. */
 export const secondsText = (s: number) =>
   s < 90 ? `about ${Math.round(s)} seconds` : `about ${Math.round(s / 60)} minutes`;
+
+/** When a gate that is open will shut. */
+export const leftText = (e: Ending) => {
+  const minutes = e.left_seconds / 60;
+  if (minutes >= 48 * 60) return `ends in ${Math.round(minutes / 60 / 24)} days`;
+  if (minutes >= 120) return `ends in ${Math.round(minutes / 60)} hours`;
+  return `ends in ${Math.ceil(minutes)} minutes`;
+};

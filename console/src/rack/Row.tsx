@@ -6,6 +6,7 @@ import { plain } from "../parts/Emphasis";
 import { Gate } from "../parts/Gate";
 import { isReady, roadEnd } from "../parts/gates";
 import { WhoSign } from "../parts/Signs";
+import { leftText } from "../parts/time";
 
 type Props = {
   device: Device;
@@ -72,10 +73,12 @@ export const Row = memo(function Row({ device: d, gates, row, column: at, templa
 });
 
 function Next({ device: d }: { device: Device }) {
+  const ending = d.endings[0];
   if (!d.next && !d.working) {
     return isReady(d) ? (
       <span className="flex items-center gap-2 text-success">
         <WhoSign who="ready" /> Ready
+        {ending?.soon && <strong className="font-semibold">{`${ending.gate} ${leftText(ending)}`}</strong>}
       </span>
     ) : (
       <span className="flex items-center gap-2">

@@ -147,7 +147,7 @@ test("a gate tells what it waits for and when it will shut", () => {
         gates: { seen: "open", driver: "unknown", token: "open" },
         first: "kit",
         waits: { driver: ["mode", "drivers"] },
-        endings: [{ gate: "token", at: "2026-12-01T00:00:00Z", soon: true }],
+        endings: [{ gate: "token", at: "2026-12-01T00:00:00Z", soon: true, left_seconds: 10 }],
       })}
     />,
   );
