@@ -255,8 +255,8 @@ func (c *Client) InstallDriver(ctx context.Context, handle, accept string) (Job,
 }
 
 // Round groups the devices by what they need next.
-func (c *Client) Round(ctx context.Context) (Round, error) {
-	return call[Round](ctx, c, "GET", api+"/round", nil)
+func (c *Client) Round(ctx context.Context, app string) (Round, error) {
+	return call[Round](ctx, c, "GET", api+"/round?app="+url.QueryEscape(app), nil)
 }
 
 // OpenPhone has the bench serve one device's page for a phone.

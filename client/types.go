@@ -1,6 +1,9 @@
 package client
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // The types of the HTTP interface, as docs/json.md and /api/openapi.json tell
 // them. The service makes its answers from these same types.
@@ -50,6 +53,7 @@ type Device struct {
 	Path     string              `json:"path" doc:"by which it is computed: cable, wireless, companion, remote"`
 	Computer map[string]string   `json:"computer" doc:"the computer's gates that the device needs, to their states"`
 	Waits    map[string][]string `json:"waits" doc:"gate to the gates that it waits for"`
+	Unfit    bool                `json:"unfit" doc:"the app is not made for its family, so that no step helps"`
 	Endings  []Ending            `json:"endings" nullable:"false" doc:"open gates that will shut by themselves, the soonest first"`
 	Retiring bool                `json:"retiring" doc:"it is being retired"`
 	Revision int64               `json:"revision" doc:"changes whenever what a person decides by does; actions may carry it in If-Match"`
@@ -350,11 +354,12 @@ type DriverSet struct {
 
 // Project is an app's directory from which the bench may build.
 type Project struct {
-	App     string `json:"app"`
-	Name    string `json:"name"`
-	Version string `json:"version"`
-	Dir     string `json:"dir"`
-	Trouble string `json:"trouble,omitempty"`
+	App      string   `json:"app"`
+	Name     string   `json:"name"`
+	Version  string   `json:"version"`
+	Families []string `json:"families" nullable:"false" doc:"that it is made for"`
+	Dir      string   `json:"dir"`
+	Trouble  string   `json:"trouble,omitempty"`
 }
 
 // Job is work that takes time.
@@ -512,13 +517,13 @@ type Invalid struct {
 	Location string `json:"location"`
 }
 
-func (p *Problem) Error() string {
+func (p *Problem) Error() string { return strings.TrimSpace(p.Sentence() + " " + p.Remedy) }
+
+// Sentence says what is wrong, without what to do.
+func (p *Problem) Sentence() string {
 	s := p.Detail
 	for _, e := range p.Errors {
 		s += " " + e.Location + ": " + e.Message + "."
-	}
-	if p.Remedy != "" {
-		s += " " + p.Remedy
 	}
 	return s
 }

@@ -121,7 +121,7 @@ func TestPictures(t *testing.T) {
 		return chromedp.Void{}, err
 	})
 	b.presses("Rack")
-	b.sees("Gates of")
+	b.sees("For the app")
 	shot("rack-predawn")
 }
 

@@ -9,6 +9,7 @@
 package cause
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -89,7 +90,7 @@ func Explain(q Question) Explanation {
 	known := q.View.At(q.Now)
 	e := say(&q, q.Readiness.First, known)
 	e.Evidence, e.Contradictions = q.evidence(), q.View.Contradictions(q.Now)
-	if e.Gate == "" {
+	if e.Gate == "" || q.Readiness.Unfit {
 		return e
 	}
 	e.belief, e.open = q.believe(known, &e)
@@ -112,6 +113,10 @@ func say(q *Question, gate string, known fact.Known) Explanation {
 	}
 	g := r.Gate(gate)
 	e.Gate, e.State = g.Name, g.State
+	if r.Unfit && gate == r.First {
+		e.Text, e.Remedy = q.unfit()
+		return e
+	}
 	for _, say := range r.Path.Gates[gate].Says {
 		if say.When == nil || say.When.Eval(&q.Subject.Attributes, known) == sheet.True {
 			e.Text, e.Remedy = q.fill(say.Text), q.fill(say.Remedy)
@@ -121,11 +126,22 @@ func say(q *Question, gate string, known fact.Known) Explanation {
 	return e
 }
 
+// unfit says that the app is not made for the device's family, and what to do.
+func (q *Question) unfit() (text, remedy string) {
+	a := &q.Subject.Attributes
+	families := a.MadeFor.String()
+	return fmt.Sprintf("%s is not made for %s. It is made for %s.", q.Words["app"], a.Family, families),
+		fmt.Sprintf("Take a device of %s. If the app runs on %s too, add %[2]s to families in its .earlybench.yaml.", families, a.Family)
+}
+
 // Next returns the one thing to do next; nil if nothing is shut. Since it looks ahead, it is
 // computed only when it is needed.
 func Next(q Question, e Explanation) *Move {
 	if e.Gate == "" {
 		return nil
+	}
+	if q.Readiness.Unfit {
+		return &Move{Kind: AsStep, Text: e.Remedy, Who: sheet.Computer}
 	}
 	return q.move(e.belief, e.open, &e)
 }

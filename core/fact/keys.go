@@ -50,6 +50,8 @@ const (
 	AcceptStopped    Key = "accept.stopped"
 	AcceptChallenge  Key = "accept.challenge"
 	AppInstalled     Key = "app.installed"
+	AppName          Key = "app.name"
+	AppFamilies      Key = "app.families"
 	AppNeeds         Key = "app.needs"
 	AppVersion       Key = "app.version"
 	AppDeveloper     Key = "app.developer"
@@ -145,6 +147,8 @@ func ofTheMaker() []Spec {
 func ofAnApp() []Spec {
 	return []Spec{
 		{Key: AppInstalled, Type: Text, Sources: []Source{Device}, Ends: EndsLink, Text: "installed app file"},
+		{Key: AppName, Type: Text, Sources: []Source{Host}, Text: "name of the app"},
+		{Key: AppFamilies, Type: Texts, Sources: []Source{Host}, Text: "families that the app is made for"},
 		{Key: AppNeeds, Type: Version, Sources: []Source{Host}, Text: "least OS release that the app runs on"},
 		{Key: AppVersion, Type: Text, Sources: []Source{Host}, Text: "version of the app that is here"},
 		{Key: AppDeveloper, Type: Text, Sources: []Source{Host}, Text: "developer by whose key the app is signed"},

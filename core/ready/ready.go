@@ -79,6 +79,7 @@ type Readiness struct {
 	Steps      []Step      // those that count for the gates walked
 	Next       *Step       // nil when there is nothing to do
 	Ending     []Ending    // by time
+	Unfit      bool        // the app is not made for the device's family, so that no step helps
 	Summary    Summary
 	NextChange time.Time // when time alone would alter this; zero: never
 }
@@ -119,7 +120,11 @@ func Evaluate(s *sheet.Sheet, subject Subject, v fact.View, now time.Time) Readi
 		}
 		e.before = &r
 	}
-	e.steps(&best)
+	if e.unfit() {
+		best.unfit()
+	} else {
+		e.steps(&best)
+	}
 	best.Summary = e.summary(&best)
 	for _, p := range s.Paths { // another path may become the better one
 		if at := e.nextChange(p); !at.IsZero() && (best.NextChange.IsZero() || at.Before(best.NextChange)) {
@@ -127,6 +132,21 @@ func Evaluate(s *sheet.Sheet, subject Subject, v fact.View, now time.Time) Readi
 		}
 	}
 	return best
+}
+
+// unfit reports whether the app is made for other families only.
+func (e *evaluation) unfit() bool {
+	a := &e.subject.Attributes
+	return a.App != "" && a.MadeFor.Type() == fact.Texts && !a.MadeFor.Has(a.Family)
+}
+
+// unfit shuts the gate tried, whatever else is open: this is to be said before anybody is
+// asked to do anything.
+func (r *Readiness) unfit() {
+	r.Unfit, r.First, r.Steps = true, "tried", []Step{}
+	if g := r.gate("tried"); g != nil {
+		g.State, g.Waits = Shut, nil
+	}
 }
 
 // evaluation is one computation; gates that paths share are evaluated once.
@@ -289,6 +309,8 @@ func (e *evaluation) step(st *sheet.Step, gate State) Step {
 
 func (e *evaluation) summary(r *Readiness) Summary {
 	switch g := r.Gate("seen"); {
+	case r.Unfit:
+		return Blocked
 	case !g.State.passes():
 		// A device on the bus that something else holds cannot be examined, but it is
 		// not unseen.

@@ -17,7 +17,7 @@ func SmallApp(t testing.TB, stays bool) string {
 	text := `id: fellgate/callout
 name: Callout
 version: "2.3"
-families: [tarn]
+families: [tarn, ostler, kestle, wick]
 minimum: "9"
 build: {command: [cp, source, app.wasm]}
 files: [app.wasm]

@@ -6,8 +6,6 @@ package cli
 import (
 	"context"
 	"encoding/json"
-	"errors"
-	"fmt"
 	"io"
 	"os"
 	"os/signal"
@@ -22,31 +20,6 @@ import (
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/internal/state"
 )
-
-// Exit codes.
-const (
-	exitDone        = 0
-	exitFailed      = 1
-	exitUsage       = 2
-	exitBlocked     = 3
-	exitUnreachable = 4
-	exitNotAllowed  = 5
-	exitPerson      = 6
-	exitGone        = 7
-)
-
-// usageError is the error of a command that was written wrongly.
-type usageError struct{ error }
-
-func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
-
-// exitError is an error with an exit code of its own.
-type exitError struct {
-	code int
-	text string
-}
-
-func (e *exitError) Error() string { return e.text }
 
 // program is one invocation of the command line.
 type program struct {
@@ -167,8 +140,17 @@ func (p *program) bench() (*client.Client, error) {
 }
 
 // printJSON prints a value as JSON.
-func (p *program) printJSON(v any) error {
+func (p *program) printJSON(v any) error { return p.encode(p.out, v) }
+
+// printLineJSON prints a value as one line of JSON.
+func (p *program) printLineJSON(v any) error {
 	e := json.NewEncoder(p.out)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+func (p *program) encode(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	return e.Encode(v)
@@ -184,62 +166,4 @@ func printList[T any](p *program, items []T, table func([]T)) error {
 	}
 	table(items)
 	return nil
-}
-
-// exit prints an error and returns its exit code.
-func (p *program) exit(err error) int {
-	if err == nil {
-		return exitDone
-	}
-	code := exitFailed
-	text := err.Error()
-	var problem *client.Problem
-	var own *exitError
-	var wrong usageError
-	switch {
-	case errors.As(err, &own):
-		code = own.code
-	case errors.As(err, &wrong):
-		code = exitUsage
-	case errors.As(err, &problem):
-		code = codeOf(problem.Kind, problem.Status)
-	case errors.Is(err, client.ErrUnreachable):
-		code = exitUnreachable
-		dir, _ := state.Dir(p.state)
-		text = fmt.Sprintf("No bench answers for the state %s. Start one with earlybench serve or earlybench demo, or name another with --state.", dir)
-	case errors.Is(err, context.Canceled):
-		text = "Stopped."
-	}
-	if text != "" {
-		fmt.Fprintln(p.err, safe(capital(text)))
-	}
-	return code
-}
-
-// capital makes the first letter a capital, unless the first word is a handle or an id.
-func capital(s string) string {
-	first, _, _ := strings.Cut(s, " ")
-	if s == "" || strings.ContainsAny(first, "0123456789/-_.") {
-		return s
-	}
-	return strings.ToUpper(s[:1]) + s[1:]
-}
-
-// codeOf is the exit code of a kind of problem.
-func codeOf(kind string, status int) int {
-	switch kind {
-	case "blocked":
-		return exitBlocked
-	case "person":
-		return exitPerson
-	case "gone":
-		return exitGone
-	case "refused":
-		return exitNotAllowed
-	}
-	switch status {
-	case 401, 403:
-		return exitNotAllowed
-	}
-	return exitFailed
 }

@@ -69,11 +69,7 @@ func (p *program) jobError(j client.Job) error {
 	if j.Error == nil {
 		return &exitError{exitFailed, "The job was " + j.State + "."}
 	}
-	text := j.Error.Text
-	if j.Error.Remedy != "" {
-		text += " " + j.Error.Remedy
-	}
-	return &exitError{codeOf(j.Error.Kind, 0), text}
+	return &jobError{*j.Error}
 }
 
 // phases prints each phase when it has ended and, on a terminal, the progress of the

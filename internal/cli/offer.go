@@ -11,11 +11,16 @@ import (
 
 // orPrep runs do, which needs a device that is ready. If the device is not, and a person
 // is at the terminal, it offers to prepare the device first and then runs do again.
-func (p *program) orPrep(ctx context.Context, handle string, do func() error) error {
+func (p *program) orPrep(ctx context.Context, handle, app string, do func() error) error {
 	err := do()
 	var problem *client.Problem
 	if !errors.As(err, &problem) || problem.Kind != "blocked" || problem.Gate == "" || !p.terminal || p.unattended || p.json {
 		return err
+	}
+	if b, berr := p.bench(); berr != nil {
+		return err
+	} else if plan, perr := b.Prep(ctx, handle, app); perr != nil || plan.Device.Next == nil {
+		return err // no step leads on
 	}
 	fmt.Fprintln(p.err, safe(problem.Error()))
 	fmt.Fprintf(p.err, "\nPrepare %s now, and then go on? [Y/n] ", handle)

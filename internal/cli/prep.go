@@ -17,11 +17,14 @@ func (p *program) prepCommand() *cobra.Command {
 	g := guide{program: p}
 	plain := false
 	var chosen choice
+	all := false
 	c := &cobra.Command{Use: "prep [DEVICE...]", Short: "Be led through what devices still need", Args: cobra.ArbitraryArgs,
-		Long: `Leads through what a device still needs, step by step. A step ends by itself
+		Long: `Leads through what devices still need, step by step; without a device, through
+all that are not ready, in the order in which you walk least. A step ends by itself
 when the bench sees that it is done. At a terminal it is one screen, on which Enter
 says that you have done a step with your hands; with --plain, or elsewhere, it is
-line by line, and elsewhere --confirm STEP says so. Leave at any time: what is done
+line by line, and elsewhere --confirm STEP says so. With --json, several devices are
+led at the same time, and every line is an event. Leave at any time: what is done
 stays done, and prep goes on where it was, here or in the console.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
@@ -31,21 +34,33 @@ stays done, and prep goes on where it was, here or in the console.`,
 			if args, err = chosen(c.Context(), b, args); err != nil {
 				return err
 			}
-			if len(args) == 0 {
-				return p.noDevice(c.Context(), b)
-			}
-			if p.terminal && !plain && !p.json && !p.unattended && g.accept == "" && len(g.told) == 0 {
-				return p.leadOnScreen(c.Context(), args, g.app)
-			}
-			for _, g.handle = range args {
-				if err := g.lead(c.Context()); err != nil {
+			many := all || len(args) != 1
+			switch {
+			case all && len(args) > 0:
+				return usage("--all takes no devices")
+			case len(g.told) > 0 && len(args) != 1:
+				return usage("--confirm takes one device")
+			case len(args) == 0:
+				if args, err = toPrepare(c.Context(), b, g.app); err != nil {
 					return err
 				}
+				if len(args) == 0 && !p.json {
+					fmt.Fprintln(p.out, "No device needs anything.")
+					return nil
+				}
 			}
-			return nil
+			switch {
+			case p.terminal && !plain && !p.json && !p.unattended && g.accept == "" && len(g.told) == 0:
+				return p.leadOnScreen(c.Context(), args, g.app)
+			case many:
+				return g.leadAll(c.Context(), args)
+			}
+			g.handle = args[0]
+			return g.lead(c.Context())
 		}}
 	chosen = p.chooses(c)
 	c.Flags().StringVar(&g.app, "app", "", "what an app needs too, such as fellgate/callout: up to a tryout that passes")
+	c.Flags().BoolVar(&all, "all", false, "all devices that are not ready")
 	c.Flags().BoolVar(&plain, "plain", false, "line by line, for screen readers and logs")
 	c.Flags().StringVar(&g.accept, "accept", "", "digest of the driver set that you consent to have installed")
 	c.Flags().StringSliceVar(&g.told, "confirm", nil, "steps that you have done, by name")
@@ -63,6 +78,8 @@ type guide struct {
 	wait   time.Duration
 
 	text    io.Writer // where people read; with --json that is standard error
+	report  func(prepEvent) // nil: steps are printed for people
+	packed  string          // digest of the app file, once the app was built
 	bench   *client.Client
 	plan    client.Prep // on which is decided
 	changed chan struct{}
@@ -73,7 +90,10 @@ type guide struct {
 func (g *guide) lead(ctx context.Context) (err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	if g.text = g.out; g.json {
+	switch g.text = g.out; {
+	case g.report != nil:
+		g.text = io.Discard
+	case g.json:
 		g.text = g.err
 	}
 	if g.bench, err = g.program.bench(); err != nil {
@@ -98,14 +118,39 @@ func (g *guide) lead(ctx context.Context) (err error) {
 		}
 		g.printDone(plan)
 		next := plan.Device.Next
-		if next == nil {
+		switch {
+		case plan.Device.First == "":
 			return g.ready(plan)
+		case next == nil:
+			return g.stuck(ctx, plan)
 		}
 		g.plan = plan
-		if err := g.step(ctx, plan, *next); err != nil {
+		if err := g.step(ctx, plan, *next); err != nil && !g.movedOn(ctx, *next, err) {
 			return g.left(ctx, err)
 		}
 	}
+}
+
+// stuck is the error of a device for which there is no step.
+func (g *guide) stuck(ctx context.Context, plan client.Prep) error {
+	why, err := g.bench.Why(ctx, g.handle, g.app)
+	if err != nil {
+		return err
+	}
+	return &jobError{client.Trouble{Kind: "blocked", Gate: plan.Device.First, Text: plainText(why.Text), Remedy: plainText(why.Remedy)}}
+}
+
+// movedOn reports whether an error of a step has come about since the device has moved on,
+// such as when its cable was pulled: then the step that comes next now counts.
+func (g *guide) movedOn(ctx context.Context, step client.Step, err error) bool {
+	if ctx.Err() != nil {
+		return false
+	}
+	if f := g.failureOf(err); f.Kind != "blocked" && f.Kind != "gone" && f.Kind != "changed" {
+		return false
+	}
+	plan, err := g.bench.Prep(ctx, g.handle, g.app)
+	return err == nil && (plan.Device.Next == nil || plan.Device.Next.ID != step.ID)
 }
 
 // watch follows the device's events and, at a terminal, the input.
@@ -156,6 +201,7 @@ func (g *guide) printDone(plan client.Prep) {
 			continue
 		}
 		g.shown["done "+s.ID] = true
+		g.tell("done", &s, nil)
 		how := ""
 		if s.Told {
 			how = faint.Render("  confirmed by you")
@@ -168,6 +214,7 @@ func (g *guide) printDone(plan client.Prep) {
 func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error {
 	if !g.shown["at "+s.ID] {
 		g.shown["at "+s.ID] = true
+		g.tell("step", &s, nil)
 		g.explain(s)
 	}
 	switch s.Action {
@@ -283,7 +330,14 @@ func (g *guide) ask(ctx context.Context, s client.Step) error {
 
 // try tries the app.
 func (g *guide) try(ctx context.Context) error {
-	_, err := g.start(ctx, g.bench, client.Run{App: g.app, Device: g.handle, Try: true})
+	what := client.Run{App: g.app, Device: g.handle, Try: true}
+	if g.packed != "" {
+		what.App, what.File = "", g.packed
+	}
+	j, err := g.start(ctx, g.bench, what)
+	if err == nil && j.Result != nil {
+		g.packed = j.Result.Digest
+	}
 	return err
 }
 
@@ -301,6 +355,10 @@ func (g *guide) confirm(ctx context.Context, question string, otherwise bool) (b
 }
 
 func (g *guide) ready(plan client.Prep) error {
+	g.tell("ready", nil, nil)
+	if g.report != nil {
+		return nil
+	}
 	if g.json {
 		return g.printJSON(plan)
 	}

@@ -137,6 +137,7 @@ func rackNext(d client.Device) string {
 
 func (p *program) rackShow() *cobra.Command {
 	var facts, history bool
+	var app string
 	var sel *client.Select
 	c := &cobra.Command{Use: "show DEVICE", Short: "One device", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -165,25 +166,26 @@ func (p *program) rackShow() *cobra.Command {
 				}
 				return printList(p, fs, p.printFacts)
 			}
-			plan, err := b.Prep(c.Context(), args[0], "")
+			plan, err := b.Prep(c.Context(), args[0], app)
 			if err != nil {
 				return err
 			}
 			if p.json {
 				return p.printJSON(plan)
 			}
-			p.printDevice(plan)
+			p.printDevice(plan, app)
 			return nil
 		}}
+	c.Flags().StringVar(&app, "app", "", "show the gates of an app too, such as fellgate/callout")
 	c.Flags().BoolVar(&facts, "facts", false, "all that is known of it, with source and time")
 	c.Flags().BoolVar(&history, "history", false, "what was known of it before, the newest first")
 	sel = p.selection(c)
 	return c
 }
 
-func (p *program) printDevice(plan client.Prep) {
+func (p *program) printDevice(plan client.Prep, app string) {
 	d := plan.Device
-	p.printRack([]client.Device{d}, "")
+	p.printRack([]client.Device{d}, app)
 	fmt.Fprintln(p.out)
 	where := "not on any bus"
 	if d.Link != "" {

@@ -10,13 +10,14 @@ import (
 )
 
 func (p *program) roundCommand() *cobra.Command {
-	return &cobra.Command{Use: "round", Short: "All devices, grouped by their next step", Args: cobra.NoArgs,
+	app := ""
+	c := &cobra.Command{Use: "round", Short: "All devices, grouped by their next step", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
 				return err
 			}
-			r, err := b.Round(c.Context())
+			r, err := b.Round(c.Context(), app)
 			if err != nil {
 				return err
 			}
@@ -26,6 +27,8 @@ func (p *program) roundCommand() *cobra.Command {
 			p.printRound(r)
 			return nil
 		}}
+	c.Flags().StringVar(&app, "app", "", "what an app needs too, such as fellgate/callout")
+	return c
 }
 
 func (p *program) printRound(r client.Round) {

@@ -33,7 +33,7 @@ on running when this ends.`,
 			}
 			what.Device = args[1]
 			var j client.Job
-			err = p.orPrep(c.Context(), args[1], func() (err error) {
+			err = p.orPrep(c.Context(), args[1], what.App, func() (err error) {
 				j, err = p.start(c.Context(), b, what)
 				return err
 			})
@@ -242,7 +242,7 @@ func (p *program) tryCommand() *cobra.Command {
 			}
 			what.Device = args[1]
 			var j client.Job
-			err = p.orPrep(c.Context(), args[1], func() (err error) {
+			err = p.orPrep(c.Context(), args[1], what.App, func() (err error) {
 				j, err = p.start(c.Context(), b, what)
 				return err
 			})
@@ -353,7 +353,7 @@ func (p *program) logCommand() *cobra.Command {
 				ctx, cancel = context.WithTimeout(ctx, long)
 				defer cancel()
 			}
-			err = p.orPrep(ctx, args[0], func() error {
+			err = p.orPrep(ctx, args[0], "", func() error {
 				return b.Log(ctx, args[0], app, after, func(l client.Line) {
 					if p.json {
 						p.printJSON(l) //nolint:errcheck // standard output is gone

@@ -119,5 +119,8 @@ func leftText(e client.Ending) string {
 	case left >= 2*time.Hour:
 		return fmt.Sprintf("ends in %d hours", int(math.Round(left.Hours())))
 	}
+	if left <= time.Minute {
+		return "ends in a minute"
+	}
 	return fmt.Sprintf("ends in %d minutes", int(math.Ceil(left.Minutes())))
 }

@@ -119,7 +119,7 @@ func TestValuesAreReadAsPeopleReadThem(t *testing.T) {
 func TestADeviceIsShownWithWhatItWaitsForAndWhatEnds(t *testing.T) {
 	text := said(func(p *program) {
 		p.printDevice(client.Prep{Device: client.Device{Handle: "kestle-1", First: "kit", Summary: "blocked", Says: "The kit is not here.", Gates: map[string]string{"seen": "open"},
-			Waits: map[string][]string{"driver": {"mode", "drivers"}}, Computer: map[string]string{"kit": "shut"}, Endings: []client.Ending{{Gate: "token", At: at, Soon: true, Left: 5400}}}})
+			Waits: map[string][]string{"driver": {"mode", "drivers"}}, Computer: map[string]string{"kit": "shut"}, Endings: []client.Ending{{Gate: "token", At: at, Soon: true, Left: 5400}}}}, "")
 	})
 	for _, want := range []string{"blocked: The kit is not here.", "waits for mode, drivers", "shut (of this computer)", "ends in 90 minutes, 23 Nov 2026"} {
 		require.Contains(t, text, want)

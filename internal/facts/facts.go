@@ -116,6 +116,18 @@ func (b *Book) Observe(ctx context.Context, s Subject, facts ...fact.Fact) error
 	return b.Of(s).Observe(ctx, facts...)
 }
 
+// Renew records the facts about a subject that differ from what is known of it.
+func (b *Book) Renew(ctx context.Context, s Subject, seen ...fact.Fact) error {
+	view := b.Of(s).View()
+	var news []fact.Fact
+	for _, f := range seen {
+		if known, ok := view.Get(f.Key, f.At); !ok || known.Value != f.Value {
+			news = append(news, f)
+		}
+	}
+	return b.Observe(ctx, s, news...)
+}
+
 // Drop forgets a subject in memory, after its record was deleted or merged into another.
 func (b *Book) Drop(s Subject) {
 	b.mu.Lock()

@@ -80,7 +80,7 @@ func (k *Kits) Read(ctx context.Context) error {
 		return fmt.Errorf("read the app files: %w", err)
 	}
 	for i := len(files) - 1; i >= 0; i-- { // the newest last
-		if err := k.observe(ctx, files[i].App, k.seen(fact.AppVersion, files[i].Version)); err != nil {
+		if err := k.cfg.Book.Renew(ctx, facts.Subject{Kind: facts.App, ID: files[i].App}, k.seen(fact.AppVersion, files[i].Version)); err != nil {
 			return err
 		}
 	}
@@ -172,33 +172,18 @@ func (k *Kits) look(ctx context.Context, app, dir string) error {
 			state = "path"
 		}
 	}
-	seen := []fact.Fact{k.seen(fact.KitState, state), k.seen(fact.KitName, program), k.seen(fact.AppVersion, p.Version), k.seen(fact.AppDeveloper, k.cfg.Developer)}
+	seen := []fact.Fact{k.seen(fact.KitState, state), k.seen(fact.KitName, program), k.seen(fact.AppVersion, p.Version), k.seen(fact.AppDeveloper, k.cfg.Developer),
+		k.seen(fact.AppName, p.Name), {Key: fact.AppFamilies, Value: fact.Of(p.Families), Source: fact.Host, At: k.cfg.Clock.Now()}}
 	if p.Minimum != "" {
 		needs := k.seen(fact.AppNeeds, "")
 		needs.Value = fact.Of(fact.Release(p.Minimum))
 		seen = append(seen, needs)
 	}
-	return k.observe(ctx, app, seen...)
+	return k.cfg.Book.Renew(ctx, facts.Subject{Kind: facts.App, ID: app}, seen...)
 }
 
 func (k *Kits) seen(key fact.Key, text string) fact.Fact {
 	return fact.Fact{Key: key, Value: fact.Of(text), Source: fact.Host, At: k.cfg.Clock.Now()}
-}
-
-// observe records what is not known already.
-func (k *Kits) observe(ctx context.Context, app string, seen ...fact.Fact) error {
-	subject := facts.Subject{Kind: facts.App, ID: app}
-	view := k.cfg.Book.Of(subject).View()
-	var news []fact.Fact
-	for _, f := range seen {
-		if known, ok := view.Get(f.Key, f.At); !ok || known.Value != f.Value {
-			news = append(news, f)
-		}
-	}
-	if len(news) == 0 {
-		return nil
-	}
-	return k.cfg.Book.Observe(ctx, subject, news...)
 }
 
 func isElsewhere(program string) bool {

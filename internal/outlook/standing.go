@@ -86,12 +86,19 @@ func (o *Outlook) stand(k *keeper.Keeper, app string) Standing {
 		if f, ok := s.View.Get(fact.AppNeeds, s.Now); ok {
 			subject.Attributes.Needs = fact.Release(f.Value.Text())
 		}
+		if f, ok := s.View.Get(fact.AppFamilies, s.Now); ok {
+			subject.Attributes.MadeFor = f.Value
+		}
 		if f, ok := s.View.Get(fact.AppDeveloper, s.Now); ok {
 			subject.Attributes.By = f.Value.Text()
 		}
 	}
 	s.Offered = o.cfg.Shelf.Fitting(s.Device.USB)
 	s.Words = o.words(s)
+	s.Words["app"] = app
+	if f, ok := s.View.Get(fact.AppName, s.Now); ok {
+		s.Words["app"] = f.Value.Text()
+	}
 	s.Readiness = ready.Evaluate(s.Sheet, subject, s.View, s.Now)
 	s.Question = cause.Question{Sheet: s.Sheet, Subject: subject, Readiness: &s.Readiness, View: s.View, Now: s.Now, Words: s.Words,
 		Learned: o.learned(series.Family, k.Host())}

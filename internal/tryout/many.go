@@ -144,7 +144,7 @@ func (t *Tryouts) begin(ctx context.Context, run *job.Run, app string, a argsMan
 			continue
 		}
 		part.Device = k.Device().Handle
-		_, err := t.Outlook.Session(k)
+		err := t.canRun(k, app)
 		if err == nil {
 			var j job.Job
 			j, err = t.Jobs.Start(ctx, t.jobFor(k, app, Ask{File: a.File, Try: a.Try, Unattended: a.Unattended, Actor: parent.Actor}, parent.ID))

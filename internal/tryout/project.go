@@ -30,12 +30,13 @@ func (t *Tryouts) AddProject(ctx context.Context, dir string) (*appfile.Project,
 	return p, t.Kits.Watch(ctx, p)
 }
 
-// here records that an app is available, and by whose key it is signed; "" for nobody's.
-func (t *Tryouts) here(ctx context.Context, app, version, by string) error {
-	seen := func(k fact.Key, text string) fact.Fact {
-		return fact.Fact{Key: k, Value: fact.Of(text), Source: fact.Host, At: t.Clock.Now()}
+// here records what an app file says of its app.
+func (t *Tryouts) here(ctx context.Context, a *appfile.Manifest) error {
+	seen := func(k fact.Key, v fact.Value) fact.Fact {
+		return fact.Fact{Key: k, Value: v, Source: fact.Host, At: t.Clock.Now()}
 	}
-	return t.Book.Observe(ctx, facts.Subject{Kind: facts.App, ID: app}, seen(fact.AppVersion, version), seen(fact.AppDeveloper, by))
+	return t.Book.Renew(ctx, facts.Subject{Kind: facts.App, ID: a.ID}, seen(fact.AppVersion, fact.Of(a.Version)), seen(fact.AppDeveloper, fact.Of(a.By())),
+		seen(fact.AppName, fact.Of(a.Name)), seen(fact.AppFamilies, fact.Of(a.Families)))
 }
 
 // TakeIn checks an app file that was packed elsewhere, and stores it.
@@ -67,7 +68,7 @@ func (t *Tryouts) TakeIn(ctx context.Context, path string) (store.AppFile, error
 	if err := t.Store.SaveAppFile(ctx, a); err != nil {
 		return a, err
 	}
-	return a, t.here(ctx, a.App, a.Version, opened.App.By())
+	return a, t.here(ctx, opened.App)
 }
 
 // find finds what is to be run: the project on record, or the app file together with the

@@ -118,10 +118,20 @@ func (t *Tryouts) Start(ctx context.Context, ask Ask) (job.Job, error) {
 	if err := w.find(ctx, ask.App, ask.File); err != nil {
 		return job.Job{}, err
 	}
-	if _, err := t.Outlook.Session(k); err != nil {
+	if err := t.canRun(k, w.project.ID); err != nil {
 		return job.Job{}, err
 	}
 	return t.Jobs.Start(ctx, t.jobFor(k, w.project.ID, ask, ""))
+}
+
+// canRun returns the problem that stands in the way of running an app on a device. An app
+// that is not made for the device comes first.
+func (t *Tryouts) canRun(k *keeper.Keeper, app string) error {
+	if now := t.Outlook.Glance(k, app); now.Readiness.Unfit {
+		return now.Blocked()
+	}
+	_, err := t.Outlook.Session(k)
+	return err
 }
 
 // jobFor is the job that runs an app on one device.

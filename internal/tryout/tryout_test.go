@@ -99,7 +99,6 @@ func TestEveryPhaseThatFailsSaysWhatAndWhy(t *testing.T) {
 		{"the build's program is missing", map[string]string{"sh, -c,": "no-such-compiler, -c,"}, "build", problem.Failed, "no-such-compiler, which is not on this computer's search path"},
 		{"the build makes no file", map[string]string{"cp source app.wasm": "true"}, "pack", problem.Failed, "app.wasm"},
 		{"the files lie outside", map[string]string{"files: [app.wasm]": "files: [../source]"}, "pack", problem.Failed, "../source"},
-		{"it is for another family", map[string]string{"families: [tarn]": "families: [ostler]"}, "copy", problem.Blocked, "made for ostler, this is tarn"},
 		{"it needs a later release", map[string]string{"families: [tarn]": "families: [tarn]\nminimum: \"13\""}, "copy", problem.Blocked, "needs release 13, this is 12"},
 		{"it is no app", nil, "log", problem.Failed, "does not keep running on heron-1: it crashed"},
 	} {
@@ -118,6 +117,14 @@ func TestEveryPhaseThatFailsSaysWhatAndWhy(t *testing.T) {
 	require.Len(t, all, 1, "only what reached the device is kept")
 	require.False(t, all[0].Passed)
 	require.Contains(t, all[0].Failed, "log: ")
+}
+
+func TestAnAppForAnotherFamilyIsRefusedBeforeItIsBuilt(t *testing.T) {
+	d := linked(t)
+	d.project(map[string]string{"families: [tarn]": "families: [ostler]"})
+	_, err := d.tries.Start(t.Context(), tryout.Ask{App: "fellgate/callout", Devices: []string{"heron-1"}})
+	require.Equal(t, problem.Blocked, problem.KindOf(err))
+	require.ErrorContains(t, err, "Callout is not made for tarn. It is made for ostler.")
 }
 
 func TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent(t *testing.T) {

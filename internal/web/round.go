@@ -9,10 +9,15 @@ import (
 	"earlybench.invalid/earlybench/internal/outlook"
 )
 
-func (s *Server) round(context.Context, *none) (*out[client.Round], error) {
+func (s *Server) round(_ context.Context, in *struct {
+	App string `query:"app" doc:"count the gates of this app too"`
+}) (*out[client.Round], error) {
+	if err := s.Outlook.CheckApp(in.App); err != nil {
+		return nil, problem(err)
+	}
 	byHandle := map[string]client.Device{}
 	var devices []round.Device
-	for _, st := range s.rackNow("") {
+	for _, st := range s.rackNow(in.App) {
 		d := deviceOf(st)
 		byHandle[d.Handle] = d
 		devices = append(devices, needOf(d, st.Unnamed()))

@@ -30,7 +30,7 @@ func deviceOf(st outlook.Standing) client.Device {
 		Model: st.Device.Model, Code: st.Device.Code, Summary: string(st.Readiness.Summary), Gates: map[string]string{},
 		Path: st.Readiness.Path.Name, Computer: map[string]string{}, Waits: map[string][]string{}, Endings: []client.Ending{},
 		First: st.Readiness.First, Says: st.Why.Text, HandsURL: st.Device.HandsURL, Key: st.Device.Key, Working: st.Working, Revision: st.Revision,
-		Retiring: st.Device.Retirement != nil}
+		Unfit: st.Readiness.Unfit, Retiring: st.Device.Retirement != nil}
 	if st.Device.USB == "" { // no bus has shown one
 		d.Serial = ""
 	}
@@ -108,13 +108,13 @@ func setOf(d store.DriverSet) client.DriverSet {
 }
 
 func projectOf(p store.Project) client.Project {
-	c := client.Project{App: p.App, Dir: p.Dir}
+	c := client.Project{App: p.App, Dir: p.Dir, Families: []string{}}
 	read, err := appfile.ReadProject(p.Dir)
 	if err != nil {
 		c.Trouble = sentence(err.Error())
 		return c
 	}
-	c.Name, c.Version = read.Name, read.Version
+	c.Name, c.Version, c.Families = read.Name, read.Version, read.Families
 	return c
 }
 

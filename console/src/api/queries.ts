@@ -75,7 +75,11 @@ export const fetchDevices = async (app: string, handles: string[]) =>
     )
   ).items;
 
-export const useRound = () => useQuery({ queryKey: ["round"], queryFn: () => data(api.GET("/api/v1/round")) });
+export const useRound = (app: string) =>
+  useQuery({
+    queryKey: ["round", app],
+    queryFn: () => data(api.GET("/api/v1/round", { params: { query: { app } } })),
+  });
 
 export const useRetirement = (handle: string, on: boolean) =>
   useQuery({

@@ -5,7 +5,7 @@ import { queryClient } from "../api/queries";
 import { AppChoice } from "./AppChoice";
 import { choose, useChosenApp } from "./chosenApp";
 
-const project = (app: string) => ({ app, dir: "/", name: app, version: "1", trouble: "" });
+const project = (app: string) => ({ app, dir: "/", name: app, version: "1", families: ["tarn"], trouble: "" });
 
 function Chosen() {
   return <p>chosen: {useChosenApp() || "none"}</p>;
@@ -27,9 +27,16 @@ beforeEach(() => {
 });
 afterEach(cleanup);
 
-it("takes the only app there is, and asks nothing", async () => {
+it("takes the only app there is, unless none is chosen", async () => {
   await shown("fellgate/callout");
   await screen.findByText("chosen: fellgate/callout");
+  choose("");
+  await screen.findByText("chosen: none");
+});
+
+it("asks nothing where there is no app", async () => {
+  await shown();
+  await screen.findByText("chosen: none");
   expect(screen.queryByRole("combobox")).toBeNull();
 });
 

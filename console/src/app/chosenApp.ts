@@ -15,10 +15,10 @@ function subscribe(tell: () => void) {
   return () => listeners.delete(tell);
 }
 
-/** useChosenApp is the app that was chosen; where the bench knows only one, that is it. "" is none. */
+/** useChosenApp is the app that was chosen; if nothing was and the bench knows only one, it is that one. "" is none. */
 export function useChosenApp(): string {
   const projects = useProjects().data?.items ?? [];
-  const chosen = useSyncExternalStore(subscribe, () => sessionStorage.getItem(key) ?? "");
-  if (projects.length === 1 && projects[0]) return projects[0].app;
-  return projects.some((p) => p.app === chosen) ? chosen : "";
+  const chosen = useSyncExternalStore(subscribe, () => sessionStorage.getItem(key));
+  if (chosen === null && projects.length === 1 && projects[0]) return projects[0].app;
+  return projects.some((p) => p.app === chosen) ? chosen! : "";
 }

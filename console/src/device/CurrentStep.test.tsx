@@ -29,7 +29,9 @@ beforeEach(() => {
   sent = [];
   answers = {
     "/api/v1/jobs": { items: [] },
-    "/api/v1/projects": { items: [{ app: "fellgate/callout", name: "Callout", version: "2.3", dir: "/d" }] },
+    "/api/v1/projects": {
+      items: [{ app: "fellgate/callout", families: ["tarn"], name: "Callout", version: "2.3", dir: "/d" }],
+    },
   };
   vi.stubGlobal("fetch", async (request: Request) => {
     const path = new URL(request.url, "http://bench").pathname;

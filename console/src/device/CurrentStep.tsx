@@ -1,5 +1,6 @@
 import { useAsk, useTell } from "../api/queries";
 import type { Prep, Step } from "../api/types";
+import { choose } from "../app/chosenApp";
 import { Emphasis } from "../parts/Emphasis";
 import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
@@ -23,7 +24,15 @@ export function CurrentStep({ prep }: { prep: Prep }) {
         <h2 className="mt-2 text-lead">
           <Emphasis text={device.says} />
         </h2>
-        <p className="mt-3 max-w-prose text-secondary">What may be behind it, and what to do about it, stands below.</p>
+        {device.unfit ? (
+          <button type="button" className="press mt-5" onClick={() => choose("")}>
+            Prepare {device.handle} without an app
+          </button>
+        ) : (
+          <p className="mt-3 max-w-prose text-secondary">
+            What may be behind it, and what to do about it, stands below.
+          </p>
+        )}
         <JobProgress device={device} />
       </section>
     );

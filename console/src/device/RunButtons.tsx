@@ -17,9 +17,18 @@ export function RunButtons({ device }: { device: Device }) {
       </p>
     );
   }
+  const fitting = projects.data?.items.filter((p) => p.trouble || p.families.includes(device.family));
+  if (fitting?.length === 0) {
+    const names = projects.data?.items.map((p) => p.name || p.app).join(", ");
+    return (
+      <p className="mt-5 max-w-prose text-secondary">
+        No app here is made for {device.family}: {names}.
+      </p>
+    );
+  }
   return (
     <div className="mt-5 flex flex-wrap items-center gap-3">
-      {projects.data?.items.map((p, i) => (
+      {fitting?.map((p, i) => (
         <span key={p.app} className="flex gap-3">
           <button
             type="button"

@@ -27,5 +27,5 @@ export const leftText = (e: Ending) => {
   const minutes = e.left_seconds / 60;
   if (minutes >= 48 * 60) return `ends in ${Math.round(minutes / 60 / 24)} days`;
   if (minutes >= 120) return `ends in ${Math.round(minutes / 60)} hours`;
-  return `ends in ${Math.ceil(minutes)} minutes`;
+  return Math.ceil(minutes) === 1 ? "ends in a minute" : `ends in ${Math.ceil(minutes)} minutes`;
 };

@@ -22,7 +22,10 @@ beforeEach(() => {
   asked = [];
   answers = {
     "/api/v1/devices": [200, { items: [device("heron-1", {}), waiting] }],
-    "/api/v1/projects": [200, { items: [{ app: "fellgate/callout", name: "Callout", version: "2.3", dir: "/d" }] }],
+    "/api/v1/projects": [
+      200,
+      { items: [{ app: "fellgate/callout", families: ["tarn"], name: "Callout", version: "2.3", dir: "/d" }] },
+    ],
     "/api/v1/unrecognised": [200, { items: [] }],
   };
   vi.stubGlobal("fetch", async (request: Request) => {
@@ -81,11 +84,13 @@ test("an expression behind = is put to the bench, and its mistake is shown", asy
   expect((await screen.findByRole("alert")).textContent).toContain("there is no gate.mood.");
 });
 
-test("the gates of an app are asked for", async () => {
+test("the gates of the only app are shown, until none is chosen", async () => {
   show();
-  await screen.findByText("the device and Callout");
-  fireEvent.change(screen.getByLabelText("Gates of"), { target: { value: "fellgate/callout" } });
   await vi.waitFor(() => expect(asked).toContain("/api/v1/devices?app=fellgate%2Fcallout"));
+  fireEvent.change(await screen.findByLabelText("For the app"), { target: { value: "" } });
+  expect(sessionStorage.getItem("app")).toBe("");
+  expect(screen.queryByText("tried")).toBeNull();
+  sessionStorage.clear();
 });
 
 test("an empty rack teaches what goes there", async () => {

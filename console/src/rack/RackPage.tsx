@@ -1,6 +1,8 @@
 import { useDeferredValue, useState } from "react";
-import { useChosen, useDevices, useProjects } from "../api/queries";
+import { useChosen, useDevices } from "../api/queries";
 import type { Device } from "../api/types";
+import { AppChoice } from "../app/AppChoice";
+import { useChosenApp } from "../app/chosenApp";
 import { plain } from "../parts/Emphasis";
 import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
@@ -11,8 +13,7 @@ import { Views } from "./Views";
 
 /** All devices: a row a device, a column a gate, the next step at the row's end. */
 export function RackPage() {
-  const projects = useProjects();
-  const [app, setApp] = useState("");
+  const app = useChosenApp();
   const [words, setWords] = useState("");
   const devices = useDevices(app);
   const all = devices.data?.items ?? [];
@@ -28,17 +29,7 @@ export function RackPage() {
         </div>
         <div className="flex flex-wrap items-center gap-4">
           <Views />
-          <label className="flex items-center gap-2 text-row text-secondary">
-            Gates of
-            <select className="select select-sm w-auto" value={app} onChange={(e) => setApp(e.target.value)}>
-              <option value="">the device</option>
-              {projects.data?.items.map((p) => (
-                <option key={p.app} value={p.app}>
-                  the device and {p.name || p.app}
-                </option>
-              ))}
-            </select>
-          </label>
+          <AppChoice />
           <input
             aria-label="Filter devices"
             placeholder="Filter devices"

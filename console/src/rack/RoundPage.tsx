@@ -1,5 +1,7 @@
 import { Link } from "react-router";
 import { useRound } from "../api/queries";
+import { AppChoice } from "../app/AppChoice";
+import { useChosenApp } from "../app/chosenApp";
 import type { Round, RoundGroup } from "../api/types";
 import { plain } from "../parts/Emphasis";
 import { ProblemText } from "../parts/ProblemText";
@@ -16,7 +18,8 @@ const columns = [
 
 /** Many devices at once: by what they need next, in the order in which one walks least. */
 export function RoundPage() {
-  const round = useRound();
+  const app = useChosenApp();
+  const round = useRound(app);
   if (!round.data)
     return <main className="p-8">{round.error ? <ProblemText error={round.error} /> : <p>Asking the bench…</p>}</main>;
   const { groups, ready } = round.data;
@@ -25,6 +28,7 @@ export function RoundPage() {
     <main className="pb-10">
       <div className="flex flex-wrap items-center justify-between gap-4 px-5 py-3 md:px-8">
         <Count groups={groups} ready={ready} />
+        <AppChoice />
         <Views />
       </div>
       {hero && <RoundHero group={hero} />}

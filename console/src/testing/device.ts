@@ -21,6 +21,7 @@ export const device = (handle: string, more: Partial<Device> = {}): Device => ({
   device_key: "",
   working: "",
   retiring: false,
+  unfit: false,
   revision: 1,
   path: "cable",
   computer: {},
