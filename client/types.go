@@ -147,6 +147,7 @@ type Step struct {
 	Search  string   `json:"search" doc:"word for the settings' own search"`
 	Again   bool     `json:"again" doc:"to be done every time, not once"`
 	Seen    bool     `json:"seen" doc:"the bench can see for itself whether it is done"`
+	Missing string   `json:"missing" doc:"what the bench lacks for it, and what to do instead; empty for nothing"`
 	Denied  *Fact    `json:"denied" doc:"somebody's word that it is done, which what is seen stands against"`
 	Draw    *Drawing `json:"draw"`
 }

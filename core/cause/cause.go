@@ -134,6 +134,19 @@ func (q *Question) unfit() (text, remedy string) {
 		fmt.Sprintf("Take a device of %s. If the app runs on %s too, add %[2]s to families in its .earlybench.yaml.", families, a.Family)
 }
 
+// Certain returns the cause of the first gate that counts as named, unless its remedy was
+// tried already; nil if there is none.
+func Certain(q Question) *sheet.Cause {
+	if q.Readiness.First == "" || q.Readiness.Unfit {
+		return nil
+	}
+	b, _ := q.believe(q.View.At(q.Now), &Explanation{Gate: q.Readiness.First})
+	if i, ok := b.named(); ok {
+		return b.causes[i]
+	}
+	return nil
+}
+
 // Next returns the one thing to do next; nil if nothing is shut. Since it looks ahead, it is
 // computed only when it is needed.
 func Next(q Question, e Explanation) *Move {

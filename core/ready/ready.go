@@ -61,6 +61,8 @@ type Step struct {
 	Done   bool
 	Told   bool       // done only because somebody said so
 	Denied *fact.Fact // somebody said that it is done, and what is seen says it is not
+	// Missing says that the bench lacks the means for it, and Lacking what to do then.
+	Missing bool
 }
 
 // Ending is a gate that is open, and when it will shut.
@@ -266,27 +268,53 @@ func (e *evaluation) steps(r *Readiness) {
 		}
 		r.Steps = append(r.Steps, e.step(st, g.State))
 	}
-	if r.First == "" {
-		return
+	if r.First != "" {
+		r.Next = r.next()
 	}
-	last := -1
-	for i := range r.Steps {
-		if r.Steps[i].Gate == r.First {
-			if last = i; !r.Steps[i].Done {
-				break
-			}
+}
+
+// next returns the step to do next. Gates whose steps people have confirmed are passed, and
+// a step whose means are missing is returned only if no other step helps.
+func (r *Readiness) next() *Step {
+	var missing *Step
+	for _, gate := range r.Path.Walk[slices.Index(r.Path.Walk, r.First):] {
+		g := r.gate(gate)
+		if g == nil || g.State.passes() {
+			continue
+		}
+		st, confirmed := r.nextFor(gate)
+		switch {
+		case confirmed:
+		case st == nil, gate != r.First && len(g.Waits) > 0 && (st.Action != "" || st.Who == sheet.Automatic):
+			return missing
+		case !st.Missing:
+			return st
+		case missing == nil:
+			missing = st
 		}
 	}
-	// If all steps are done and the gate is still not open, the last step is the one
-	// to look at again.
-	if last >= 0 {
-		r.Next = &r.Steps[last]
+	return missing
+}
+
+// nextFor returns the first step of a gate that is not done. If all are done and the gate is
+// still not open, it is the last one, to be looked at again, or none if people have confirmed
+// what the bench cannot see.
+func (r *Readiness) nextFor(gate string) (st *Step, confirmed bool) {
+	for i := range r.Steps {
+		if r.Steps[i].Gate != gate {
+			continue
+		}
+		if st = &r.Steps[i]; !st.Done {
+			return st, false
+		}
+		confirmed = confirmed || st.Told
 	}
+	return st, confirmed
 }
 
 // step marks one step. An observation overrides a person's statement.
 func (e *evaluation) step(st *sheet.Step, gate State) Step {
-	out := Step{Step: st, Done: gate == Open}
+	out := Step{Step: st, Done: gate == Open, Missing: st.Means != "" && !slices.Contains(e.subject.Attributes.Means, st.Means)}
 	if out.Done {
 		return out
 	}

@@ -67,6 +67,7 @@ type Attributes struct {
 	App      string       // "" where no app is meant
 	Needs    fact.Release // the least release that the app runs on; "" for any
 	Features []string     // that the app uses
+	Means    []string     // of [Means], those that the bench has
 	MadeFor  fact.Value   // families that the app is made for, Texts; the zero Value if not known
 	By       string       // thumbprint of its developer's key; "" for nobody's
 }

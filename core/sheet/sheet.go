@@ -215,9 +215,16 @@ type Step struct {
 	Later   bool       // Done only tells afterwards: the end of the step itself cannot be seen
 	Lasts   bool       // what a person says of it holds although the device leaves the bus, since that is part of the way
 	Tells   fact.Key   // a fact that a person tells by saying that it is done; "" for none
+	Means   string   // what the bench needs to do it, or to help with it; "" for nothing
+	Lacking string   // said where the bench does not have that
 	Draw    *Drawing
 	Word    int // the number of its Told key in the sheet's registry
 }
+
+// Means are what the bench may need for a step: a depot that has support packs, an authority
+// that registers devices and signs grants and tokens, a connection to devices over the air,
+// and a host that can take a device back.
+var Means = []string{"depot", "authority", "air", "host"}
 
 // Observed reports whether the bench can see by itself that the step is done. If it
 // cannot, people are told so.

@@ -225,7 +225,7 @@ func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error
 	case "app.try":
 		return g.try(ctx)
 	}
-	if g.unattended && s.Who == "hands" {
+	if g.unattended && s.Who != "automatic" {
 		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
 	}
 	if g.lines != nil && s.Tell {
@@ -248,6 +248,9 @@ func (g *guide) explain(s client.Step) {
 	fmt.Fprintf(g.text, "  %s %s  %s\n", lamp.Render("▸"), emphasis(s.Text), faint.Render(who))
 	if s.Denied != nil {
 		fmt.Fprintf(g.text, "      %s %s said at %s that this is done; the bench sees that it is not. What is observed counts.\n", lamp.Render(" ! "), s.Denied.By, clockText(s.Denied.At))
+	}
+	if s.Missing != "" {
+		wrapped(g.text, "      ", lamp.Render(" ! ")+" "+emphasis(s.Missing), g.width)
 	}
 	if len(s.Where) > 0 {
 		fmt.Fprintln(g.text, "      "+way(s.Where))

@@ -314,6 +314,9 @@ func (s *screen) viewStep() string {
 		who += fmt.Sprintf(", about %d min", st.Minutes)
 	}
 	parts := []string{faint.Render(who), bold.Render(plainText(st.Text))}
+	if st.Missing != "" {
+		parts = append(parts, lamp.Render(" ! ")+" "+emphasis(st.Missing))
+	}
 	if len(st.Where) > 0 {
 		parts = append(parts, way(st.Where))
 	}

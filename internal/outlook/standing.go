@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -102,7 +103,32 @@ func (o *Outlook) stand(k *keeper.Keeper, app string) Standing {
 	s.Readiness = ready.Evaluate(s.Sheet, subject, s.View, s.Now)
 	s.Question = cause.Question{Sheet: s.Sheet, Subject: subject, Readiness: &s.Readiness, View: s.View, Now: s.Now, Words: s.Words,
 		Learned: o.learned(series.Family, k.Host())}
+	s.remedy()
 	return s
+}
+
+// remedies is the prefix of the ids of steps that are the remedy of a cause.
+const remedies = "remedy-"
+
+// remedy makes the remedy of a cause that is certain the next step, so that what is asked for
+// is what helps.
+func (s *Standing) remedy() {
+	c := cause.Certain(s.Question)
+	if c == nil {
+		return
+	}
+	r := &s.Readiness
+	for i := range r.Steps {
+		if r.Steps[i].ID == c.Remedy.Step {
+			if !r.Steps[i].Done {
+				r.Next = &r.Steps[i]
+			}
+			return
+		}
+	}
+	step := &sheet.Step{ID: remedies + c.ID, Gate: r.First, Who: c.Remedy.Who, Title: strings.TrimSuffix(c.Remedy.Text, "."), Text: strings.TrimSuffix(c.Remedy.Text, "."),
+		Sight: c.Remedy.Sight, Minutes: int(math.Ceil(c.Remedy.Seconds / 60))}
+	r.Next = &ready.Step{Step: step}
 }
 
 // appFacts are what is known of an app, and of it on this device.

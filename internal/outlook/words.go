@@ -43,11 +43,14 @@ func (o *Outlook) say(ctx context.Context, s Said, key fact.Key, v fact.Value, s
 
 // Tell records that a person says that a step is done.
 func (o *Outlook) Tell(ctx context.Context, s Said, step string) error {
+	if cause, ok := strings.CutPrefix(step, remedies); ok {
+		return o.Remedied(ctx, s, cause)
+	}
 	st := o.sheet(s.Of).Step(step)
 	if st == nil {
 		return fmt.Errorf("step %.60q: %w", step, store.ErrNotFound)
 	}
-	if st.Who != sheet.Hands || st.Sure || st.Action != "" {
+	if !Confirmable(st) {
 		return problem.Errorf(problem.Invalid, "step %s: the bench sees for itself whether it is done", step)
 	}
 	if st.Tells != "" {
@@ -57,6 +60,12 @@ func (o *Outlook) Tell(ctx context.Context, s Said, step string) error {
 		s.Revision = 0 // that word itself may have raised it
 	}
 	return o.say(ctx, s, sheet.Told(step), fact.Of(true), !st.Lasts)
+}
+
+// Confirmable reports whether people say of a step that it is done: it is not the bench's own,
+// and the bench does not see its end for sure.
+func Confirmable(s *sheet.Step) bool {
+	return (s.Who == sheet.Hands || s.Means != "" || strings.HasPrefix(s.ID, remedies)) && !s.Sure && s.Action == ""
 }
 
 // sheet returns the sheet that applies to a device now.

@@ -196,9 +196,7 @@ func TestEveryFaultIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
 			}
 			if f.app {
 				p.app = "fellgate/callout"
-				dir, err := filepath.Abs("../../demo/apps/callout")
-				require.NoError(t, err)
-				_, err = p.Tryouts.AddProject(t.Context(), dir)
+				_, err := p.Tryouts.AddProject(t.Context(), benchtest.SmallApp(t, true))
 				require.NoError(t, err)
 			}
 			p.hand("fault: " + f.fault)

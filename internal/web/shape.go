@@ -13,7 +13,6 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/ready"
-	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
@@ -69,7 +68,10 @@ func stepOf(s ready.Step, st outlook.Standing) client.Step {
 		f := factOf(st, *s.Denied)
 		c.Denied = &f
 	}
-	c.Tell = s.Who == sheet.Hands && s.Action == "" && !s.Sure
+	c.Tell = outlook.Confirmable(s.Step)
+	if s.Missing {
+		c.Missing = fill(s.Lacking)
+	}
 	for _, w := range s.Where {
 		c.Where = append(c.Where, fill(w))
 	}

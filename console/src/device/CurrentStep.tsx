@@ -62,6 +62,11 @@ export function CurrentStep({ prep }: { prep: Prep }) {
         <h2 className="mt-2 text-step font-normal tracking-[-0.02em]">
           <Emphasis text={step.text} />
         </h2>
+        {step.missing && (
+          <p role="alert" className="mt-3 max-w-prose rounded-lg bg-(--lamp-tint) px-3 py-2 text-row">
+            <Emphasis text={step.missing} />
+          </p>
+        )}
         <Where step={step} />
         {step.note && (
           <p className="mt-3 max-w-prose text-secondary">

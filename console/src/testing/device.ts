@@ -47,6 +47,7 @@ export const step = (more: Partial<Step> = {}): Step => ({
   told: false,
   tell: true,
   search: "",
+  missing: "",
   again: false,
   seen: false,
   denied: null,
