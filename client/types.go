@@ -39,7 +39,7 @@ type Device struct {
 	Model    string              `json:"model"`
 	Code     string              `json:"code" doc:"the model as the maker prints it"`
 	Release  string              `json:"release" doc:"empty while not known"`
-	Summary  string              `json:"summary" enum:"unseen,blocked,preparing,ready,expiring"`
+	Summary  string              `json:"summary" enum:"unseen,blocked,preparing,ready,expiring,retiring,retired"`
 	Gates    map[string]string   `json:"gates" doc:"gate to its state: open, shut, waiting, unknown, not needed"`
 	First    string              `json:"first" doc:"the first gate that is neither open nor not needed; empty if none"`
 	Next     *Step               `json:"next"`
@@ -53,6 +53,7 @@ type Device struct {
 	Path     string              `json:"path" doc:"by which it is computed: cable, wireless, companion, remote"`
 	Computer map[string]string   `json:"computer" doc:"the computer's gates that the device needs, to their states"`
 	Waits    map[string][]string `json:"waits" doc:"gate to the gates that it waits for"`
+	ShownKey string              `json:"shown_key" doc:"fingerprint of the device key that it shows instead of the pinned one; empty if it shows none other"`
 	Unfit    bool                `json:"unfit" doc:"the app is not made for its family, so that no step helps"`
 	Endings  []Ending            `json:"endings" nullable:"false" doc:"open gates that will shut by themselves, the soonest first"`
 	Retiring bool                `json:"retiring" doc:"it is being retired"`

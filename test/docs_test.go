@@ -50,7 +50,7 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench prep heron-2 kestle-1"}:                               {goesOn, `^heron-2  Halden Heron 4`},
 	{"README.md", "earlybench rack find heron-1"}:                                   {0, `^It says so on its screen: heron-1$`},
 	{"README.md", "earlybench console --phone heron-2 --address 192.0.2.7"}:         {1, `192\.0\.2\.7`},
-	{"README.md", "earlybench retire heron-1"}:                                      {0, `Take the apps off`},
+	{"README.md", "earlybench retire heron-1 --yes"}:                                {0, `Take the apps off`},
 	{"README.md", "earlybench host set shared loft"}:                                {0, `^$`},
 	{"README.md", "earlybench serve"}:                                               {1, `(?i)^a bench runs with the state .* already`},
 	{"README.md", "earlybench host add NAME --usbip HOST:PORT --control HOST:PORT"}: {1, `^Host name "NAME" is invalid: start with a lower-case letter`},

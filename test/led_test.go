@@ -83,7 +83,11 @@ func TestADeviceIsRetiredAndEachThingIsObserved(t *testing.T) {
 	require.Contains(t, d.ok("rack", "show", "heron-1"), "fellgate/callout")
 	d.ok("standin", "pull", "heron-1")
 	d.eventually("it has gone", func() bool { return d.device("heron-1").Summary == "unseen" })
-	out := d.ok("retire", "heron-1")
+	refused := d.run("retire", "heron-1")
+	require.Equal(t, 6, refused.code, "it begins only after it was asked")
+	require.Contains(t, refused.err, "Take the apps off")
+	require.False(t, d.device("heron-1").Retiring)
+	out := d.ok("retire", "heron-1", "--yes")
 	require.Contains(t, out, "to be done by the bench, when it is linked", "what cannot be done now waits")
 	require.NotContains(t, out, "observed")
 
@@ -108,7 +112,7 @@ func TestADeviceIsRetiredAndEachThingIsObserved(t *testing.T) {
 
 func TestRetiringCanBeCalledOffAndIsRefusedWhereNothingIsKnown(t *testing.T) {
 	d := startDemo(t)
-	d.ok("retire", "heron-2")
+	d.ok("retire", "heron-2", "--yes")
 	require.True(t, d.device("heron-2").Retiring)
 	d.ok("retire", "heron-2", "--call-off")
 	require.False(t, d.device("heron-2").Retiring)

@@ -23,6 +23,7 @@ const (
 	LinkUp        Key = "link.up"
 	LinkKey       Key = "link.key"
 	LinkTrouble   Key = "link.trouble"
+	LinkShown     Key = "link.shown"
 	ModeComputers Key = "mode.computers"
 	OSRelease     Key = "device.release"
 	Language      Key = "device.language"
@@ -105,6 +106,7 @@ func overTheLink() []Spec {
 		{Key: AdmitNumber, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "number that this bench shows for its question"},
 		link(LinkUp, Bool, "an encrypted link with the device's own key stands", Device),
 		{Key: LinkKey, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "device key"},
+		{Key: LinkShown, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "device key that it showed instead of the pinned one"},
 		{Key: LinkTrouble, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "last attempt to link"},
 		link(ModeComputers, Text, "computers may", Device),
 		{Key: OSRelease, Type: Version, Sources: []Source{Device, Bus}, Text: "OS release"},

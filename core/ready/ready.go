@@ -38,6 +38,8 @@ const (
 	Preparing Summary = "preparing"
 	Ready     Summary = "ready"
 	Expiring  Summary = "expiring"
+	Retiring  Summary = "retiring"
+	Retired   Summary = "retired"
 )
 
 // Subject is what is evaluated: a device, the computer it is connected to, and, with
@@ -45,6 +47,9 @@ const (
 type Subject struct {
 	Attributes sheet.Attributes
 	Busy       bool // a job works on it
+	// Ends is [Retiring] or [Retired] for a device on its way out, for which nothing is
+	// prepared any more; "" for others.
+	Ends Summary
 }
 
 // Gate is one gate's state, with the facts by which it was decided.
@@ -122,9 +127,12 @@ func Evaluate(s *sheet.Sheet, subject Subject, v fact.View, now time.Time) Readi
 		}
 		e.before = &r
 	}
-	if e.unfit() {
+	switch {
+	case subject.Ends != "":
+		best.First, best.Steps = "", []Step{}
+	case e.unfit():
 		best.unfit()
-	} else {
+	default:
 		e.steps(&best)
 	}
 	best.Summary = e.summary(&best)
@@ -337,6 +345,8 @@ func (e *evaluation) step(st *sheet.Step, gate State) Step {
 
 func (e *evaluation) summary(r *Readiness) Summary {
 	switch g := r.Gate("seen"); {
+	case e.subject.Ends != "":
+		return e.subject.Ends
 	case r.Unfit:
 		return Blocked
 	case !g.State.passes():

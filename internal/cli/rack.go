@@ -121,6 +121,8 @@ func rackName(d client.Device) string {
 
 func rackNext(d client.Device) string {
 	switch {
+	case d.Summary == "retiring" || d.Summary == "retired":
+		return strings.TrimSuffix(strings.TrimPrefix(d.Says, d.Handle+" is "), ".")
 	case d.Working != "":
 		return d.Summary + ": " + safe(d.Working)
 	case d.Next != nil:

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -50,7 +52,7 @@ func (p *program) rackFind() *cobra.Command {
 }
 
 func (p *program) retireCommand() *cobra.Command {
-	var off bool
+	var off, yes bool
 	var told []string
 	c := &cobra.Command{Use: "retire DEVICE", Short: "Retire a device: apps off, closed for development, admission withdrawn", Args: cobra.ExactArgs(1),
 		Long: `Takes apps and admission off a device, and leads through closing it for
@@ -64,6 +66,9 @@ far it is.`,
 			}
 			if off {
 				return b.CallOffRetirement(c.Context(), args[0])
+			}
+			if goes, err := p.mayRetire(c.Context(), b, args[0], yes); !goes {
+				return err
 			}
 			if _, err := b.Retire(c.Context(), args[0]); err != nil {
 				return err
@@ -84,8 +89,41 @@ far it is.`,
 			return nil
 		}}
 	c.Flags().BoolVar(&off, "call-off", false, "do not retire it after all; what was taken off stays off")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask whether to begin")
 	c.Flags().StringSliceVar(&told, "confirm", nil, "things that you have done and the bench cannot see, by name")
 	return c
+}
+
+// mayRetire asks whether to begin to retire a device, after saying what that does.
+func (p *program) mayRetire(ctx context.Context, b *client.Client, handle string, yes bool) (bool, error) {
+	r, err := b.Retirement(ctx, handle)
+	if err != nil || yes || !r.Since.IsZero() {
+		return err == nil, err
+	}
+	plan, err := b.Prep(ctx, handle, "")
+	if err != nil {
+		return false, err
+	}
+	fmt.Fprintf(p.err, "To retire %s takes everything of this bench off it:\n", handle)
+	for _, i := range r.Items {
+		fmt.Fprintf(p.err, "  · %s  %s\n", emphasisPlain(i.Step.Title), whoWords[i.Step.Who])
+	}
+	for _, a := range plan.Apps {
+		state := ""
+		if a.Running {
+			state = ", which is running"
+		}
+		fmt.Fprintf(p.err, "  On it is %s %s%s.\n", safe(a.Name), safe(a.Version), state)
+	}
+	if !p.terminal || p.unattended || p.json {
+		return false, &exitError{exitPerson, "Nothing was done. To begin, say --yes."}
+	}
+	fmt.Fprintf(p.err, "Begin? [y/N] ")
+	answer, err := p.readLine()
+	if err != nil || !strings.EqualFold(answer, "y") && !strings.EqualFold(answer, "yes") {
+		return false, &exitError{exitPerson, "Nothing was done."}
+	}
+	return true, nil
 }
 
 func (p *program) printRetirement(handle string, r client.Retirement) {
@@ -109,7 +147,7 @@ func (p *program) printRetirement(handle string, r client.Retirement) {
 		}
 	}
 	if !r.Ended.IsZero() {
-		fmt.Fprintf(p.out, "%s is retired. Plug it in again, and it is back on the rack.\n", bold.Render(handle))
+		fmt.Fprintf(p.out, "%s is retired. To take it up again, plug it in again, or: earlybench retire %s --call-off\n", bold.Render(handle), handle)
 		return
 	}
 	fmt.Fprintf(p.out, "%s is being retired; the bench does and sees the rest by itself. Call it off: earlybench retire %[1]s --call-off\n", handle)

@@ -23,9 +23,22 @@ type lease struct {
 	mode  Mode
 }
 
-// Lease reserves the device for a piece of work until release is called. Where other
-// work has it, the error names that work.
+// Lease reserves the device for a piece of work until release is called. If other work has
+// it, the error names that work. A device that is being retired takes no work that changes it.
 func (k *Keeper) Lease(title string, mode Mode) (release func(), err error) {
+	if mode == Exclusive && k.Retiring() {
+		handle := k.Device().Handle
+		return nil, &problem.Problem{Kind: problem.Blocked, Text: fmt.Sprintf("%s is being retired.", handle), Remedy: fmt.Sprintf("Call that off first: earlybench retire %s --call-off.", handle)}
+	}
+	return k.lease(title, mode)
+}
+
+// LeaseToRetire reserves the device for the work that retires it.
+func (k *Keeper) LeaseToRetire(title string) (release func(), err error) {
+	return k.lease(title, Exclusive)
+}
+
+func (k *Keeper) lease(title string, mode Mode) (release func(), err error) {
 	k.mu.Lock()
 	for _, l := range k.leases {
 		if l.mode == Exclusive || mode == Exclusive {

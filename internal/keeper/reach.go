@@ -161,7 +161,7 @@ func (r *reach) Down(reason error) {
 	k.mu.Unlock()
 	text := reason.Error()
 	if changed, ok := errors.AsType[*device.KeyChanged](reason); ok {
-		r.Observe(k.Seen(fact.LinkKey, fact.Of("changed"), fact.Device))
+		r.Observe(k.Seen(fact.LinkKey, fact.Of("changed"), fact.Device), k.Seen(fact.LinkShown, fact.Of(changed.Shown), fact.Device))
 		text = "Pinned is " + changed.Pinned + ", it shows " + changed.Shown + "."
 		k.cfg.Log.Error("another device key", "device", k.Device().Handle, "pinned", changed.Pinned, "shown", changed.Shown)
 	}

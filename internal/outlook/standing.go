@@ -78,6 +78,11 @@ func (o *Outlook) stand(k *keeper.Keeper, app string) Standing {
 	release, _ := s.View.Get(fact.OSRelease, s.Now)
 	s.Sheet = series.At(fact.Release(release.Value.Text()))
 	subject := ready.Subject{Busy: s.Working != "", Attributes: sheet.Attributes{Family: series.Family, Maker: series.Maker, Code: series.Model.Code, App: app}}
+	if r := s.Device.Retirement; r != nil {
+		if subject.Ends = ready.Retiring; !r.Ended.IsZero() {
+			subject.Ends = ready.Retired
+		}
+	}
 	if len(s.Ways) > 0 {
 		subject.Attributes.Host = s.Ways[0].Place.Host
 		subject.Attributes.Shared = o.cfg.Rack.Shared(subject.Attributes.Host)
@@ -158,6 +163,10 @@ func (o *Outlook) words(s Standing) map[string]string {
 	}
 	if f, ok := s.View.Get(fact.USBHolder, s.Now); ok {
 		w["holder"] = f.Value.String()
+	}
+	w["shown"] = "FINGERPRINT"
+	if f, ok := s.View.Get(fact.LinkShown, s.Now); ok {
+		w["shown"] = f.Value.Text()
 	}
 	w["number"] = "the number that is shown here"
 	if f, ok := s.View.Get(fact.AdmitNumber, s.Now); ok {

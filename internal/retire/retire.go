@@ -61,6 +61,11 @@ func (r *Retire) Begin(ctx context.Context, handle string) (outlook.Standing, er
 	if len(st.Sheet.Retire) == 0 {
 		return st, fmt.Errorf("%s: %w", handle, ErrNothing)
 	}
+	release, err := k.LeaseToRetire("Retire " + handle) // not while other work has it
+	if err != nil {
+		return st, err
+	}
+	defer release()
 	err = k.Retire(ctx, func(now *store.Retirement) (*store.Retirement, error) {
 		if now != nil {
 			return now, nil
@@ -156,7 +161,7 @@ func (r *Retire) do(ctx context.Context, k *keeper.Keeper, st outlook.Standing, 
 	if !st.Linked() || s.Action == "" {
 		return false, nil
 	}
-	release, err := k.Lease("Retire "+st.Device.Handle, keeper.Exclusive)
+	release, err := k.LeaseToRetire("Retire " + st.Device.Handle)
 	if err != nil {
 		return false, nil // it is done once that work has ended
 	}

@@ -4,9 +4,11 @@ import (
 	"context"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/core/round"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/retire"
 )
 
 func (s *Server) round(_ context.Context, in *struct {
@@ -19,6 +21,9 @@ func (s *Server) round(_ context.Context, in *struct {
 	var devices []round.Device
 	for _, st := range s.rackNow(in.App) {
 		d := deviceOf(st)
+		if st.Readiness.Summary == ready.Retired {
+			continue
+		}
 		byHandle[d.Handle] = d
 		devices = append(devices, needOf(d, st.Unnamed()))
 	}
@@ -46,6 +51,14 @@ func needOf(d client.Device, unnamed outlook.Standing) round.Device {
 	need := round.Device{Handle: d.Handle, Family: d.Family, Gate: d.First, Host: d.Host, Port: d.Port}
 	switch {
 	case d.Summary == "ready" || d.Summary == "expiring":
+	case d.Retiring:
+		need.Title, need.Who = "Retire it", sheet.Automatic
+		for _, i := range retire.Items(unnamed) {
+			if i.Done.At.IsZero() {
+				need.Step, need.Title, need.Who, need.Mins = "retire "+i.Step.ID, unnamed.Fill(i.Step.Title), i.Step.Who, i.Step.Minutes
+				break
+			}
+		}
 	case d.Next != nil:
 		need.Step, need.Who, need.Mins = d.Next.ID, sheet.Who(d.Next.Who), d.Next.Minutes
 		need.Title = unnamed.Fill(unnamed.Readiness.Next.Title)

@@ -29,7 +29,7 @@ func deviceOf(st outlook.Standing) client.Device {
 		Model: st.Device.Model, Code: st.Device.Code, Summary: string(st.Readiness.Summary), Gates: map[string]string{},
 		Path: st.Readiness.Path.Name, Computer: map[string]string{}, Waits: map[string][]string{}, Endings: []client.Ending{},
 		First: st.Readiness.First, Says: st.Why.Text, HandsURL: st.Device.HandsURL, Key: st.Device.Key, Working: st.Working, Revision: st.Revision,
-		Unfit: st.Readiness.Unfit, Retiring: st.Device.Retirement != nil}
+		Unfit: st.Readiness.Unfit, Retiring: st.Readiness.Summary == ready.Retiring}
 	if st.Device.USB == "" { // no bus has shown one
 		d.Serial = ""
 	}
@@ -45,6 +45,10 @@ func deviceOf(st outlook.Standing) client.Device {
 	for _, e := range st.Readiness.Ending {
 		d.Endings = append(d.Endings, client.Ending{Gate: e.Gate, At: e.At, Soon: e.Soon, Left: int64(e.At.Sub(st.Now).Seconds())})
 	}
+	if f, ok := st.View.Get(fact.LinkKey, st.Now); ok && f.Value.Text() == "changed" {
+		shown, _ := st.View.Get(fact.LinkShown, st.Now)
+		d.ShownKey = shown.Value.Text()
+	}
 	if f, ok := st.View.Get(fact.OSRelease, st.Now); ok {
 		d.Release = f.Value.String()
 	}
@@ -55,6 +59,12 @@ func deviceOf(st outlook.Standing) client.Device {
 	if n := st.Readiness.Next; n != nil {
 		step := stepOf(*n, st)
 		d.Next = &step
+	}
+	switch st.Readiness.Summary {
+	case ready.Retiring:
+		d.Says = d.Handle + " is being retired."
+	case ready.Retired:
+		d.Says = d.Handle + " is retired."
 	}
 	return d
 }

@@ -49,6 +49,13 @@ type Secret struct {
 	Text string `json:"text"`
 }
 
+// Asks reports whether the screen asks for something on the card.
+func (b *Body) Asks() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.screen.pad != nil || b.entry() != nil
+}
+
 // Card returns what only the owner of the device knows.
 func (b *Body) Card() []Secret {
 	spec := b.cfg.Spec

@@ -313,17 +313,28 @@ func (b *Body) Key(code uint32, down bool) {
 		b.redraw()
 		b.mu.Unlock()
 	case code >= keyLeft && code <= keyDown:
-		b.mu.Lock()
-		by := map[uint32]int{keyLeft: -1, keyDown: -1, keyRight: 1, keyUp: 1}[code]
-		b.turn(map[bool]int{true: 1}[code == keyUp || code == keyDown], by)
-		b.redraw()
-		b.mu.Unlock()
+		b.arrow(code)
 	case code == keyReturn:
 		b.Press("enter") //nolint:errcheck // a known key
 	case code == keyEscape:
 		b.Press("back") //nolint:errcheck // a known key
 	case code >= ' ' && code < 0x7f:
 		b.Type(string(rune(code))) //nolint:errcheck // where nothing is typed, nothing happens
+	}
+}
+
+// arrow turns a hand of the dial, or slides where there is none: right and down go on.
+func (b *Body) arrow(code uint32) {
+	b.mu.Lock()
+	dial := b.screen.pad != nil && b.cfg.Spec.Lock.Kind == "dial"
+	if dial {
+		by := map[uint32]int{keyLeft: -1, keyDown: -1, keyRight: 1, keyUp: 1}[code]
+		b.turn(map[bool]int{true: 1}[code == keyUp || code == keyDown], by)
+		b.redraw()
+	}
+	b.mu.Unlock()
+	if !dial {
+		b.SlideTo(map[uint32]string{keyLeft: "right", keyUp: "down", keyRight: "left", keyDown: "up"}[code]) //nolint:errcheck // known ways
 	}
 }
 

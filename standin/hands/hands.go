@@ -26,12 +26,14 @@ type Body interface {
 	Elements() ([]body.Element, uint64)
 	Read() body.Reading
 	Card() []body.Secret
+	Asks() bool // for something on its card
 	Frame(ctx context.Context, after uint64) (*image.RGBA, uint64, error)
 	Changed() <-chan struct{}
 	Size() image.Point // of the screen, in points
 	Style() string     // of its look
 	Form() string      // phone, tablet, keys, round
 	Slide(path []image.Point)
+	SlideTo(way string) error
 	Press(key string) error
 	Key(code uint32, down bool)
 }
@@ -76,6 +78,7 @@ func Start(address string, cable Cable, bodies []Body) (*Server, error) {
 	mux.HandleFunc("GET /held/{name}/screen.png", s.picture)
 	mux.HandleFunc("GET /held/{name}/events", s.events)
 	mux.HandleFunc("POST /held/{name}/touch", s.touch)
+	mux.HandleFunc("POST /held/{name}/slide", s.slide)
 	mux.HandleFunc("POST /held/{name}/press", s.press)
 	mux.HandleFunc("POST /held/{name}/cable", s.plug)
 	mux.Handle("GET /static/", http.StripPrefix("/static/", http.FileServerFS(files)))
@@ -162,6 +165,7 @@ type seen struct {
 	Rev      uint64         `json:"rev"`
 	Plugged  bool           `json:"plugged"`
 	Says     string         `json:"says"` // for those who do not see the picture
+	Asks     bool           `json:"asks"` // for something that its owner knows
 	Elements []body.Element `json:"elements"`
 }
 
@@ -177,6 +181,10 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 		changed, cable := b.Changed(), s.cable.Changed()
 		now := seen{Plugged: s.cable.Plugged(b.Name())}
 		now.Elements, now.Rev = b.Elements()
+		if now.Elements == nil {
+			now.Elements = []body.Element{}
+		}
+		now.Asks = b.Asks()
 		now.Says = b.Read().Says()
 		if first || now.Rev != last.Rev || now.Plugged != last.Plugged {
 			last = now
@@ -193,6 +201,19 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 		case <-cable:
 		}
 	}
+}
+
+// slide slides over the middle of the screen, for those who have no finger on it.
+func (s *Server) slide(w http.ResponseWriter, r *http.Request) {
+	b := s.find(w, r)
+	if b == nil {
+		return
+	}
+	if err := b.SlideTo(r.URL.Query().Get("to")); err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
 }
 
 // maxPath limits the points of a finger's path.

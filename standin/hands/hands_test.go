@@ -61,7 +61,15 @@ func (g *glass) Read() body.Reading {
 	e, _ := g.Elements()
 	return body.Reading{Title: "Inside label", Elements: e}
 }
-func (g *glass) Card() []body.Secret      { return []body.Secret{{What: "PIN", Text: "2580"}} }
+func (g *glass) Card() []body.Secret { return []body.Secret{{What: "PIN", Text: "2580"}} }
+func (g *glass) Asks() bool          { return true }
+func (g *glass) SlideTo(way string) error {
+	if way != "left" {
+		return errors.New("there is no such way")
+	}
+	g.change(func() { g.keys = append(g.keys, way) })
+	return nil
+}
 func (g *glass) Style() string            { return "water" }
 func (g *glass) Form() string             { return "phone" }
 func (g *glass) Slide(path []image.Point) { g.change(func() { g.path = path }) }
@@ -125,6 +133,8 @@ func TestTheHandsPageIsTouchedByItselfOnly(t *testing.T) {
 		{"a GET changes nothing", "GET", page + "/touch", nil, 405},
 		{"a key of its own", "POST", page + "/press?key=power", own, 204},
 		{"a letter", "POST", page + "/press?code=97", own, 204},
+		{"a slide without a finger", "POST", page + "/slide?to=left", own, 204},
+		{"a slide to nowhere", "POST", page + "/slide?to=in", own, 400},
 		{"a key that no body has", "POST", page + "/press?key=turbo", own, 400},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -139,7 +149,7 @@ func TestTheHandsPageIsTouchedByItselfOnly(t *testing.T) {
 	answer.Body.Close()
 	require.Equal(t, 204, answer.StatusCode)
 	require.Equal(t, []image.Point{{X: 12, Y: 30}, {X: 12, Y: 80}}, g.path)
-	require.Equal(t, []string{"power", "97"}, g.keys)
+	require.Equal(t, []string{"power", "97", "left"}, g.keys)
 	res := send(t, "GET", page, nil)
 	require.Contains(t, res.Header.Get("Content-Security-Policy"), "default-src 'self'")
 	raw, err := io.ReadAll(res.Body)
@@ -158,6 +168,7 @@ func TestThePageIsToldOfEveryChange(t *testing.T) {
 	next := func() (seen struct {
 		Rev      uint64
 		Plugged  bool
+		Asks     bool
 		Elements []body.Element
 	}) {
 		t.Helper()
@@ -172,6 +183,7 @@ func TestThePageIsToldOfEveryChange(t *testing.T) {
 	}
 	first := next()
 	require.True(t, first.Plugged)
+	require.True(t, first.Asks, "so that the card is opened")
 	require.Equal(t, "Batch", first.Elements[0].Text)
 	g.Key(97, true)
 	require.Greater(t, next().Rev, first.Rev)

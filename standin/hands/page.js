@@ -5,6 +5,7 @@ const name = document.body.dataset.name;
 const screen = document.getElementById("screen");
 const touch = document.getElementById("touch");
 const cable = document.getElementById("cable");
+const card = document.getElementById("card");
 const cradle = cable.dataset.form === "round";
 let plugged = true;
 let path = [];
@@ -57,6 +58,7 @@ function show(seen) {
     }),
   );
   if (focused) touch.querySelector(`[data-text="${CSS.escape(focused)}"]`)?.focus();
+  if (card && seen.asks) card.open = true;
   plugged = seen.plugged;
   cable.textContent = cradle ? (plugged ? "Take it off its cradle" : "Lay it on its cradle") : plugged ? "Pull the cable" : "Plug it in";
 }
@@ -71,6 +73,9 @@ document.addEventListener("keydown", (e) => {
   if (code && !onButton) post(`press?code=${code}`);
 });
 document.getElementById("power").addEventListener("click", () => post("press?key=power"));
+for (const b of document.querySelectorAll("[data-slide]")) {
+  b.addEventListener("click", () => post(`slide?to=${b.dataset.slide}`));
+}
 cable.addEventListener("click", () => post(`cable?in=${plugged ? "no" : "yes"}`));
 
 new EventSource(`/held/${name}/events`).onmessage = (e) => show(JSON.parse(e.data));

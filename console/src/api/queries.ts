@@ -164,6 +164,12 @@ export const useTellable = (handle: string) =>
     queryFn: () => data(api.GET("/api/v1/devices/{handle}/tellable", { params: { path: { handle } } })),
   });
 
+export const usePin = (handle: string) =>
+  useMutation({
+    mutationFn: (device_key: string) =>
+      data(api.PATCH("/api/v1/devices/{handle}", { params: { path: { handle } }, body: { device_key } })),
+  });
+
 export const useStateFact = (handle: string) =>
   useMutation({
     mutationFn: (body: { key: string; value: string }) =>

@@ -1,20 +1,34 @@
 import { useAsk, useTell } from "../api/queries";
-import type { Prep, Step } from "../api/types";
+import type { Prep, Step as StepOf } from "../api/types";
 import { choose } from "../app/chosenApp";
 import { Emphasis } from "../parts/Emphasis";
 import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
 import { WhoSign, whoWords } from "../parts/Signs";
 import { clockText } from "../parts/time";
+import { useKeptFocus } from "../parts/useKeptFocus";
 import { DriverOffer } from "./DriverOffer";
 import { JobProgress } from "./JobProgress";
+import { PinKey } from "./PinKey";
+import { RetirePanel } from "./RetirePanel";
 import { RunButtons } from "./RunButtons";
 import { TapDrawing } from "./TapDrawing";
 
 /** The step that comes next, large, with the drawing of where to tap. */
 export function CurrentStep({ prep }: { prep: Prep }) {
   const { device } = prep;
+  const box = useKeptFocus<HTMLDivElement>(`${device.next?.id} ${device.gates["admitted"]} ${device.working}`);
+  return (
+    <div ref={box} tabIndex={-1} className="outline-none">
+      <Step prep={prep} />
+    </div>
+  );
+}
+
+function Step({ prep }: { prep: Prep }) {
+  const { device } = prep;
   const step = device.next;
+  if (device.summary === "retiring" || device.summary === "retired") return <RetirePanel device={device} />;
   if (!step && !isReady(device)) {
     return (
       <section aria-label="Current step" aria-live="polite">
@@ -102,7 +116,7 @@ export function CurrentStep({ prep }: { prep: Prep }) {
   );
 }
 
-function Where({ step }: { step: Step }) {
+function Where({ step }: { step: StepOf }) {
   if (step.where.length === 0) return null;
   return (
     <p className="mt-3">
@@ -117,8 +131,9 @@ function Where({ step }: { step: Step }) {
 }
 
 /** What one can press for a step: nothing where the bench sees by itself that it is done. */
-function Action({ prep, step }: { prep: Prep; step: Step }) {
+function Action({ prep, step }: { prep: Prep; step: StepOf }) {
   const { device } = prep;
+  if (device.shown_key) return <PinKey device={device} />;
   switch (step.action) {
     case "driver.install":
       return <DriverOffer prep={prep} />;

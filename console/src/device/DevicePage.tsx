@@ -53,7 +53,7 @@ export function DevicePage() {
           <AppsPanel device={device} apps={prep.data.apps} />
         </div>
         <ScreenPanel handle={device.handle} linked={linked} lacks={prep.data.lacks["screen"]} />
-        <RetirePanel device={device} />
+        {device.summary !== "retiring" && device.summary !== "retired" && <RetirePanel device={device} />}
         <FactsPanel handle={device.handle} />
         <LogPanel handle={device.handle} linked={linked} lacks={prep.data.lacks["log"]} />
       </main>

@@ -9,10 +9,11 @@ import { clockText } from "../parts/time";
 /** Retiring a device: what it will undo, said first; then how far it is. */
 export function RetirePanel({ device }: { device: Device }) {
   const [asked, setAsked] = useState(false);
-  const plan = useRetirement(device.handle, asked || device.retiring);
+  const plan = useRetirement(device.handle, asked || device.retiring || device.summary === "retired");
   const retire = useRetire(device.handle);
   const callOff = useCallOff(device.handle);
-  if (!asked && !device.retiring)
+  const retired = device.summary === "retired";
+  if (!asked && !device.retiring && !retired)
     return (
       <section aria-label="Retire it" className="mt-6">
         <button
@@ -27,23 +28,29 @@ export function RetirePanel({ device }: { device: Device }) {
   return (
     <section aria-label="Retire it" className="mt-6 max-w-prose">
       <h2 className="text-section font-semibold">
-        {device.retiring ? `${device.handle} is being retired` : `Retire ${device.handle}?`}
+        {retired
+          ? `${device.handle} is retired`
+          : device.retiring
+            ? `${device.handle} is being retired`
+            : `Retire ${device.handle}?`}
       </h2>
       <p className="mt-1 text-row text-secondary">
-        {device.retiring
-          ? "What cannot be done now is done when it comes back. Close it by hand as said; the bench sees it."
-          : "This takes everything of this bench off it. To work with it again, it has to be set up from scratch."}
+        {retired
+          ? "Nothing of this bench is on it any more. It is taken up again when it is plugged in again, or here."
+          : device.retiring
+            ? "What cannot be done now is done when it comes back. Close it by hand as said; the bench sees it."
+            : "This takes everything of this bench off it. To work with it again, it has to be set up from scratch."}
       </p>
       {plan.data && <Items handle={device.handle} plan={plan.data} on={device.retiring} />}
       <ProblemText error={plan.error ?? retire.error ?? callOff.error} />
       <p className="mt-3 flex gap-4">
-        {device.retiring ? (
+        {device.retiring || retired ? (
           <button
             type="button"
             className="press"
             onClick={() => callOff.mutate(undefined, { onSuccess: () => setAsked(false) })}
           >
-            Call it off
+            {retired ? "Take it up again" : "Call it off"}
           </button>
         ) : (
           <>

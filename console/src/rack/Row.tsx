@@ -74,6 +74,12 @@ export const Row = memo(function Row({ device: d, gates, row, column: at, templa
 
 function Next({ device: d }: { device: Device }) {
   const ending = d.endings[0];
+  if (d.summary === "retiring" || d.summary === "retired")
+    return (
+      <span className="flex items-center gap-2">
+        <WhoSign who="automatic" /> {d.summary === "retiring" ? "Being retired" : "Retired"}
+      </span>
+    );
   if (!d.next && !d.working) {
     return isReady(d) ? (
       <span className="flex items-center gap-2 text-success">

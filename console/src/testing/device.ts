@@ -19,6 +19,7 @@ export const device = (handle: string, more: Partial<Device> = {}): Device => ({
   port: "hub port 1",
   hands_url: "",
   device_key: "",
+  shown_key: "",
   working: "",
   retiring: false,
   unfit: false,
