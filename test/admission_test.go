@@ -115,7 +115,7 @@ func TestAnAdmissionThatHasEndedShutsTheGateAtOnceAndEverywhere(t *testing.T) {
 
 	d.ok("standin", "clock", "--by", "721h")
 	d.waits("heron-2", "admitted", "shut")
-	require.Contains(t, d.ok("rack"), "blocked: Say yes to this computer")
+	require.Contains(t, d.ok("rack"), "blocked: Unlock heron-2", "before that nobody sees its question")
 	require.Contains(t, d.ok("why", "heron-2"), "The admission of moor-desk on heron-2 has ended.")
 	r := d.run("run", "demo/apps/callout", "heron-2", "--unattended")
 	require.Equal(t, 3, r.code, r.err)

@@ -173,3 +173,14 @@ func (b *browser) frame() (context.Context, error) {
 	}
 	return nil, fmt.Errorf("no frame with the device")
 }
+
+// chooses picks the app for which devices are prepared, "" for none.
+func (b *browser) chooses(app string) {
+	b.t.Helper()
+	b.sees("For the app")
+	get(b, "choose the app", chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => {
+		const s = [...document.querySelectorAll("label")].find((l) => l.innerText.includes("For the app")).querySelector("select");
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q);
+		s.dispatchEvent(new Event("change", {bubbles: true}));
+	})()`, app)))
+}

@@ -281,6 +281,7 @@ func TestARoundGroupsTheRackInTheTerminalAndInTheConsole(t *testing.T) {
 	require.Contains(t, d.ok("round"), "With your hands")
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
+	b.chooses("")
 	b.presses("By next step")
 	b.sees("11 devices wait for")
 	b.sees("Take it back")

@@ -47,7 +47,7 @@ var ErrEnded = errors.New("the session has ended")
 
 // ErrNotAdmitted is the error of a device that no longer admits this bench. The session
 // ends with it.
-var ErrNotAdmitted = errors.New("the device no longer admits this bench")
+var ErrNotAdmitted = errors.New("this bench is not admitted on the device any more")
 
 // Admission is the device's consent to this bench.
 type Admission interface {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -30,6 +31,7 @@ type Session struct {
 
 	visit *visit
 
+	used    atomic.Bool   // a channel for admitted benches was opened
 	calling chan struct{} // holds one value: taken by whoever opens the channel for calls
 	calls   *rpc.Conn
 }
@@ -141,8 +143,14 @@ func (s *Session) open(ctx context.Context, kind string) (ssh.Channel, error) {
 	case <-s.done: // a channel that was not begun any more is answered by nobody
 		return nil, device.ErrEnded
 	case o := <-answer:
+		if refused, ok := errors.AsType[*ssh.OpenChannelError](o.err); ok && refused.Reason == ssh.Prohibited {
+			return nil, s.notAdmitted()
+		}
 		if o.err != nil {
 			return nil, fmt.Errorf("open the channel %s: %w", kind, s.lost(o.err))
+		}
+		if kind != channelAdmit {
+			s.used.Store(true)
 		}
 		return o.ch, nil
 	case <-ctx.Done():
@@ -196,12 +204,19 @@ func (s *Session) call(ctx context.Context, method string, params, result any) e
 	return s.answer(c.Call(ctx, method, params, result))
 }
 
-// answer translates the error of a call. A session on which the bench is no longer admitted
-// ends, so that the next one learns where the bench stands.
+// notAdmitted is the error of a device that does not admit this bench. A session on which it
+// was admitted before ends, so that the next one learns where the bench stands.
+func (s *Session) notAdmitted() error {
+	if s.used.Load() {
+		s.conn.Close()
+	}
+	return device.ErrNotAdmitted
+}
+
+// answer translates the error of a call.
 func (s *Session) answer(err error) error {
 	if e, ok := errors.AsType[*rpc.Error](err); ok && e.Code == rpc.CodeNotAdmitted {
-		s.conn.Close()
-		return device.ErrNotAdmitted
+		return s.notAdmitted()
 	}
 	if errors.Is(err, rpc.ErrClosed) {
 		return s.lost(err)

@@ -215,8 +215,8 @@ type Step struct {
 	Later   bool       // Done only tells afterwards: the end of the step itself cannot be seen
 	Lasts   bool       // what a person says of it holds although the device leaves the bus, since that is part of the way
 	Tells   fact.Key   // a fact that a person tells by saying that it is done; "" for none
-	Means   string   // what the bench needs to do it, or to help with it; "" for nothing
-	Lacking string   // said where the bench does not have that
+	Means   string     // what the bench needs to do it, or to help with it; "" for nothing
+	Lacking string     // said where the bench does not have that
 	Draw    *Drawing
 	Word    int // the number of its Told key in the sheet's registry
 }

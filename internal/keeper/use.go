@@ -74,11 +74,33 @@ func (r *reach) letIn(ctx context.Context, s device.Session) bool {
 	if a.State == device.Admitted {
 		return true
 	}
-	select {
-	case <-ctx.Done():
-		return false
-	case <-r.admitted:
-		return true
+	return r.untilAdmitted(ctx, admission, a.Locked)
+}
+
+// lookEvery is how often a visitor asks for the state of its admission, since a device
+// reports nothing else to it: somebody may unlock the device.
+const lookEvery = 2 * time.Second
+
+// untilAdmitted records whether the device is locked until this bench is admitted; false means
+// that the session ended first.
+func (r *reach) untilAdmitted(ctx context.Context, admission device.Admission, locked bool) bool {
+	look := time.NewTicker(lookEvery)
+	defer look.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return false
+		case <-r.admitted:
+			return true
+		case <-look.C:
+		}
+		short, cancel := context.WithTimeout(ctx, stateWithin)
+		a, err := admission.State(short)
+		cancel()
+		if err == nil && a.State != device.Admitted && a.Locked != locked {
+			locked = a.Locked
+			r.Observe(r.keeper.Seen(fact.Locked, fact.Of(locked), fact.Device))
+		}
 	}
 }
 

@@ -19,6 +19,7 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/kits"
@@ -127,8 +128,11 @@ func (t *Tryouts) Start(ctx context.Context, ask Ask) (job.Job, error) {
 // canRun returns the problem that stands in the way of running an app on a device. An app
 // that is not made for the device comes first.
 func (t *Tryouts) canRun(k *keeper.Keeper, app string) error {
-	if now := t.Outlook.Glance(k, app); now.Readiness.Unfit {
+	switch now := t.Outlook.Glance(k, app); {
+	case now.Readiness.Unfit:
 		return now.Blocked()
+	case now.Readiness.Gate("admitted").State == ready.Shut:
+		return now.BlockedAt("admitted")
 	}
 	_, err := t.Outlook.Session(k)
 	return err
@@ -243,6 +247,10 @@ func (w *work) do(ctx context.Context) (any, error) {
 		w.record.Points = append(w.record.Points, point)
 		if err == nil {
 			continue
+		}
+		if errors.Is(err, device.ErrNotAdmitted) {
+			handle := w.keeper.Device().Handle
+			err = &problem.Problem{Kind: problem.Blocked, Gate: "admitted", Text: handle + " does not admit this bench any more.", Remedy: "Ask again: earlybench prep " + handle + "."}
 		}
 		if ctx.Err() != nil && !errors.Is(context.Cause(ctx), job.ErrStopped) {
 			return nil, context.Cause(ctx) // it continues with the next service
