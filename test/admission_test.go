@@ -17,7 +17,12 @@ func (d *demo) asks(text string) client.Job {
 	job, err := d.api.Ask(context.Background(), "heron-2")
 	require.NoError(d.t, err)
 	if text != "" {
-		d.touch("heron-2", text)
+		d.eventually("answer "+text, func() bool {
+			now, err := d.api.Job(context.Background(), job.ID)
+			require.NoError(d.t, err)
+			require.Nil(d.t, now.Ended, "%+v", now.Error)
+			return d.run("standin", "touch", "heron-2", text).code == 0
+		})
 	}
 	return d.ended(job.ID)
 }

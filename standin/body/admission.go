@@ -97,9 +97,9 @@ func (b *Body) seemsLocked() bool { return b.locked || b.stale }
 // Ask shows the admission question on the screen and waits for the answer.
 func (b *Body) Ask(ctx context.Context, v device.Visitor, report func(device.Admittance)) {
 	b.mu.Lock()
-	if _, ok := b.st.Admissions[v.Key]; ok {
+	if a := b.admission(v.Key); a.State == device.Admitted {
 		b.mu.Unlock()
-		report(b.Admission(v.Key))
+		report(a)
 		return
 	}
 	if b.question != nil {
