@@ -452,7 +452,8 @@ type Tryout struct {
 	Version string    `json:"version"`
 	Digest  string    `json:"digest"`
 	Passed  bool      `json:"passed"`
-	Failed  string    `json:"failed"`
+	Outcome string    `json:"outcome" enum:"passed,failed,stopped,interrupted"`
+	Failed  string    `json:"failed" doc:"why it did not pass; empty if it did"`
 	Points  []Point   `json:"points" nullable:"false"`
 	Log     []string  `json:"log" nullable:"false"`
 	Picture bool      `json:"picture"`

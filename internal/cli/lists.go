@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -46,7 +48,10 @@ func (p *program) hostCommand() *cobra.Command {
 		if err := b.AddHost(c.Context(), h); err != nil {
 			return err
 		}
-		fmt.Fprintf(p.err, "%s is watched. Whether it is reached: earlybench host. What hangs on it: earlybench rack\n", h.Name)
+		if err := hostReached(c.Context(), b, h.Name); err != nil {
+			return err
+		}
+		fmt.Fprintf(p.err, "%s is reached. What is connected to it: earlybench rack\n", h.Name)
 		return nil
 	}}
 	add.Flags().StringVar(&h.USBIP, "usbip", "", "address of its USB/IP exporter, HOST:PORT")
@@ -221,4 +226,30 @@ func (p *program) appCommand() *cobra.Command {
 		return nil
 	}})
 	return c
+}
+
+// reachWithin is how long a new host may take to be reached.
+const reachWithin = 3 * time.Second
+
+// hostReached waits until a host that was added is reached.
+func hostReached(ctx context.Context, b *client.Client, name string) error {
+	ctx, cancel := context.WithTimeout(ctx, reachWithin)
+	defer cancel()
+	trouble := ""
+	for {
+		hosts, err := b.Hosts(ctx)
+		for _, h := range hosts {
+			if h.Name == name {
+				trouble = h.Trouble
+			}
+		}
+		if err == nil && trouble == "" {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return &exitError{exitUnreachable, fmt.Sprintf("Host %s is on record, but it is not reached: %s The bench goes on trying. Change its addresses with the same command, or drop it: earlybench host drop %[1]s", name, trouble)}
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
 }

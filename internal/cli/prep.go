@@ -77,7 +77,7 @@ type guide struct {
 	told   []string
 	wait   time.Duration
 
-	text    io.Writer // where people read; with --json that is standard error
+	text    io.Writer       // where people read; with --json that is standard error
 	report  func(prepEvent) // nil: steps are printed for people
 	packed  string          // digest of the app file, once the app was built
 	bench   *client.Client

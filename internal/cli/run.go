@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,6 +31,9 @@ on running when this ends.`,
 				return err
 			}
 			if len(args) > 2 {
+				if long > 0 {
+					return usage("--for takes one device: of several, follow a log with earlybench log DEVICE --for %s", long)
+				}
 				return p.runMany(c.Context(), b, what, "run", args)
 			}
 			what.Device = args[1]
@@ -67,10 +72,30 @@ func (p *program) app(ctx context.Context, args []string, chosen choice) (*clien
 		return nil, client.Run{}, nil, err
 	}
 	if len(devices) == 0 {
+		if err := appMissing(ctx, b, args[0]); err != nil {
+			return nil, client.Run{}, nil, err
+		}
 		return nil, client.Run{}, nil, p.noDevice(ctx, b)
 	}
 	run, err := p.runnable(ctx, b, args[0])
 	return b, run, append([]string{args[0]}, devices...), err
+}
+
+// appMissing returns an error if the only word of a command is a device.
+func appMissing(ctx context.Context, b *client.Client, word string) error {
+	devices, err := b.Devices(ctx, "")
+	if err != nil || !slices.ContainsFunc(devices, func(d client.Device) bool { return d.Handle == word }) {
+		return err
+	}
+	lines := []string{fmt.Sprintf("%s is a device; name the app before it: a directory, an app file (.ebapp), or one of", word)}
+	projects, err := b.Projects(ctx)
+	for _, a := range projects {
+		lines = append(lines, "  "+a.App)
+	}
+	if len(projects) == 0 {
+		lines[0] = strings.TrimSuffix(lines[0], ", or one of")
+	}
+	return cmp.Or(err, usage("%s", strings.Join(lines, "\n")))
 }
 
 // runnable finds the app that a word names.
@@ -124,11 +149,27 @@ func (p *program) start(ctx context.Context, b *client.Client, what client.Run) 
 	fmt.Fprintln(p.err, safe(j.Title))
 	done, err := p.follow(ctx, b, j)
 	if ctx.Err() != nil { // Ctrl-C: the job is stopped too
-		short, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-		defer cancel()
-		b.StopJob(short, j.ID) //nolint:errcheck // it may have ended
+		done = stopNow(b, j)
 	}
 	return done, err
+}
+
+// stopNow stops a job and returns it as it has ended, or as it stands after a moment.
+func stopNow(b *client.Client, j client.Job) client.Job {
+	short, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	b.StopJob(short, j.ID) //nolint:errcheck // it may have ended
+	for {
+		now, err := b.Job(short, j.ID)
+		if err != nil || now.Ended != nil {
+			return now
+		}
+		select {
+		case <-short.Done():
+			return now
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }
 
 // runMany runs an app on several devices, independently of each other, and prints a table
@@ -246,25 +287,35 @@ func (p *program) tryCommand() *cobra.Command {
 				j, err = p.start(c.Context(), b, what)
 				return err
 			})
-			if err != nil {
+			kept := j.Result != nil && j.Result.Tryout != ""
+			switch {
+			case err != nil && !kept:
 				return err
-			}
-			if j.Result == nil || j.Result.Tryout == "" {
+			case !kept:
 				return &exitError{exitFailed, "The tryout was not kept."}
 			}
-			return p.showTryout(c.Context(), b, j.Result.Tryout, picture)
+			if serr := p.showTryout(context.WithoutCancel(c.Context()), b, j.Result.Tryout, picture); serr != nil {
+				return serr
+			}
+			return err
 		}}
 	chosen = p.chooses(c)
 	c.Flags().StringVar(&picture, "picture", "", "write the picture of the screen to this file")
 	return c
 }
 
+// lastLines is how many lines of the log of a tryout that did not pass are shown.
+const lastLines = 8
+
 func (p *program) showTryout(ctx context.Context, b *client.Client, id, picture string) error {
 	t, err := b.Tryout(ctx, id)
 	if err != nil {
 		return err
 	}
-	if picture != "" {
+	switch {
+	case picture != "" && !t.Picture:
+		fmt.Fprintln(p.err, "No picture was taken: it had not come so far.")
+	case picture != "":
 		png, err := b.Picture(ctx, id)
 		if err != nil {
 			return err
@@ -276,9 +327,9 @@ func (p *program) showTryout(ctx context.Context, b *client.Client, id, picture 
 	if p.json {
 		return p.printJSON(t)
 	}
-	verdict := good.Render("passed")
+	verdict := good.Render(t.Outcome)
 	if !t.Passed {
-		verdict = bad.Render("failed")
+		verdict = bad.Render(t.Outcome)
 	}
 	fmt.Fprintf(p.out, "%s %s on %s: %s, %s\n", bold.Render(t.App), t.Version, bold.Render(t.Device), verdict, clockText(t.Created))
 	var rows [][]string
@@ -290,6 +341,12 @@ func (p *program) showTryout(ctx context.Context, b *client.Client, id, picture 
 		rows = append(rows, []string{"  " + mark, pt.Name, took(pt.Took), safe(pt.Text)})
 	}
 	table(p.out, []string{"", "", "", ""}, rows)
+	if last := t.Log[max(len(t.Log)-lastLines, 0):]; !t.Passed && len(last) > 0 {
+		fmt.Fprintln(p.out, "\nThe last lines of its log")
+		for _, l := range last {
+			fmt.Fprintln(p.out, "  "+safe(l))
+		}
+	}
 	fmt.Fprintf(p.out, "\nKept as tryout %s: earlybench tryout show %s\n", t.ID, t.ID)
 	return nil
 }
@@ -313,11 +370,7 @@ func (p *program) tryoutCommand() *cobra.Command {
 			}
 			var rows [][]string
 			for _, t := range ts {
-				verdict := "passed"
-				if !t.Passed {
-					verdict = "failed"
-				}
-				rows = append(rows, []string{t.ID, t.App + " " + t.Version, t.Device, verdict, clockText(t.Created)})
+				rows = append(rows, []string{t.ID, t.App + " " + t.Version, t.Device, t.Outcome, clockText(t.Created)})
 			}
 			table(p.out, []string{"tryout", "app", "device", "", "when"}, rows)
 		})

@@ -108,6 +108,29 @@ const (
 	EndedLost    = "lost"
 )
 
+// Outcome is how a tryout came out.
+type Outcome string
+
+// The outcomes. A person has stopped a tryout, or the device went away in the middle of it:
+// both say nothing of the app.
+const (
+	OutcomePassed      Outcome = "passed"
+	OutcomeFailed      Outcome = "failed"
+	OutcomeStopped     Outcome = "stopped"
+	OutcomeInterrupted Outcome = "interrupted"
+)
+
+// CameOut returns the outcome of a tryout, also of one that an earlier version kept.
+func (t *Tryout) CameOut() Outcome {
+	switch {
+	case t.Outcome != "":
+		return t.Outcome
+	case t.Passed:
+		return OutcomePassed
+	}
+	return OutcomeFailed
+}
+
 // Tryout is the evidence that a device works with an app, or does not.
 type Tryout struct {
 	ID      string    `json:"id"`
@@ -116,7 +139,8 @@ type Tryout struct {
 	Version string    `json:"version"`
 	Digest  string    `json:"digest"` // of the app file's manifest
 	Passed  bool      `json:"passed"`
-	Failed  string    `json:"failed,omitempty"` // why not
+	Outcome Outcome   `json:"outcome,omitempty"` // "" in records of earlier versions
+	Failed  string    `json:"failed,omitempty"`  // why it did not pass
 	Ended   string    `json:"ended,omitempty"`  // where, if that shows something of the device or the app
 	Points  []Point   `json:"points"`
 	Log     []string  `json:"log"`

@@ -241,7 +241,11 @@ func (w *work) do(ctx context.Context) (any, error) {
 		began := time.Now()
 		text, err := s.do(ctx)
 		point := store.Point{Name: s.name, OK: err == nil, Text: text, Took: time.Since(began).Milliseconds()}
-		if err != nil {
+		stopped := errors.Is(context.Cause(ctx), job.ErrStopped)
+		switch {
+		case err != nil && stopped:
+			point.Text = "stopped"
+		case err != nil:
 			point.Text = err.Error()
 		}
 		w.record.Points = append(w.record.Points, point)
@@ -252,17 +256,30 @@ func (w *work) do(ctx context.Context) (any, error) {
 			handle := w.keeper.Device().Handle
 			err = &problem.Problem{Kind: problem.Blocked, Gate: "admitted", Text: handle + " does not admit this bench any more.", Remedy: "Ask again: earlybench prep " + handle + "."}
 		}
-		if ctx.Err() != nil && !errors.Is(context.Cause(ctx), job.ErrStopped) {
+		if ctx.Err() != nil && !stopped {
 			return nil, context.Cause(ctx) // it continues with the next service
 		}
-		w.record.Failed = s.name + ": " + err.Error()
-		w.record.Ended = cmp.Or(w.record.Ended, endedAt(s.name, err))
-		return w.resultSoFar(), errors.Join(err, w.keep(ctx))
+		w.end(s.name, err, stopped)
+		err = errors.Join(err, w.keep(ctx)) // which gives the result its tryout
+		return w.resultSoFar(), err
 	}
-	w.record.Passed, w.result.Passed = w.try, w.try
+	w.record.Passed, w.result.Passed, w.record.Outcome = w.try, w.try, store.OutcomePassed
 	err := w.keep(ctx)
 	w.result.App, w.result.Version = w.project.ID, w.project.Version
 	return w.result, err
+}
+
+// end notes at which phase, and how, a run has ended that did not pass.
+func (w *work) end(phase string, err error, stopped bool) {
+	if stopped {
+		w.record.Outcome, w.record.Failed = store.OutcomeStopped, "stopped in the phase "+phase
+		return
+	}
+	w.record.Outcome, w.record.Failed = store.OutcomeFailed, phase+": "+err.Error()
+	w.record.Ended = cmp.Or(w.record.Ended, endedAt(phase, err))
+	if w.record.Ended == store.EndedLost {
+		w.record.Outcome = store.OutcomeInterrupted
+	}
 }
 
 // resultSoFar is what a run that failed has to show; nil where that is nothing.
@@ -292,7 +309,8 @@ func endedAt(phase string, err error) string {
 // keep keeps a tryout, once the app was really sent to a device, or its end shows
 // something of the device; what it showed is observed.
 func (w *work) keep(ctx context.Context) error {
-	if !w.try || w.record.Digest == "" && w.record.Ended == "" {
+	stopped := w.record.Outcome == store.OutcomeStopped
+	if !w.try || w.record.Digest == "" && w.record.Ended == "" && !stopped {
 		return nil
 	}
 	ctx = context.WithoutCancel(ctx)
@@ -302,7 +320,9 @@ func (w *work) keep(ctx context.Context) error {
 	if err := w.Store.SaveTryout(ctx, d.ID, w.record); err != nil {
 		return err
 	}
-	w.result.Tryout = w.record.ID
+	if w.result.Tryout = w.record.ID; stopped {
+		return nil // nothing was learned of the app
+	}
 	seen := func(k fact.Key, v fact.Value) fact.Fact {
 		return fact.Fact{Key: k, Value: v, Source: fact.Device, At: w.record.Created}
 	}

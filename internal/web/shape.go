@@ -169,7 +169,7 @@ func when(t time.Time) *time.Time {
 }
 
 func tryoutOf(t store.Tryout) client.Tryout {
-	c := client.Tryout{ID: t.ID, Device: t.Device, App: t.App, Version: t.Version, Digest: t.Digest, Passed: t.Passed, Failed: t.Failed,
+	c := client.Tryout{ID: t.ID, Device: t.Device, App: t.App, Version: t.Version, Digest: t.Digest, Passed: t.Passed, Outcome: string(t.CameOut()), Failed: t.Failed,
 		Points: []client.Point{}, Log: append([]string{}, t.Log...), Picture: t.Picture != "", Created: t.Created}
 	for _, p := range t.Points {
 		c.Points = append(c.Points, client.Point(p))

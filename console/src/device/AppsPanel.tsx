@@ -38,7 +38,7 @@ function LastTryout({ tryout: t }: { tryout: Tryout }) {
       )}
       <div className="min-w-0 text-row">
         <p>
-          <b className="font-semibold">{t.passed ? "Passed" : "Failed"}</b>: {t.app} {t.version},{" "}
+          <b className="font-semibold">{t.outcome.replace(/^./, (c) => c.toUpperCase())}</b>: {t.app} {t.version},{" "}
           <span className="mono">{clockText(t.created)}</span>
         </p>
         {t.failed && <p className="mt-1">{t.failed}</p>}

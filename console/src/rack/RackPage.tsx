@@ -78,7 +78,7 @@ function Lead({ devices }: { devices: Device[] }) {
   );
 }
 
-const order = ["ready", "expiring", "preparing", "blocked", "unseen"];
+const order = ["ready", "expiring", "preparing", "blocked", "unseen", "retiring", "retired"];
 
 function counts(devices: Device[]) {
   return order
