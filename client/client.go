@@ -296,6 +296,24 @@ func (c *Client) Retire(ctx context.Context, handle string) (Retirement, error) 
 	return call[Retirement](ctx, c, "POST", device(handle)+"/retirement", struct{}{})
 }
 
+// DropDevice forgets a device that is not connected.
+func (c *Client) DropDevice(ctx context.Context, handle string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", device(handle), nil)
+	return err
+}
+
+// StopApp stops an app on a device.
+func (c *Client) StopApp(ctx context.Context, handle, app string) error {
+	_, err := call[struct{}](ctx, c, "POST", device(handle)+"/apps/stop", map[string]string{"app": app})
+	return err
+}
+
+// RemoveApp removes an app from a device.
+func (c *Client) RemoveApp(ctx context.Context, handle, app string) error {
+	_, err := call[struct{}](ctx, c, "POST", device(handle)+"/apps/remove", map[string]string{"app": app})
+	return err
+}
+
 // CallOffRetirement calls retiring a device off.
 func (c *Client) CallOffRetirement(ctx context.Context, handle string) error {
 	_, err := call[struct{}](ctx, c, "DELETE", device(handle)+"/retirement", nil)

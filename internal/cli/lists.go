@@ -150,11 +150,15 @@ func (p *program) projectCommand() *cobra.Command {
 			return err
 		}
 		r, err := b.AddProject(c.Context(), dir)
-		if err == nil {
-			fmt.Fprintln(p.out, r.App)
-			fmt.Fprintf(p.err, "Run it: earlybench run %s DEVICE\n", r.App)
+		switch {
+		case err != nil:
+			return err
+		case p.json:
+			return p.printJSON(r)
 		}
-		return err
+		fmt.Fprintln(p.out, r.App)
+		fmt.Fprintf(p.err, "Run it: earlybench run %s DEVICE\n", r.App)
+		return nil
 	}})
 	return c
 }
@@ -171,7 +175,9 @@ func (p *program) appCommand() *cobra.Command {
 		}
 		table(p.out, []string{"app", "version", "size", "since", "digest"}, rows)
 	})
-	c.AddCommand(&cobra.Command{Use: "check FILE", Short: "Say whether an app file is whole, and what is in it", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+	c.AddCommand(p.onDevice("stop", "Stop an app on a device", "%s is stopped on %s.\n", (*client.Client).StopApp),
+		p.onDevice("remove", "Remove an app from a device", "%s is removed from %s.\n", (*client.Client).RemoveApp),
+		&cobra.Command{Use: "check FILE", Short: "Say whether an app file is whole, and what is in it", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
 		f, err := os.Open(args[0])
 		if err != nil {
 			return usage("open the app file: %w", err)
@@ -221,11 +227,38 @@ func (p *program) appCommand() *cobra.Command {
 			os.Remove(args[1]) //nolint:errcheck // it is half of one
 			return err
 		}
+		if p.json {
+			return p.printJSON(packed{project.ID, project.Version, digest, key.Public().Thumbprint(), args[1]})
+		}
 		fmt.Fprintf(p.out, "%s %s, id %s\nSigned by the development key %s of this bench.\n", project.ID, project.Version, digest, key.Public().Thumbprint())
 		fmt.Fprintf(p.err, "Run it: earlybench run %s DEVICE\n", args[1])
 		return nil
 	}})
 	return c
+}
+
+// packed is what app pack --json prints.
+type packed struct {
+	App       string `json:"app"`
+	Version   string `json:"version"`
+	Digest    string `json:"digest"`
+	Developer string `json:"developer"`
+	File      string `json:"file"`
+}
+
+// onDevice makes a command that does something with an app on a device.
+func (p *program) onDevice(verb, short, done string, do func(*client.Client, context.Context, string, string) error) *cobra.Command {
+	return &cobra.Command{Use: verb + " APP DEVICE", Short: short, Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		if err := do(b, c.Context(), args[1], args[0]); err != nil {
+			return err
+		}
+		fmt.Fprintf(p.err, done, args[0], args[1])
+		return nil
+	}}
 }
 
 // reachWithin is how long a new host may take to be reached.

@@ -43,7 +43,7 @@ func (p *program) rackCommand() *cobra.Command {
 		}}
 	c.Flags().StringVar(&app, "app", "", "show the gates of an app too, such as fellgate/callout")
 	sel = p.selection(c)
-	c.AddCommand(p.rackShow(), p.rackSet(), p.rackAdd(), p.rackFind())
+	c.AddCommand(p.rackShow(), p.rackSet(), p.rackAdd(), p.rackFind(), p.rackDrop())
 	return c
 }
 

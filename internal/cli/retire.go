@@ -36,6 +36,47 @@ func (p *program) rackAdd() *cobra.Command {
 	return c
 }
 
+func (p *program) rackDrop() *cobra.Command {
+	yes := false
+	c := &cobra.Command{Use: "drop DEVICE", Short: "Forget a device that is not connected, with all that is known of it", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			if _, err := b.Prep(c.Context(), args[0], ""); err != nil {
+				return err
+			}
+			if !yes {
+				err := p.askFirst(fmt.Sprintf("This forgets %s: its pinned key, what is known of it, and its tryouts.", args[0]))
+				if err != nil {
+					return err
+				}
+			}
+			if err := b.DropDevice(c.Context(), args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintf(p.err, "%s is forgotten. When it is connected again, it is a new device.\n", args[0])
+			return nil
+		}}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}
+
+// askFirst asks a person whether to do what a text says; an error means no.
+func (p *program) askFirst(text string) error {
+	fmt.Fprintln(p.err, text)
+	if !p.terminal || p.unattended || p.json {
+		return &exitError{exitPerson, "Nothing was done. To do it, say --yes."}
+	}
+	fmt.Fprint(p.err, "Go on? [y/N] ")
+	answer, err := p.readLine()
+	if err != nil || !strings.EqualFold(answer, "y") && !strings.EqualFold(answer, "yes") {
+		return &exitError{exitPerson, "Nothing was done."}
+	}
+	return nil
+}
+
 func (p *program) rackFind() *cobra.Command {
 	return &cobra.Command{Use: "find DEVICE", Short: "Have a device show its handle on its screen", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -46,7 +87,7 @@ func (p *program) rackFind() *cobra.Command {
 			if err := b.Find(c.Context(), args[0]); err != nil {
 				return err
 			}
-			fmt.Fprintf(p.out, "It says so on its screen: %s\n", args[0])
+			p.sayf("It says so on its screen: %s\n", args[0])
 			return nil
 		}}
 }
@@ -115,15 +156,8 @@ func (p *program) mayRetire(ctx context.Context, b *client.Client, handle string
 		}
 		fmt.Fprintf(p.err, "  On it is %s %s%s.\n", safe(a.Name), safe(a.Version), state)
 	}
-	if !p.terminal || p.unattended || p.json {
-		return false, &exitError{exitPerson, "Nothing was done. To begin, say --yes."}
-	}
-	fmt.Fprintf(p.err, "Begin? [y/N] ")
-	answer, err := p.readLine()
-	if err != nil || !strings.EqualFold(answer, "y") && !strings.EqualFold(answer, "yes") {
-		return false, &exitError{exitPerson, "Nothing was done."}
-	}
-	return true, nil
+	err = p.askFirst("To work with it again, it has to be set up from scratch.")
+	return err == nil, err
 }
 
 func (p *program) printRetirement(handle string, r client.Retirement) {

@@ -222,6 +222,9 @@ func (p *program) standinClock() *cobra.Command {
 		if err := p.moveBench(c.Context(), by); err != nil {
 			return err
 		}
+		if p.json {
+			return p.printJSON(map[string]time.Time{"now": now.UTC()})
+		}
 		fmt.Fprintln(p.out, now.Local().Format(time.DateTime))
 		return nil
 	}}

@@ -80,6 +80,13 @@ func table(w io.Writer, head []string, rows [][]string) {
 	}
 }
 
+// sayf prints a sentence for people; with --json there is nothing to print.
+func (p *program) sayf(format string, args ...any) {
+	if !p.json {
+		fmt.Fprintf(p.out, format, args...)
+	}
+}
+
 // empty prints what an empty list says.
 func empty(w io.Writer, text string) { fmt.Fprintln(w, text) }
 

@@ -187,6 +187,35 @@ func (r *Rack) ended(k *keeper.Keeper, w ways.Way, moved bool) {
 		return
 	}
 	to.Facts().TakeOver(k.Facts())
+	r.forget(k)
+}
+
+// Drop deletes a device that is not connected, with all that is known of it.
+func (r *Rack) Drop(ctx context.Context, handle string) error {
+	r.resolving.Lock()
+	defer r.resolving.Unlock()
+	k, err := r.Find(handle)
+	if err != nil {
+		return err
+	}
+	if len(k.Ways()) > 0 {
+		return problem.Errorf(problem.Blocked, "%s is connected, and would be back at once. Pull its cable first; or retire it: earlybench retire %[1]s", handle)
+	}
+	release, err := k.Lease("Drop "+handle, keeper.Exclusive)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := r.cfg.Store.DropDevice(ctx, k.Device()); err != nil {
+		return err
+	}
+	r.forget(k)
+	return nil
+}
+
+// forget removes a device that is not on record any more.
+func (r *Rack) forget(k *keeper.Keeper) {
+	d := k.Device()
 	r.cfg.Book.Drop(facts.Subject{Kind: facts.Device, ID: d.ID})
 	r.mu.Lock()
 	delete(r.keepers, d.ID)

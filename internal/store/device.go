@@ -188,6 +188,26 @@ func (s *Store) MergeDevice(ctx context.Context, from, to Device) error {
 	})
 }
 
+// DropDevice deletes a device with all that is known of it, its history and its tryouts.
+func (s *Store) DropDevice(ctx context.Context, d Device) error {
+	return s.change(ctx, "device.changed", d.Handle, func(tx *sql.Tx) error {
+		for _, q := range []string{`DELETE FROM fact WHERE subject = ?1 OR subject LIKE 'trial/' || ?1 || '/%'`,
+			`DELETE FROM history WHERE subject = ?1 OR subject LIKE 'trial/' || ?1 || '/%'`, `DELETE FROM tryout WHERE device = ?1`} {
+			if _, err := tx.ExecContext(ctx, q, d.ID); err != nil {
+				return err
+			}
+		}
+		r, err := tx.ExecContext(ctx, `DELETE FROM device WHERE id = ?`, d.ID)
+		if err != nil {
+			return err
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			return fmt.Errorf("device %s: %w", d.Handle, ErrNotFound)
+		}
+		return nil
+	})
+}
+
 // Host is a host on record.
 type Host struct {
 	Name    string

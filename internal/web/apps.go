@@ -22,6 +22,8 @@ func (s *Server) appRoutes() {
 	huma.Register(a, operation(access.Look, "GET", "/apps", "apps", "The app files"), s.apps)
 	huma.Register(a, operation(access.Own, "POST", "/apps", "add-app", "Check an app file and take it in; over the socket only"), s.addApp)
 	huma.Register(a, work(access.Use, "/runs", "run", "Run an app on a device, or try it"), s.startRun)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/apps/stop", "stop-app", "Stop an app on a device"), s.stopApp)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/apps/remove", "remove-app", "Remove an app from a device"), s.removeApp)
 	huma.Register(a, operation(access.Look, "GET", "/jobs", "jobs", "The newest jobs"), s.jobs)
 	huma.Register(a, operation(access.Look, "GET", "/jobs/{id}", "job", "A job"), s.job)
 	huma.Register(a, silent(access.Use, "/jobs/{id}/stop", "stop-job", "Stop a job"), s.stopJob)
@@ -44,6 +46,22 @@ func (s *Server) startRun(ctx context.Context, in *out[client.Run]) (*accepted, 
 		return nil, problem(err)
 	}
 	return &accepted{jobOf(j)}, nil
+}
+
+// AppOnDevice is an app on a device; it is exported so that huma reads it where it is embedded.
+type AppOnDevice struct {
+	OfDevice
+	Body struct {
+		App string `json:"app" maxLength:"80" doc:"its id"`
+	}
+}
+
+func (s *Server) stopApp(ctx context.Context, in *AppOnDevice) (*struct{}, error) {
+	return nil, problem(s.Tryouts.StopApp(ctx, in.Handle, in.Body.App))
+}
+
+func (s *Server) removeApp(ctx context.Context, in *AppOnDevice) (*struct{}, error) {
+	return nil, problem(s.Tryouts.RemoveApp(ctx, in.Handle, in.Body.App))
 }
 
 func (s *Server) jobs(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Job]], error) {

@@ -24,6 +24,7 @@ func (s *Server) deviceRoutes() {
 	huma.Register(a, operation(access.Use, "POST", "/devices", "add-device", "Add a device that has no cable"), s.addDevice)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/find", "find", "Have the device show its handle"), s.find)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}", "device", "A device"), s.device)
+	huma.Register(a, operation(access.Use, "DELETE", "/devices/{handle}", "drop-device", "Forget a device that is not connected, with all that is known of it"), s.dropDevice)
 	huma.Register(a, operation(access.Use, "PATCH", "/devices/{handle}", "change-device", "Change a device's record"), s.changeDevice)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/prep", "prep", "A device's plan"), s.plan)
 	huma.Register(a, work(access.Use, "/devices/{handle}/admission", "ask", "Have the device ask its owner to let this bench in"), s.ask)
@@ -108,6 +109,10 @@ func (s *Server) device(ctx context.Context, in *OfDevice) (*out[client.Device],
 		return nil, err
 	}
 	return &out[client.Device]{deviceOf(st)}, nil
+}
+
+func (s *Server) dropDevice(ctx context.Context, in *OfDevice) (*struct{}, error) {
+	return nil, problem(s.Rack.Drop(ctx, in.Handle))
 }
 
 func (s *Server) changeDevice(ctx context.Context, in *struct {

@@ -32,6 +32,7 @@ var rights = map[string]string{
 	"GET /api/v1/tryouts/:id/picture.png": "look", "POST /api/v1/sign-out": "look",
 
 	"DELETE /api/v1/devices/:handle/answers/:id": "use", "DELETE /api/v1/devices/:handle/retirement": "use", "GET /api/v1/devices/:handle/screen": "use",
+	"DELETE /api/v1/devices/:handle": "use", "POST /api/v1/devices/:handle/apps/stop": "use", "POST /api/v1/devices/:handle/apps/remove": "use",
 	"PATCH /api/v1/devices/:handle": "use", "POST /api/v1/devices": "use", "POST /api/v1/devices/:handle/admission": "use",
 	"POST /api/v1/devices/:handle/answers": "use", "POST /api/v1/devices/:handle/facts": "use", "POST /api/v1/devices/:handle/find": "use",
 	"POST /api/v1/devices/:handle/remedies": "use", "POST /api/v1/devices/:handle/retirement": "use", "POST /api/v1/devices/:handle/retirement/told": "use",

@@ -1,0 +1,188 @@
+package test
+
+import (
+	"encoding/json"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/spf13/cobra"
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/internal/cli"
+)
+
+// jsonWalk runs every command of the bench with --json. A word @NAME is filled with what an
+// earlier command printed; a command without an entry here fails the test.
+var jsonWalk = []struct {
+	command string // its path, as docs/json.md names it
+	args    string
+	code    int
+	prints  string // object, list, lines or nothing
+}{
+	{"rack", "rack", 0, "list"},
+	{"rack show", "rack show heron-1", 0, "object"},
+	{"rack add", "rack add kittiwake-9 --model Kittiwake", 0, "object"},
+	{"rack set", "rack set kittiwake-9 --handle kittiwake-8", 0, "nothing"},
+	{"rack find", "rack find heron-1", 0, "nothing"},
+	{"rack drop", "rack drop kittiwake-8 --yes", 0, "nothing"},
+	{"round", "round", 0, "object"},
+	{"why", "why heron-2", 0, "object"},
+	{"prep", "prep heron-1", 0, "object"},
+	{"wait ready", "wait ready heron-1 --within 20s", 0, "list"},
+	{"project add", "project add demo/apps/callout", 0, "object"},
+	{"project", "project", 0, "list"},
+	{"run", "run fellgate/callout heron-1 --follow=false", 0, "object"},
+	{"try", "try fellgate/callout heron-1", 0, "object"},
+	{"tryout", "tryout", 0, "list"},
+	{"tryout show", "tryout show @tryout", 0, "object"},
+	{"log", "log heron-1 --for 300ms", 0, "lines"},
+	{"app", "app", 0, "list"},
+	{"app stop", "app stop fellgate/callout heron-1", 0, "nothing"},
+	{"app remove", "app remove fellgate/callout heron-1", 0, "nothing"},
+	{"app pack", "app pack demo/apps/callout @ebapp", 0, "object"},
+	{"app check", "app check @ebapp", 0, "object"},
+	{"job", "job", 0, "list"},
+	{"job show", "job show @job", 0, "object"},
+	{"job stop", "job stop @job", 1, "nothing"},
+	{"job repeat", "job repeat @job", 0, "object"},
+	{"host", "host", 0, "list"},
+	{"host add", "host add bad --usbip 127.0.0.1:1 --control 127.0.0.1:1", 4, "nothing"},
+	{"host set shared", "host set shared bad", 0, "nothing"},
+	{"host set own", "host set own bad", 0, "nothing"},
+	{"host drop", "host drop bad", 0, "nothing"},
+	{"driver", "driver", 0, "list"},
+	{"driver add", "driver add no-such-file", 2, "nothing"},
+	{"sheet", "sheet", 0, "object"},
+	{"sheet show", "sheet show heron-1", 0, "object"},
+	{"sheet check", "sheet check sheets/wick/wick.yaml", 0, "list"},
+	{"sheet add", "sheet add no-such-file", 2, "nothing"},
+	{"sheet drop", "sheet drop no-such-sheet", 1, "nothing"},
+	{"sheet new", "sheet new --from unknown-1", 2, "nothing"},
+	{"console", "console", 0, "object"},
+	{"access add", "access add nightly --may use --for 1h", 0, "object"},
+	{"access", "access", 0, "list"},
+	{"access drop", "access drop nightly", 0, "nothing"},
+	{"access browsers", "access browsers", 0, "list"},
+	{"access browsers drop", "access browsers drop nobody", 1, "nothing"},
+	{"audit", "audit", 0, "list"},
+	{"standin", "standin", 0, "list"},
+	{"standin card", "standin card heron-1", 0, "list"},
+	{"standin screen", "standin screen heron-1", 0, "object"},
+	{"standin fault", "standin fault", 0, "list"},
+	{"standin fault add", "standin fault add heron-2 battery-low", 0, "nothing"},
+	{"standin fault drop", "standin fault drop heron-2 battery-low", 0, "nothing"},
+	{"standin press", "standin press heron-2 power", 0, "nothing"},
+	{"standin slide", "standin slide heron-2 up", 0, "nothing"},
+	{"standin touch", "standin touch heron-2 Nowhere", 1, "nothing"},
+	{"standin type", "standin type heron-1 1", 1, "nothing"},
+	{"standin pull", "standin pull heron-2", 0, "nothing"},
+	{"standin plug", "standin plug heron-2", 0, "nothing"},
+	{"standin clock", "standin clock --by 1s", 0, "object"},
+	{"retire", "retire heron-2 --yes", 0, "object"},
+	{"serve", "serve", 1, "nothing"},
+	{"demo", "demo", 1, "nothing"},
+}
+
+func TestEveryCommandPrintsTheJSONThatTheDocumentationSays(t *testing.T) {
+	d := startDemo(t)
+	d.waits("heron-1", "linked", "open")
+	doc, err := os.ReadFile("../docs/json.md")
+	require.NoError(t, err)
+	known := map[string]string{"@ebapp": filepath.Join(t.TempDir(), "callout.ebapp")}
+	walked := map[string]bool{}
+	for _, c := range jsonWalk {
+		walked[c.command] = true
+		args := strings.Fields(c.args)
+		for i, a := range args {
+			if v, ok := known[a]; ok {
+				args[i] = v
+			}
+		}
+		r := d.run(append(args, "--json")...)
+		require.Equal(t, c.code, r.code, "%s: %s%s", c.args, r.out, r.err)
+		if c.code != 0 {
+			requireFailure(t, c.args, r)
+		}
+		first := requireJSON(t, c.args, c.prints, r.out)
+		switch c.command {
+		case "tryout":
+			known["@tryout"] = first
+		case "run":
+			known["@job"] = first
+		}
+		if c.prints != "nothing" {
+			require.Contains(t, string(doc), "`"+c.command, "docs/json.md names it")
+		}
+	}
+	for _, path := range leaves(cli.Command(), "") {
+		require.True(t, walked[path], "earlybench %s has no entry in the walk", path)
+	}
+}
+
+// requireFailure checks the error of a command that failed.
+func requireFailure(t *testing.T, args string, r result) {
+	t.Helper()
+	at := strings.Index(r.err, "{")
+	require.GreaterOrEqual(t, at, 0, "%s: an error is an object: %s", args, r.err)
+	var got struct {
+		Error struct {
+			Kind, Text string
+			Code       int `json:"exit_code"`
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.err[at:]), &got), "%s: %s", args, r.err)
+	require.NotEmpty(t, got.Error.Kind, args)
+	require.NotEmpty(t, got.Error.Text, args)
+	require.Equal(t, r.code, got.Error.Code, args)
+}
+
+// requireJSON checks what a command has printed, and returns the id of it, or of its first item.
+func requireJSON(t *testing.T, args, prints, out string) string {
+	t.Helper()
+	if prints == "nothing" {
+		require.Empty(t, out, args)
+		return ""
+	}
+	values := json.NewDecoder(strings.NewReader(out))
+	n := 0
+	id := ""
+	for ; ; n++ {
+		var v map[string]any
+		err := values.Decode(&v)
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err, "%s: only JSON on standard output: %s", args, out)
+		items, list := v["items"].([]any)
+		require.Equal(t, prints == "list", list && prints != "object", "%s: %s", args, out)
+		if s, ok := v["id"].(string); ok {
+			id = s
+		}
+		if list && len(items) > 0 {
+			id, _ = items[0].(map[string]any)["id"].(string)
+		}
+	}
+	if prints != "lines" {
+		require.Equal(t, 1, n, "%s prints one object: %s", args, out)
+	}
+	return id
+}
+
+// leaves are the paths of the commands that do something.
+func leaves(c *cobra.Command, above string) (out []string) {
+	for _, sub := range c.Commands() {
+		path := strings.TrimSpace(above + " " + sub.Name())
+		if sub.Hidden || sub.Name() == "help" || sub.Name() == "completion" || sub.Name() == "wait" || path == "host set" {
+			out = append(out, leaves(sub, path)...)
+			continue
+		}
+		if sub.Runnable() {
+			out = append(out, path)
+		}
+		out = append(out, leaves(sub, path)...)
+	}
+	return out
+}
