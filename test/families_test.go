@@ -66,7 +66,7 @@ func TestANewcomerOpensEveryFamilyByWhatThePageSays(t *testing.T) {
 		}, "open"},
 		{"kestle-1", []turn{
 			{"Switch Visitors on", []string{"Settings", "Strongroom", "Visitors", "Visitors", "let them", "(keep the letters)"}, "I have done that"},
-			{"Restart kestle-1", []string{"restart", "(it is back)"}, "I have done that"},
+			{"Restart kestle-1", []string{"restart", "(it is back)"}, ""}, // the bench has seen it go and come back
 			{"Type the four letters back", []string{"(the letters)", "let them in"}, ""},
 			{"hold the two keys", nil, "Show the request on kestle-1"},
 			{"It is asking now", []string{"(the two keys)"}, ""},
@@ -108,6 +108,7 @@ func TestANewcomerOpensEveryFamilyByWhatThePageSays(t *testing.T) {
 	}
 	t.Run("ivory-1 accepts the developer", func(t *testing.T) {
 		open("ivory-1")
+		b.chooses("fellgate/callout")
 		b.presses("Try Callout")
 		b.sees("its owner has not accepted the developer")
 		b.hands("Callout")
@@ -120,6 +121,8 @@ func TestANewcomerOpensEveryFamilyByWhatThePageSays(t *testing.T) {
 	})
 	t.Run("kittiwake-1", func(t *testing.T) {
 		open("kittiwake-1")
+		b.sees("Callout is not made for wick")
+		b.presses("Prepare kittiwake-1 without an app")
 		b.sees("It has no link yet")
 		for _, text := range []string{"Settings"} {
 			b.hands(text)
@@ -228,4 +231,19 @@ func standinCallInto(d *demo, method string, p standin.Steer, result any) error 
 	conn := rpc.New(c, rpc.NoMethod)
 	defer conn.Close()
 	return conn.Call(context.Background(), method, p, result)
+}
+
+func TestADeviceThatRestartsAsTheStepSaidIsNotTakenForPulledOut(t *testing.T) {
+	d := startDemoIn(t, t.TempDir(), "--restart-within", "3s")
+	d.touch("kestle-1", "Settings", "Strongroom", "Visitors", "Visitors", "let them")
+	d.run("prep", "kestle-1", "--confirm", "visitors", "--wait", "10ms")
+	d.touch("kestle-1", "restart")
+	d.waits("kestle-1", "seen", "waiting")
+	require.Equal(t, "preparing", d.device("kestle-1").Summary)
+	why := d.ok("why", "kestle-1")
+	require.Contains(t, why, "kestle-1 is restarting.")
+	require.Contains(t, why, "100 %  It was restarted, as the step said, and is not back yet.")
+	d.waits("kestle-1", "seen", "open")
+	require.Contains(t, d.run("prep", "kestle-1", "--wait", "10ms").out, "▸ Type the four letters back", "the restart was seen")
+	require.Regexp(t, `4[0-9] % +It was restarted, but its four letters were not typed back`, d.ok("why", "kestle-1"))
 }

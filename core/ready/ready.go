@@ -355,6 +355,9 @@ func (e *evaluation) summary(r *Readiness) Summary {
 		if f, ok := e.known.Get(fact.USBPresent); ok && f.Value.IsTrue() {
 			return Blocked
 		}
+		if g.State == Waiting {
+			return Preparing
+		}
 		return Unseen
 	case r.First == "" && slices.ContainsFunc(r.Ending, func(e Ending) bool { return e.Soon }):
 		return Expiring

@@ -68,7 +68,7 @@ type stepFile struct {
 	Where                            []text
 	Minutes                          int
 	Sure, Again, Later, Lasts        bool
-	Means, Lacking                   text
+	Means, Lacking, Restarts         text
 	Draw                             *drawFile
 }
 
@@ -263,7 +263,7 @@ func (r *reader) step(n ast.Node, s *stepFile) {
 		"id": r.text(&s.ID), "gate": r.text(&s.Gate), "who": r.text(&s.Who), "title": r.text(&s.Title), "text": r.text(&s.Text),
 		"note": r.text(&s.Note), "where": r.texts(&s.Where), "search": r.text(&s.Search), "sight": r.text(&s.Sight), "risk": r.text(&s.Risk),
 		"action": r.text(&s.Action), "minutes": r.whole(&s.Minutes, 600), "done": r.text(&s.Done), "when": r.text(&s.When),
-		"means": r.text(&s.Means), "lacking": r.text(&s.Lacking), "sure": r.truth(&s.Sure), "again": r.truth(&s.Again), "later": r.truth(&s.Later), "lasts": r.truth(&s.Lasts),
+		"means": r.text(&s.Means), "lacking": r.text(&s.Lacking), "restarts": r.text(&s.Restarts), "sure": r.truth(&s.Sure), "again": r.truth(&s.Again), "later": r.truth(&s.Later), "lasts": r.truth(&s.Lasts),
 		"tells": r.text(&s.Tells),
 		"draw": func(n ast.Node) {
 			s.Draw = &drawFile{}

@@ -78,6 +78,7 @@ func (b *builder) step(v stepFile) *Step {
 	out := &Step{ID: v.ID.S, Gate: v.Gate.S, Who: b.who(v.Who, v.ID), Title: b.text(v.Title), Text: b.text(v.Text),
 		Note: b.text(v.Note), Search: b.text(v.Search), Sight: b.text(v.Sight), Risk: b.text(v.Risk),
 		Action: v.Action.S, Minutes: v.Minutes, Sure: v.Sure, Again: v.Again, Later: v.Later, Lasts: v.Lasts, Word: b.registry.Index(Told(v.ID.S)), Done: b.condition(v.Done), When: b.condition(v.When)}
+	out.Restarts = b.length(v.Restarts, 0)
 	if out.Means, out.Lacking = v.Means.S, b.text(v.Lacking); out.Means != "" || out.Lacking != "" {
 		switch {
 		case !slices.Contains(Means, out.Means):

@@ -196,29 +196,30 @@ type Saying struct {
 
 // Step is one thing to do. Its texts hold {words}, for [Fill].
 type Step struct {
-	ID      string
-	Gate    string
-	Who     Who
-	Title   string // a few words, for the plan
-	Text    string // what to do, the device's own words between **
-	Note    string
-	Where   []string // the way on the device, page by page
-	Search  string   // the word for the settings' own search
-	Sight   string   // what will be seen
-	Risk    string   // what the device warns of
-	Action  string
-	Minutes int
-	Done    *Condition // how the bench knows; nil: only by the gate, or by being told
-	When    *Condition // nil: always part of the prep
-	Sure    bool       // the bench sees for itself whether it is done, so nobody need say so
-	Again   bool       // must be done every time, not once
-	Later   bool       // Done only tells afterwards: the end of the step itself cannot be seen
-	Lasts   bool       // what a person says of it holds although the device leaves the bus, since that is part of the way
-	Tells   fact.Key   // a fact that a person tells by saying that it is done; "" for none
-	Means   string     // what the bench needs to do it, or to help with it; "" for nothing
-	Lacking string     // said where the bench does not have that
-	Draw    *Drawing
-	Word    int // the number of its Told key in the sheet's registry
+	ID       string
+	Gate     string
+	Who      Who
+	Title    string // a few words, for the plan
+	Text     string // what to do, the device's own words between **
+	Note     string
+	Where    []string // the way on the device, page by page
+	Search   string   // the word for the settings' own search
+	Sight    string   // what will be seen
+	Risk     string   // what the device warns of
+	Action   string
+	Minutes  int
+	Done     *Condition    // how the bench knows; nil: only by the gate, or by being told
+	When     *Condition    // nil: always part of the prep
+	Sure     bool          // the bench sees for itself whether it is done, so nobody need say so
+	Again    bool          // must be done every time, not once
+	Later    bool          // Done only tells afterwards: the end of the step itself cannot be seen
+	Lasts    bool          // what a person says of it holds although the device leaves the bus, since that is part of the way
+	Restarts time.Duration // how long the restart that it does usually takes; 0 for none
+	Tells    fact.Key      // a fact that a person tells by saying that it is done; "" for none
+	Means    string        // what the bench needs to do it, or to help with it; "" for nothing
+	Lacking  string        // said where the bench does not have that
+	Draw     *Drawing
+	Word     int // the number of its Told key in the sheet's registry
 }
 
 // Means are what the bench may need for a step: a depot that has support packs, an authority

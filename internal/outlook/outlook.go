@@ -53,6 +53,7 @@ type Outlook struct {
 type mind struct {
 	busy  sync.Mutex
 	state string            // what the revision counts
+	restarts time.Duration // of the step that came next while the device was seen
 	asked cause.Explanation // the last that somebody's words or a proof had a part in
 
 	// Guarded by the outlook's mu.

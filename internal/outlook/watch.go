@@ -137,6 +137,7 @@ func (o *Outlook) recompute(k *keeper.Keeper) {
 	o.mu.Unlock()
 	s := o.Look(k, "")
 	found := o.found(m, &s)
+	returns := m.returns(&s)
 	if telling(s.Why) {
 		m.asked = s.Why
 	}
@@ -153,7 +154,27 @@ func (o *Outlook) recompute(k *keeper.Keeper) {
 	if changed {
 		o.rouse()
 	}
+	if !returns.IsZero() {
+		seen := k.Seen(fact.USBReturns, fact.Of(returns), fact.Bus)
+		if err := k.Facts().Observe(context.Background(), seen); err != nil {
+			o.cfg.Log.Error("keep when a device returns", "device", k.Device().Handle, "error", err)
+		}
+	}
 	o.learn(k, found)
+}
+
+// returns is when a device that has just left the bus will be back, if the step that came next
+// was to restart it; zero otherwise.
+func (m *mind) returns(s *Standing) time.Time {
+	next, restarts := s.Readiness.Next, m.restarts
+	m.restarts = 0
+	switch {
+	case s.Readiness.Gate("seen").State == ready.Open && next != nil:
+		m.restarts = next.Restarts
+	case s.Readiness.Gate("seen").State != ready.Open && restarts > 0:
+		return s.Now.Add(restarts)
+	}
+	return time.Time{}
 }
 
 // state is everything that people see of a device on the rack and in its plan, as one

@@ -17,8 +17,10 @@ function subscribe(tell: () => void) {
 
 /** useChosenApp is the app that was chosen; if nothing was and the bench knows only one, it is that one. "" is none. */
 export function useChosenApp(): string {
-  const projects = useProjects().data?.items ?? [];
+  const known = useProjects().data;
   const chosen = useSyncExternalStore(subscribe, () => sessionStorage.getItem(key));
+  if (!known) return chosen ?? "";
+  const projects = known.items;
   if (chosen === null && projects.length === 1 && projects[0]) return projects[0].app;
   return projects.some((p) => p.app === chosen) ? chosen! : "";
 }
