@@ -77,7 +77,7 @@ func (p *program) printAccess(keys []client.Access) {
 		}
 		rows = append(rows, []string{k.Name, strings.Join(k.Rights, ", "), ends, used})
 	}
-	table(p.out, []string{"key", "may", "ends", "used last"}, rows)
+	p.table([]string{"key", "may", "ends", "used last"}, rows)
 }
 
 func (p *program) auditCommand() *cobra.Command {
@@ -91,7 +91,7 @@ func (p *program) auditCommand() *cobra.Command {
 			l := lines[i]
 			rows = append(rows, []string{strconv.FormatInt(l.ID, 10), clockText(l.At), l.Actor, l.Operation, safe(l.Subject), outcomeText(l.Outcome)})
 		}
-		table(p.out, []string{"line", "when", "who", "what", "of", ""}, rows)
+		p.table([]string{"line", "when", "who", "what", "of", ""}, rows)
 	})
 }
 
@@ -117,5 +117,5 @@ func (p *program) printSessions(all []client.Session) {
 	for _, n := range all {
 		rows = append(rows, []string{n.ID, clockText(n.Created), clockText(n.Used), clockText(n.Ends), oneLine(safe(n.Agent), 60)})
 	}
-	table(p.out, []string{"session", "signed in", "used last", "ends", "browser"}, rows)
+	p.table([]string{"session", "signed in", "used last", "ends", "browser"}, rows)
 }

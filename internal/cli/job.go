@@ -190,5 +190,5 @@ func (p *program) printJobs(jobs []client.Job) {
 		}
 		rows = append(rows, []string{j.ID, safe(j.Title), j.State, clockText(j.Created), oneLine(safe(at), 60)})
 	}
-	table(p.out, []string{"job", "what", "state", "begun", "why"}, rows)
+	p.table([]string{"job", "what", "state", "begun", "why"}, rows)
 }

@@ -33,7 +33,7 @@ func (p *program) hostCommand() *cobra.Command {
 			}
 			rows = append(rows, []string{h.Name, h.USBIP, h.Control, state})
 		}
-		table(p.out, []string{"host", "usbip", "control", ""}, rows)
+		p.table([]string{"host", "usbip", "control", ""}, rows)
 	})
 	set := &cobra.Command{Use: "set", Short: "Say whether one person or several use a host", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		return usage("write: earlybench host set shared NAME, or own NAME")
@@ -102,7 +102,7 @@ func (p *program) driverCommand() *cobra.Command {
 		for _, d := range ds {
 			rows = append(rows, []string{d.Name, d.Version, safe(d.Maker), fmt.Sprint(d.Fits), bytesText(d.Size), d.Digest})
 		}
-		table(p.out, []string{"set", "version", "maker", "fits", "size", "digest"}, rows)
+		p.table([]string{"set", "version", "maker", "fits", "size", "digest"}, rows)
 	})
 	c.AddCommand(&cobra.Command{Use: "add FILE", Short: "Give the bench a driver set's file (.ebset)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		f, err := os.Open(args[0])
@@ -138,7 +138,7 @@ func (p *program) projectCommand() *cobra.Command {
 		for _, r := range ps {
 			rows = append(rows, []string{r.App, r.Version, r.Dir, safe(r.Trouble)})
 		}
-		table(p.out, []string{"app", "version", "directory", ""}, rows)
+		p.table([]string{"app", "version", "directory", ""}, rows)
 	})
 	c.AddCommand(&cobra.Command{Use: "add DIR", Short: "Let the bench build from a directory", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		dir, err := filepath.Abs(args[0])
@@ -173,67 +173,67 @@ func (p *program) appCommand() *cobra.Command {
 		for _, f := range fs {
 			rows = append(rows, []string{f.App, f.Version, bytesText(f.Size), clockText(f.Created), f.Digest})
 		}
-		table(p.out, []string{"app", "version", "size", "since", "digest"}, rows)
+		p.table([]string{"app", "version", "size", "since", "digest"}, rows)
 	})
 	c.AddCommand(p.onDevice("stop", "Stop an app on a device", "%s is stopped on %s.\n", (*client.Client).StopApp),
 		p.onDevice("remove", "Remove an app from a device", "%s is removed from %s.\n", (*client.Client).RemoveApp),
 		&cobra.Command{Use: "check FILE", Short: "Say whether an app file is whole, and what is in it", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
-		f, err := os.Open(args[0])
-		if err != nil {
-			return usage("open the app file: %w", err)
-		}
-		defer f.Close()
-		info, err := f.Stat()
-		if err != nil {
-			return err
-		}
-		a, err := appfile.Open(f, info.Size())
-		if err != nil {
-			return fmt.Errorf("the app file is refused: %w", err)
-		}
-		if p.json {
-			return p.printJSON(a.App)
-		}
-		by := "signed by nobody: devices whose owner accepts developers refuse it"
-		if a.App.Developer != nil {
-			by = "signed by the developer's key " + a.App.By()
-		}
-		fmt.Fprintf(p.out, "%s %s (%s), for %s\n%s\n", a.App.ID, a.App.Version, safe(a.App.Name), strings.Join(a.App.Families, ", "), by)
-		var rows [][]string
-		for _, e := range a.App.Files {
-			rows = append(rows, []string{e.Path, bytesText(e.Size), e.SHA256})
-		}
-		table(p.out, []string{"file", "size", "sha256"}, rows)
-		return nil
-	}}, &cobra.Command{Use: "pack DIR FILE", Short: "Pack what a project has built as an app file (.ebapp)", Args: cobra.ExactArgs(2), RunE: func(_ *cobra.Command, args []string) error {
-		project, err := appfile.ReadProject(args[0])
-		if err != nil {
-			return err
-		}
-		dir, err := state.Dir(p.state)
-		if err != nil {
-			return err
-		}
-		key, err := state.DevelopmentKey(dir)
-		if err != nil {
-			return err
-		}
-		out, err := os.Create(args[1])
-		if err != nil {
-			return fmt.Errorf("write the app file: %w", err)
-		}
-		digest, err := appfile.Pack(out, project.Manifest(), os.DirFS(filepath.Join(project.Dir, project.Root)), project.Files, key)
-		if err = errors.Join(err, out.Close()); err != nil {
-			os.Remove(args[1]) //nolint:errcheck // it is half of one
-			return err
-		}
-		if p.json {
-			return p.printJSON(packed{project.ID, project.Version, digest, key.Public().Thumbprint(), args[1]})
-		}
-		fmt.Fprintf(p.out, "%s %s, id %s\nSigned by the development key %s of this bench.\n", project.ID, project.Version, digest, key.Public().Thumbprint())
-		fmt.Fprintf(p.err, "Run it: earlybench run %s DEVICE\n", args[1])
-		return nil
-	}})
+			f, err := os.Open(args[0])
+			if err != nil {
+				return usage("open the app file: %w", err)
+			}
+			defer f.Close()
+			info, err := f.Stat()
+			if err != nil {
+				return err
+			}
+			a, err := appfile.Open(f, info.Size())
+			if err != nil {
+				return fmt.Errorf("the app file is refused: %w", err)
+			}
+			if p.json {
+				return p.printJSON(a.App)
+			}
+			by := "signed by nobody: devices whose owner accepts developers refuse it"
+			if a.App.Developer != nil {
+				by = "signed by the developer's key " + a.App.By()
+			}
+			fmt.Fprintf(p.out, "%s %s (%s), for %s\n%s\n", a.App.ID, a.App.Version, safe(a.App.Name), strings.Join(a.App.Families, ", "), by)
+			var rows [][]string
+			for _, e := range a.App.Files {
+				rows = append(rows, []string{e.Path, bytesText(e.Size), e.SHA256})
+			}
+			p.table([]string{"file", "size", "sha256"}, rows)
+			return nil
+		}}, &cobra.Command{Use: "pack DIR FILE", Short: "Pack what a project has built as an app file (.ebapp)", Args: cobra.ExactArgs(2), RunE: func(_ *cobra.Command, args []string) error {
+			project, err := appfile.ReadProject(args[0])
+			if err != nil {
+				return err
+			}
+			dir, err := state.Dir(p.state)
+			if err != nil {
+				return err
+			}
+			key, err := state.DevelopmentKey(dir)
+			if err != nil {
+				return err
+			}
+			out, err := os.Create(args[1])
+			if err != nil {
+				return fmt.Errorf("write the app file: %w", err)
+			}
+			digest, err := appfile.Pack(out, project.Manifest(), os.DirFS(filepath.Join(project.Dir, project.Root)), project.Files, key)
+			if err = errors.Join(err, out.Close()); err != nil {
+				os.Remove(args[1]) //nolint:errcheck // it is half of one
+				return err
+			}
+			if p.json {
+				return p.printJSON(packed{project.ID, project.Version, digest, key.Public().Thumbprint(), args[1]})
+			}
+			fmt.Fprintf(p.out, "%s %s, id %s\nSigned by the development key %s of this bench.\n", project.ID, project.Version, digest, key.Public().Thumbprint())
+			fmt.Fprintf(p.err, "Run it: earlybench run %s DEVICE\n", args[1])
+			return nil
+		}})
 	return c
 }
 

@@ -129,7 +129,7 @@ func (g *guide) endAll(rows []prepared) error {
 		}
 	} else {
 		fmt.Fprintln(g.out)
-		table(g.out, []string{"", "device", ""}, lines)
+		g.table([]string{"", "device", ""}, lines)
 	}
 	if len(again) == 0 {
 		return nil

@@ -67,6 +67,10 @@ func (p *program) printRack(devices []client.Device, app string) {
 		left = max(left, lipgloss.Width(rackName(d)))
 	}
 	left += 3
+	if left+len(gates)*gateColumn > p.width {
+		p.printRackNarrow(devices, gates)
+		return
+	}
 	var upper, lower strings.Builder
 	for i, g := range gates {
 		row := &lower
@@ -95,6 +99,28 @@ func (p *program) printRack(devices []client.Device, app string) {
 		fmt.Fprintln(p.out, next)
 	}
 	fmt.Fprintln(p.out, faint.Render("╱ open  ━ shut  ◐ waiting  ┄ unknown  · not needed  [ ] the first that is not open"))
+}
+
+// printRackNarrow prints a line a device for a terminal that is too narrow for the matrix.
+func (p *program) printRackNarrow(devices []client.Device, gates []string) {
+	handle, first := 0, 0
+	for _, d := range devices {
+		handle, first = max(handle, lipgloss.Width(d.Handle)), max(first, lipgloss.Width(d.First))
+	}
+	for _, d := range devices {
+		var road strings.Builder
+		for _, g := range gates {
+			if m := marks[d.Gates[g]]; g == d.First {
+				road.WriteString(lamp.Render(m))
+			} else {
+				road.WriteString(m)
+			}
+		}
+		line := bold.Render(safe(d.Handle)) + strings.Repeat(" ", handle-lipgloss.Width(d.Handle)+2) + road.String() + "  " +
+			d.First + strings.Repeat(" ", first-lipgloss.Width(d.First)+2) + rackNext(d)
+		fmt.Fprintln(p.out, cutTo(line, p.width))
+	}
+	wrapped(p.out, "", faint.Render("Gates: "+strings.Join(gates, ", ")+". ╱ open  ━ shut  ◐ waiting  ┄ unknown  · not needed"), p.width)
 }
 
 // printUnrecognised says what is seen and has no row, with how we know.
@@ -240,7 +266,7 @@ func (p *program) printFacts(fs []client.Fact) {
 		}
 		rows = append(rows, []string{f.Key, safe(valueText(f.Value)), from, clockText(f.At)})
 	}
-	table(p.out, []string{"fact", "value", "source", "seen"}, rows)
+	p.table([]string{"fact", "value", "source", "seen"}, rows)
 }
 
 // valueText is a fact's value as people read it.

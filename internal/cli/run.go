@@ -202,7 +202,7 @@ func (p *program) runMany(ctx context.Context, b *client.Client, what client.Run
 		}
 		rows = append(rows, []string{mark, d.Device, d.State, oneLine(safe(why), max(p.width-30, 40))})
 	}
-	table(p.out, []string{"", "device", "", ""}, rows)
+	p.table([]string{"", "device", "", ""}, rows)
 	if len(again) > 0 {
 		fmt.Fprintf(p.err, "\nAgain for just those: earlybench %s %s %s\n", verb, args[0], strings.Join(again, " "))
 	}
@@ -340,7 +340,7 @@ func (p *program) showTryout(ctx context.Context, b *client.Client, id, picture 
 		}
 		rows = append(rows, []string{"  " + mark, pt.Name, took(pt.Took), safe(pt.Text)})
 	}
-	table(p.out, []string{"", "", "", ""}, rows)
+	p.table([]string{"", "", "", ""}, rows)
 	if last := t.Log[max(len(t.Log)-lastLines, 0):]; !t.Passed && len(last) > 0 {
 		fmt.Fprintln(p.out, "\nThe last lines of its log")
 		for _, l := range last {
@@ -372,7 +372,7 @@ func (p *program) tryoutCommand() *cobra.Command {
 			for _, t := range ts {
 				rows = append(rows, []string{t.ID, t.App + " " + t.Version, t.Device, t.Outcome, clockText(t.Created)})
 			}
-			table(p.out, []string{"tryout", "app", "device", "", "when"}, rows)
+			p.table([]string{"tryout", "app", "device", "", "when"}, rows)
 		})
 	}}
 	c.Flags().StringVar(&device, "device", "", "of one device")

@@ -251,15 +251,72 @@ func (s *screen) View() tea.View {
 		v.SetContent("\n  Asking how " + s.handle() + " stands…\n\n  " + s.problem)
 		return v
 	}
-	left := lipgloss.NewStyle().Width(planWidth).Render(s.viewPlan())
-	right := lipgloss.NewStyle().Width(max(s.width-planWidth-6, 40)).Render(s.viewStep())
-	body := lipgloss.JoinHorizontal(lipgloss.Top, left, "   ", right)
-	content := strings.Join([]string{s.viewHead(), body, s.viewFoot()}, "\n\n")
-	v.SetContent(lipgloss.NewStyle().Padding(1, 2).Render(content))
+	v.SetContent(s.layout())
 	return v
 }
 
-func (s *screen) viewHead() string {
+// margin is the empty columns at each side of the screen.
+const margin = 2
+
+// layout fits head, plan, step and keys into the terminal. The keys always show; on a narrow
+// terminal the plan is a line, and on a low one the drawing gives way, then the end of the step.
+func (s *screen) layout() string {
+	inner := max(s.width-2*margin, 30)
+	head, foot := s.viewHead(inner), lipgloss.NewStyle().Width(inner).Render(s.viewFoot())
+	room := s.height - lipgloss.Height(head) - lipgloss.Height(foot)
+	body := s.viewBody(inner, room)
+	gap := "\n"
+	if lipgloss.Height(body)+2 <= room {
+		gap = "\n\n"
+	}
+	return lipgloss.NewStyle().PaddingLeft(margin).Render(strings.Join([]string{head, body, foot}, gap))
+}
+
+// viewBody renders plan and step.
+func (s *screen) viewBody(inner, room int) string {
+	if wide := inner - planWidth - 3; wide >= 44 {
+		right := s.fitStep(wide, room)
+		left := clip(lipgloss.NewStyle().Width(planWidth).Render(s.viewPlan()), room)
+		return lipgloss.JoinHorizontal(lipgloss.Top, left, "   ", right)
+	}
+	return s.planLine() + "\n" + s.fitStep(inner, room-1)
+}
+
+// fitStep renders the step in a width and, as far as it can, in a number of lines.
+func (s *screen) fitStep(width, room int) string {
+	var out string
+	for _, how := range []struct {
+		drawn bool
+		gap   string
+	}{{true, "\n\n"}, {false, "\n\n"}, {false, "\n"}} {
+		out = lipgloss.NewStyle().Width(width).Render(s.viewStep(how.drawn, how.gap))
+		if lipgloss.Height(out) <= room {
+			return out
+		}
+	}
+	return clip(out, room)
+}
+
+// clip cuts a text to a number of lines, and says so.
+func clip(text string, room int) string {
+	lines := strings.Split(text, "\n")
+	if len(lines) <= max(room, 1) {
+		return text
+	}
+	return strings.Join(append(lines[:max(room-1, 0)], faint.Render("…")), "\n")
+}
+
+// planLine is the plan in a line.
+func (s *screen) planLine() string {
+	for i, st := range s.plan.Steps {
+		if s.step() != nil && st.ID == s.step().ID {
+			return faint.Render(fmt.Sprintf("Step %d of %d", i+1, len(s.plan.Steps)))
+		}
+	}
+	return ""
+}
+
+func (s *screen) viewHead(width int) string {
 	d := s.plan.Device
 	where := "not on any bus"
 	if d.Link != "" {
@@ -267,9 +324,10 @@ func (s *screen) viewHead() string {
 	}
 	head := fmt.Sprintf("%s  %s %s, %s %s  %s", bold.Render(d.Handle), safe(d.Maker), safe(d.Model), d.Family, d.Release, faint.Render(where))
 	if len(s.handles) > 1 {
-		head += faint.Render(fmt.Sprintf("   device %d of %d", s.at+1, len(s.handles)))
+		head = faint.Render(fmt.Sprintf("%d/%d ", s.at+1, len(s.handles))) + head
 	}
-	var signs, words strings.Builder
+	head = cutTo(head, width)
+	var signs, words, short strings.Builder
 	for _, g := range sheet.Order {
 		state, ok := d.Gates[g]
 		if !ok {
@@ -282,6 +340,10 @@ func (s *screen) viewHead() string {
 		}
 		signs.WriteString(mark + strings.Repeat(" ", cell-3))
 		words.WriteString(g + strings.Repeat(" ", cell-len(g)))
+		short.WriteString(mark)
+	}
+	if lipgloss.Width(signs.String()) > width {
+		return head + "\n" + short.String() + " " + d.First
 	}
 	return head + "\n\n" + signs.String() + "\n" + faint.Render(words.String())
 }
@@ -304,7 +366,8 @@ func (s *screen) viewPlan() string {
 	return strings.Join(lines, "\n")
 }
 
-func (s *screen) viewStep() string {
+// viewStep renders the step, with its drawing or without, its parts with a gap between them.
+func (s *screen) viewStep(drawn bool, gap string) string {
 	st := s.step()
 	if st == nil {
 		return bold.Render("Nothing to do here just now.") + "\n\n" + safe(s.plan.Device.Says)
@@ -320,7 +383,7 @@ func (s *screen) viewStep() string {
 	if len(st.Where) > 0 {
 		parts = append(parts, way(st.Where))
 	}
-	if st.Draw != nil {
+	if st.Draw != nil && drawn {
 		parts = append(parts, drawing(*st.Draw))
 	}
 	for _, more := range []struct{ head, text string }{{"", st.Note}, {"You will see: ", st.Sight}, {"It will warn you: ", st.Risk}, {"The settings' own search finds it by: ", st.Search}} {
@@ -331,7 +394,7 @@ func (s *screen) viewStep() string {
 	if st.Denied != nil {
 		parts = append(parts, lamp.Render(" ! ")+" "+safe(st.Denied.By)+" said that this is done; the bench sees that it is not. What is observed counts.")
 	}
-	return strings.Join(parts, "\n\n")
+	return strings.Join(parts, gap)
 }
 
 // drawing shows in text where to tap: the page as lines, and the row with its real name.

@@ -1,12 +1,17 @@
 package cli
 
 import (
+	"bytes"
+	"fmt"
+	"strings"
 	"testing"
 
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/benchtest"
 )
 
@@ -66,4 +71,53 @@ func TestAnErrorIsShownAndLosesNothing(t *testing.T) {
 	s.Update(jobMsg{job: client.Job{State: "failed", Error: &client.Trouble{Text: "Nobody answered.", Remedy: "Ask again."}}})
 	require.Contains(t, s.View().Content, "Nobody answered. Ask again.")
 	require.Contains(t, s.View().Content, "Tap Batch six times")
+}
+
+func TestTheScreenFitsItsTerminal(t *testing.T) {
+	plan := planAt("mode", map[string]string{})
+	for _, g := range sheet.Order {
+		plan.Device.Gates[g] = "shut"
+	}
+	plan.Device.Maker, plan.Device.Model, plan.Device.Host, plan.Device.Port, plan.Device.Link = "Ivory Reach", "Osier Fern", "loft", "hub port 3", "cable"
+	step := plan.Device.Next
+	step.Note = "Quickly, one after the other: whoever pauses for two seconds begins again."
+	step.Sight = "the notches of the line fill, and then the row is a link."
+	step.Risk = "Whoever can debug can read everything on the device."
+	for range 7 {
+		plan.Steps = append(plan.Steps, *step)
+	}
+	for _, size := range [][2]int{{62, 24}, {80, 24}, {120, 24}, {120, 40}} {
+		t.Run(fmt.Sprint(size), func(t *testing.T) {
+			s := &screen{handles: []string{"heron-2", "kestle-1"}, width: size[0], height: size[1]}
+			s.Update(planMsg{handle: "heron-2", plan: plan})
+			s.problem = "Nobody answered on heron-2 in time. Take it in your hand, then ask again."
+			text := stripStyle(s.View().Content)
+			lines := strings.Split(text, "\n")
+			require.LessOrEqual(t, len(lines), size[1], text)
+			for _, l := range lines {
+				require.LessOrEqual(t, lipgloss.Width(strings.TrimRight(l, " ")), size[0], l)
+			}
+			flat := strings.Join(strings.Fields(text), " ")
+			for _, part := range []string{"I have done that", "leave", "You will see:", "It will warn you:", "Tap Batch six times"} {
+				require.Contains(t, flat, part)
+			}
+		})
+	}
+}
+
+func TestTheRackFitsItsTerminal(t *testing.T) {
+	gates := map[string]string{}
+	for _, g := range sheet.Order {
+		gates[g] = "shut"
+	}
+	next := client.Step{Title: "Pick the number that is shown here", Who: "hands"}
+	devices := []client.Device{{Handle: "whimbrel-2", Maker: "Ostler House", Model: "Whimbrel tablet", Release: "6.1", Gates: gates, First: "admitted", Summary: "blocked", Next: &next}}
+	for _, width := range []int{62, 80, 120} {
+		var out bytes.Buffer
+		(&program{out: &out, width: width, terminal: true}).printRack(devices, "fellgate/callout")
+		for line := range strings.SplitSeq(stripStyle(out.String()), "\n") {
+			require.LessOrEqual(t, lipgloss.Width(line), width, line)
+		}
+		require.Contains(t, out.String(), "Pick the number", "at %d", width)
+	}
 }

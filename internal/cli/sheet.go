@@ -57,7 +57,7 @@ func (p *program) printSheets(all client.Sheets) {
 		rows = append(rows, []string{s.Sheet, s.Maker, s.Model, s.Code, s.USB, fmt.Sprint(s.Steps), fmt.Sprint(s.Causes), fmt.Sprint(s.Checks),
 			strings.Join(s.Languages, " "), from})
 	}
-	table(p.out, []string{"sheet", "maker", "model", "code", "usb", "steps", "causes", "checks", "also in", "from"}, rows)
+	p.table([]string{"sheet", "maker", "model", "code", "usb", "steps", "causes", "checks", "also in", "from"}, rows)
 	if len(all.Trouble) > 0 {
 		fmt.Fprintf(p.out, "\n%s\n\n", bad.Render("The newest edit is wrong and not active; the last good one is:"))
 		for _, m := range all.Trouble {
@@ -179,7 +179,7 @@ func (p *program) printDeviceSheet(s client.DeviceSheet) {
 		}
 		if len(rows) > 0 {
 			fmt.Fprintln(p.out, "\n"+faint.Render(t.title))
-			table(p.out, make([]string, 3), rows)
+			p.table(make([]string, 3), rows)
 		}
 	}
 }

@@ -49,7 +49,7 @@ func (p *program) standinCommand() *cobra.Command {
 				}
 				rows = append(rows, []string{s.Name, s.Family, fmt.Sprintf("port %d", s.Port), state, s.Hands, s.Key})
 			}
-			table(p.out, []string{"stand-in", "family", "hub", "", "in your hand", "device key"}, rows)
+			p.table([]string{"stand-in", "family", "hub", "", "in your hand", "device key"}, rows)
 		})
 	}}
 	// one makes a command that does one thing with one text.
@@ -200,7 +200,7 @@ func (p *program) standinFault() *cobra.Command {
 				fmt.Fprintln(p.out, "Nothing is wrong with any stand-in. What can be: earlybench standin fault heron-2")
 				return
 			}
-			table(p.out, []string{"stand-in", "fault", "", "what it is"}, rows)
+			p.table([]string{"stand-in", "fault", "", "what it is"}, rows)
 		})
 	}}
 	change := func(verb, short string, off bool) *cobra.Command {

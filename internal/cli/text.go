@@ -5,6 +5,7 @@ import (
 	"io"
 	"math"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -53,12 +54,37 @@ func wrapped(w io.Writer, indent, s string, width int) {
 	}
 }
 
-// table prints rows under headings, columns two spaces apart.
-func table(w io.Writer, head []string, rows [][]string) {
+// narrowest is the width below which no column of a table is cut.
+const narrowest = 14
+
+// table prints rows under headings, columns two spaces apart. On a terminal the widest
+// columns are cut until a row fits.
+func (p *program) table(head []string, rows [][]string) {
+	w := p.out
 	widths := make([]int, len(head))
+	total := 2 * (len(head) - 1)
 	for _, r := range append([][]string{head}, rows...) {
 		for i, c := range r {
 			widths[i] = max(widths[i], lipgloss.Width(c))
+		}
+	}
+	for _, n := range widths {
+		total += n
+	}
+	for p.terminal && total > p.width {
+		widest := slices.Index(widths, slices.Max(widths))
+		if widths[widest] <= narrowest {
+			break
+		}
+		widths[widest]--
+		total--
+	}
+	if p.terminal {
+		for i, r := range rows {
+			rows[i] = slices.Clone(r)
+			for c := range r {
+				rows[i][c] = cutTo(r[c], widths[c])
+			}
 		}
 	}
 	line := func(r []string, style lipgloss.Style) {
@@ -85,6 +111,14 @@ func (p *program) sayf(format string, args ...any) {
 	if !p.json {
 		fmt.Fprintf(p.out, format, args...)
 	}
+}
+
+// cutTo cuts a styled text to a width.
+func cutTo(s string, width int) string {
+	if lipgloss.Width(s) <= width {
+		return s
+	}
+	return lipgloss.NewStyle().MaxWidth(max(width-1, 0)).Render(s) + "…"
 }
 
 // empty prints what an empty list says.

@@ -106,7 +106,7 @@ func (p *program) waited(all, left []client.Device) error {
 			}
 			rows = append(rows, []string{mark, d.Handle, rackNext(d)})
 		}
-		table(p.out, []string{"", "device", ""}, rows)
+		p.table([]string{"", "device", ""}, rows)
 	}
 	if len(left) == 0 {
 		return nil

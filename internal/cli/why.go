@@ -181,7 +181,7 @@ func (p *program) printAnswers(w client.Why) {
 		}
 		rows = append(rows, []string{"  " + emphasis(g.Text), emphasis(g.Said), how, clockText(g.Fact.At), faint.Render(g.Check)})
 	}
-	table(p.out, make([]string, 5), rows)
+	p.table(make([]string, 5), rows)
 }
 
 func (p *program) printEvidence(w client.Why) {
@@ -191,7 +191,7 @@ func (p *program) printEvidence(w client.Why) {
 		for _, f := range w.Evidence {
 			rows = append(rows, []string{"  " + safe(capital(f.Text)), how(f), clockText(f.At)})
 		}
-		table(p.out, []string{"", "", ""}, rows)
+		p.table([]string{"", "", ""}, rows)
 	}
 	p.printDenied(w.Denied)
 }
@@ -287,7 +287,7 @@ func (p *program) whatWasLearned(ctx context.Context, b *client.Client, o whyOpt
 			}
 			rows = append(rows, []string{family, l.Host, l.Cause, fmt.Sprint(l.Cases), clockText(l.Last)})
 		}
-		table(p.out, []string{"family", "host", "cause", "cases", "last"}, rows)
+		p.table([]string{"family", "host", "cause", "cases", "last"}, rows)
 	})
 }
 

@@ -51,6 +51,10 @@ func newPatient(t *testing.T, maker, model string, begin body.Beginning) *patien
 	t.Cleanup(func() { require.NoError(t, rig.Close()) })
 	p.rig = rig
 	p.Hosts.Watch(store.Host{Name: "loft", USBIP: rig.Addresses().Hub, Control: rig.Addresses().Host})
+	if maker == "wick" { // no bus shows it
+		p.k, err = p.Rack.Add(t.Context(), patientName, model)
+		require.NoError(t, err)
+	}
 	p.Eventually("it is on the rack", func() bool {
 		if all := p.Rack.All(); len(all) == 1 {
 			p.k = all[0]

@@ -169,6 +169,7 @@ func (b *Body) composePage(s *scene) {
 		e := Element{Text: b.fill(r.Text), Value: b.fill(r.Value), Kind: "row", act: func() { b.row(r) }}
 		if r.Switch != "" {
 			e.state = map[bool]string{true: "on", false: "off"}[b.st.Settings[r.Switch] == "yes"]
+			e.Note = e.state
 		}
 		if h := b.cfg.Spec.Hidden; r.Hidden && b.st.Opened && r.Page != "" {
 			e.Value = h.Opened
