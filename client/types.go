@@ -8,15 +8,22 @@ import (
 // The types of the HTTP interface, as docs/json.md and /api/openapi.json tell
 // them. The service makes its answers from these same types.
 
+// GateMeaning says what it means that a gate is open.
+type GateMeaning struct {
+	Gate string `json:"gate"`
+	Text string `json:"text"`
+}
+
 // Bench is the bench itself.
 type Bench struct {
-	ID          string    `json:"id"`
-	Name        string    `json:"name"`
-	Version     string    `json:"version"`
-	Fingerprint string    `json:"fingerprint" doc:"of the bench's link key, as devices show it"`
-	Developer   string    `json:"developer" doc:"thumbprint of the development key by which it signs apps"`
-	Now         time.Time `json:"now"`
-	Sequence    int64     `json:"sequence" doc:"of the newest event"`
+	Gates       []GateMeaning `json:"gates" nullable:"false" doc:"the gates in the order in which they are shown, with what they mean"`
+	ID          string        `json:"id"`
+	Name        string        `json:"name"`
+	Version     string        `json:"version"`
+	Fingerprint string        `json:"fingerprint" doc:"of the bench's link key, as devices show it"`
+	Developer   string        `json:"developer" doc:"thumbprint of the development key by which it signs apps"`
+	Now         time.Time     `json:"now"`
+	Sequence    int64         `json:"sequence" doc:"of the newest event"`
 }
 
 // SignInAddress is a one-time address that signs a browser in.

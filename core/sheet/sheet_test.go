@@ -75,7 +75,7 @@ func TestAMakersWordsStandInTheFamilysTexts(t *testing.T) {
 	tap := s.Step("tap")
 	say := func(text, language string) string { return sheet.Fill(text, s.Words(language)) }
 	require.Equal(t, "Tap **Batch** six times", say(tap.Text, ""))
-	require.Equal(t, []string{"Care", "Inside label", "Batch"}, []string{say(tap.Where[0], ""), say(tap.Where[1], ""), say(tap.Where[2], "")})
+	require.Equal(t, []string{"Settings", "Care", "Inside label", "Batch"}, []string{say(tap.Where[0], ""), say(tap.Where[1], ""), say(tap.Where[2], ""), say(tap.Where[3], "")})
 	require.Nil(t, lib.Fits(usb.ID{Vendor: 1, Product: 1}))
 	require.Equal(t, "Tap **Los** sechsmal", say(tap.Text, "de-AT"), "words are data, and a region falls back to its language")
 	require.Equal(t, "Tap **Batch** six times", say(tap.Text, "cy"), "a language that nobody gave falls back to the sheet's own words")

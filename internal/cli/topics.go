@@ -1,6 +1,14 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/core/sheet"
+)
 
 // topics adds help topics that are not commands: earlybench help exit-codes.
 func topics(root *cobra.Command) {
@@ -19,6 +27,7 @@ With devices of your own:
   earlybench host add NAME --usbip HOST:PORT --control HOST:PORT
   earlybench why --unseen --ask         where a device does not show up
   earlybench driver add FILE            a driver set that it needs`},
+		{"gates", "What the gates mean", gateMeanings()},
 		{"exit-codes", "What the numbers mean with which commands end", `  0  done
   1  failed
   2  wrong usage
@@ -68,4 +77,15 @@ them it is earlybench in the XDG state home (~/.local/state). In it:
 	} {
 		root.AddCommand(&cobra.Command{Use: t.name, Short: t.short, Long: t.text})
 	}
+}
+
+// gateMeanings says what each gate means, and how its states are drawn.
+func gateMeanings() string {
+	var b strings.Builder
+	b.WriteString("A device is ready when the gates that it needs are open, one after the other:\n\n")
+	for _, g := range append(slices.Clone(sheet.Order), sheet.HostOrder...) {
+		fmt.Fprintf(&b, "  %-11s %s\n", g, sheet.Meaning(g))
+	}
+	b.WriteString("\n╱ open: it holds          ━ shut: it was observed not to hold\n◐ waiting: for a person   ┄ unknown: nothing good was observed\n· not needed\n\nWhy one is not open: earlybench why DEVICE")
+	return b.String()
 }

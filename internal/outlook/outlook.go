@@ -51,10 +51,10 @@ type Outlook struct {
 // mind is what is remembered of a device between two computations. State and asked are
 // guarded by busy, which is taken before the outlook's mu.
 type mind struct {
-	busy  sync.Mutex
-	state string            // what the revision counts
-	restarts time.Duration // of the step that came next while the device was seen
-	asked cause.Explanation // the last that somebody's words or a proof had a part in
+	busy     sync.Mutex
+	state    string            // what the revision counts
+	restarts time.Duration     // of the step that came next while the device was seen
+	asked    cause.Explanation // the last that somebody's words or a proof had a part in
 
 	// Guarded by the outlook's mu.
 	due      time.Time // when time alone alters it; zero: never

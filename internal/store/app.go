@@ -141,7 +141,7 @@ type Tryout struct {
 	Passed  bool      `json:"passed"`
 	Outcome Outcome   `json:"outcome,omitempty"` // "" in records of earlier versions
 	Failed  string    `json:"failed,omitempty"`  // why it did not pass
-	Ended   string    `json:"ended,omitempty"`  // where, if that shows something of the device or the app
+	Ended   string    `json:"ended,omitempty"`   // where, if that shows something of the device or the app
 	Points  []Point   `json:"points"`
 	Log     []string  `json:"log"`
 	Picture string    `json:"picture,omitempty"` // SHA-256 of the PNG

@@ -13,6 +13,7 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/ready"
+	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
@@ -21,7 +22,14 @@ import (
 // This file converts what the core and the use cases know to the types of the interface.
 
 func (s *Server) benchOf(last int64) client.Bench {
-	return client.Bench{ID: s.ID, Name: s.Bench, Version: Version, Fingerprint: ssh.FingerprintSHA256(s.Key), Developer: s.Tryouts.Key.Public().Thumbprint(), Now: s.Clock.Now().UTC(), Sequence: last}
+	return client.Bench{ID: s.ID, Name: s.Bench, Version: Version, Fingerprint: ssh.FingerprintSHA256(s.Key), Developer: s.Tryouts.Key.Public().Thumbprint(), Now: s.Clock.Now().UTC(), Sequence: last, Gates: gateMeanings()}
+}
+
+func gateMeanings() (out []client.GateMeaning) {
+	for _, g := range append(slices.Clone(sheet.Order), sheet.HostOrder...) {
+		out = append(out, client.GateMeaning{Gate: g, Text: sheet.Meaning(g)})
+	}
+	return out
 }
 
 func deviceOf(st outlook.Standing) client.Device {

@@ -164,6 +164,45 @@ export const useTellable = (handle: string) =>
     queryFn: () => data(api.GET("/api/v1/devices/{handle}/tellable", { params: { path: { handle } } })),
   });
 
+export const useOnApp = (handle: string) =>
+  useMutation({
+    mutationFn: ({ app, remove }: { app: string; remove: boolean }) => {
+      const params = { path: { handle } };
+      const body = { app };
+      return data(
+        remove
+          ? api.POST("/api/v1/devices/{handle}/apps/remove", { params, body })
+          : api.POST("/api/v1/devices/{handle}/apps/stop", { params, body }),
+      );
+    },
+  });
+
+export const useDropDevice = (handle: string) =>
+  useMutation({
+    mutationFn: () => data(api.DELETE("/api/v1/devices/{handle}", { params: { path: { handle } } })),
+  });
+
+/** Has several devices ask their owners; what each answers is shown with it. */
+export const useAskAll = () =>
+  useMutation({
+    mutationFn: (handles: string[]) =>
+      Promise.all(
+        handles.map((handle) => data(api.POST("/api/v1/devices/{handle}/admission", { params: { path: { handle } } }))),
+      ),
+  });
+
+export const useRunOnAll = () =>
+  useMutation({
+    mutationFn: (body: { app: string; devices: string[]; try: boolean }) => data(api.POST("/api/v1/runs", { body })),
+  });
+
+export const useJob = (id: string) =>
+  useQuery({
+    queryKey: ["jobs", "one", id],
+    enabled: id !== "",
+    queryFn: () => data(api.GET("/api/v1/jobs/{id}", { params: { path: { id } } })),
+  });
+
 export const usePin = (handle: string) =>
   useMutation({
     mutationFn: (device_key: string) =>

@@ -1,10 +1,12 @@
-import { useTryouts } from "../api/queries";
+import { useOnApp, useTryouts } from "../api/queries";
 import type { Device, Prep, Tryout } from "../api/types";
+import { ProblemText } from "../parts/ProblemText";
 import { clockText, tookText } from "../parts/time";
 
 /** The apps on the device, and the last tryout with its picture. */
 export function AppsPanel({ device, apps }: { device: Device; apps: Prep["apps"] }) {
   const tryouts = useTryouts(device.handle);
+  const onApp = useOnApp(device.handle);
   const last = tryouts.data?.items[0];
   return (
     <section aria-label="Apps and tryouts">
@@ -16,11 +18,32 @@ export function AppsPanel({ device, apps }: { device: Device; apps: Prep["apps"]
       )}
       <ul className="mt-2 text-row">
         {apps.map((a) => (
-          <li key={a.id}>
-            <b className="font-semibold">{a.name}</b> {a.version}, {a.running ? "running" : "installed"}
+          <li key={a.id} className="flex flex-wrap items-baseline gap-x-3 py-1">
+            <span>
+              <b className="font-semibold">{a.name}</b> {a.version}, {a.running ? "running" : "installed"}
+            </span>
+            {a.running && (
+              <button
+                type="button"
+                className="font-medium text-primary hover:underline"
+                disabled={onApp.isPending}
+                onClick={() => onApp.mutate({ app: a.id, remove: false })}
+              >
+                Stop<span className="sr-only"> {a.name}</span>
+              </button>
+            )}
+            <button
+              type="button"
+              className="font-medium text-primary hover:underline"
+              disabled={onApp.isPending}
+              onClick={() => onApp.mutate({ app: a.id, remove: true })}
+            >
+              Remove<span className="sr-only"> {a.name}</span>
+            </button>
           </li>
         ))}
       </ul>
+      <ProblemText error={onApp.error} />
       {last && <LastTryout tryout={last} />}
     </section>
   );

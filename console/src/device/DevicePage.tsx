@@ -5,6 +5,7 @@ import { useChosenApp } from "../app/chosenApp";
 import { ProblemText } from "../parts/ProblemText";
 import { AppsPanel } from "./AppsPanel";
 import { CurrentStep } from "./CurrentStep";
+import { DropPanel } from "./DropPanel";
 import { GateStrip } from "./GateStrip";
 import { HandsBoard } from "./HandsBoard";
 import { LogPanel } from "./LogPanel";
@@ -54,6 +55,7 @@ export function DevicePage() {
         </div>
         <ScreenPanel handle={device.handle} linked={linked} lacks={prep.data.lacks["screen"]} />
         {device.summary !== "retiring" && device.summary !== "retired" && <RetirePanel device={device} />}
+        <DropPanel device={device} />
         <FactsPanel handle={device.handle} />
         <LogPanel handle={device.handle} linked={linked} lacks={prep.data.lacks["log"]} />
       </main>

@@ -2,10 +2,12 @@ import type { Device } from "../api/types";
 import { Gate } from "../parts/Gate";
 import { gates, roadEnd } from "../parts/gates";
 import { leftText } from "../parts/time";
+import { useMeaning } from "../parts/useMeaning";
 
 /** The road of one device, with the gates' words below. */
 export function GateStrip({ device }: { device: Device }) {
   const shown = gates.filter((g) => g in device.gates);
+  const meaning = useMeaning();
   const stop = roadEnd(device, shown);
   return (
     <>
@@ -15,7 +17,7 @@ export function GateStrip({ device }: { device: Device }) {
         style={{ gridTemplateColumns: `repeat(${shown.length}, minmax(0, 1fr))` }}
       >
         {shown.map((g, i) => (
-          <li key={g} className="text-center" title={tellOf(device, g)}>
+          <li key={g} className="text-center" title={`${g}: ${tellOf(device, g)}. ${meaning(g)}`}>
             <span
               className={`flex h-[42px] items-center justify-center ${i < stop ? "road" : i === stop ? "road road-half" : ""}`}
             >

@@ -1,6 +1,8 @@
+import { QueryClientProvider } from "@tanstack/react-query";
 import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
 import { afterEach, expect, test } from "vitest";
+import { queryClient } from "../api/queries";
 import { device } from "../testing/device";
 import { Matrix } from "./Matrix";
 
@@ -10,9 +12,11 @@ const shut = { first: "mode", summary: "blocked" as const, gates: { seen: "open"
 
 const show = () =>
   render(
-    <MemoryRouter>
-      <Matrix devices={[device("heron-1"), device("heron-2", shut)]} withApp={false} />
-    </MemoryRouter>,
+    <QueryClientProvider client={queryClient}>
+      <MemoryRouter>
+        <Matrix devices={[device("heron-1"), device("heron-2", shut)]} withApp={false} />
+      </MemoryRouter>
+    </QueryClientProvider>,
   );
 
 test("a row a device, and every cell says its gate and state", () => {

@@ -2,6 +2,7 @@ import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useMemo, useRef, useState, type CSSProperties, type KeyboardEvent } from "react";
 import type { Device } from "../api/types";
 import { gates } from "../parts/gates";
+import { useMeaning } from "../parts/useMeaning";
 import { Row } from "./Row";
 
 const long = 60; // rows; a longer rack draws only those that are seen
@@ -14,6 +15,7 @@ export function Matrix({ devices, withApp }: { devices: Device[]; withApp: boole
   const columns = shown.length + 2;
   const widest = useMemo(() => Math.max(0, ...devices.map(nameWidth)), [devices]);
   const template = useMemo(() => templateOf(shown.length, widest), [shown.length, widest]);
+  const meaning = useMeaning();
   const [at, setAt] = useState({ row: 0, column: 0 });
   const grid = useRef<HTMLDivElement>(null);
   const isLong = devices.length > long;
@@ -66,7 +68,7 @@ export function Matrix({ devices, withApp }: { devices: Device[]; withApp: boole
       >
         <span role="columnheader">Device</span>
         {shown.map((g, i) => (
-          <span role="columnheader" key={g} className="relative flex h-full justify-center">
+          <span role="columnheader" key={g} title={meaning(g)} className="relative flex h-full justify-center">
             <span className={`absolute whitespace-nowrap ${i % 2 ? "bottom-4" : "bottom-0"}`}>{g}</span>
             {i % 2 === 1 && <span aria-hidden="true" className="absolute bottom-0 h-[14px] w-px bg-base-300" />}
           </span>

@@ -4,6 +4,7 @@ import type { Device } from "../api/types";
 import { AppChoice } from "../app/AppChoice";
 import { useChosenApp } from "../app/chosenApp";
 import { plain } from "../parts/Emphasis";
+import { GateLegend } from "../parts/GateLegend";
 import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
 import { EmptyRack } from "./EmptyRack";
@@ -49,13 +50,26 @@ export function RackPage() {
         </p>
       )}
       {shown.length > 0 && <Matrix devices={shown} withApp={app !== ""} />}
+      {shown.length > 0 && <GateLegend />}
       <Shelf />
     </main>
   );
 }
 
 function matches(d: Device, words: string) {
-  const text = [d.handle, d.maker, d.model, d.release, d.family, d.serial, d.summary, d.first].join(" ").toLowerCase();
+  const text = [
+    d.handle,
+    d.maker,
+    d.model,
+    d.release,
+    d.family,
+    d.serial,
+    d.summary,
+    d.first,
+    plain(d.next?.title ?? d.says),
+  ]
+    .join(" ")
+    .toLowerCase();
   if (words.startsWith("=")) return true; // an expression that is still empty
   return words
     .toLowerCase()

@@ -3,6 +3,7 @@ import type { RoundGroup } from "../api/types";
 import { plain } from "../parts/Emphasis";
 import { Gate } from "../parts/Gate";
 import { gates, roadEnd } from "../parts/gates";
+import { AskAll } from "./AskAll";
 import { FindButton } from "./FindButton";
 
 /** The first group of a round, large, with the road of each of its devices. */
@@ -33,6 +34,7 @@ export function RoundHero({ group }: { group: RoundGroup }) {
             Why?
           </Link>
         </p>
+        <AskAll group={group} />
       </div>
       <div className="min-w-0 overflow-x-auto" role="group" aria-label="Their roads">
         <table className="ml-auto">

@@ -2,7 +2,9 @@ import { Link } from "react-router";
 import type { Device, RoundGroup } from "../api/types";
 import { plain } from "../parts/Emphasis";
 import { gates } from "../parts/gates";
+import { AskAll } from "./AskAll";
 import { FindButton } from "./FindButton";
+import { TryAll } from "./TryAll";
 
 /** One group of a round: what is needed, and the devices in the order to take them. */
 export function RoundItem({ group }: { group: RoundGroup }) {
@@ -24,6 +26,8 @@ export function RoundItem({ group }: { group: RoundGroup }) {
           </li>
         ))}
       </ul>
+      <AskAll group={group} />
+      {group.devices[0]?.next?.action === "app.try" && <TryAll handles={group.devices.map((d) => d.handle)} />}
     </li>
   );
 }

@@ -4,7 +4,7 @@ import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import { queryClient } from "../api/queries";
 import type { RoundGroup } from "../api/types";
-import { device } from "../testing/device";
+import { device, step } from "../testing/device";
 import { RoundPage } from "./RoundPage";
 
 const linked = { seen: "open", mode: "shut", linked: "open" };
@@ -19,6 +19,16 @@ const group = (who: RoundGroup["who"], title: string, ...handles: string[]): Rou
 
 let round: unknown;
 let posted: string[] = [];
+const results = [
+  { device: "heron-1", job: "a", state: "done", tryout: "t", error: null },
+  {
+    device: "heron-2",
+    job: "b",
+    state: "failed",
+    tryout: "",
+    error: { kind: "failed", text: "It crashed.", gate: "", remedy: "" },
+  },
+];
 
 beforeEach(() => {
   queryClient.clear();
@@ -27,9 +37,14 @@ beforeEach(() => {
     const { pathname } = new URL(request.url);
     if (request.method === "POST") {
       posted.push(pathname);
-      return new Response(null, { status: 204 });
+      return new Response(JSON.stringify({ id: "j1" }), { headers: { "Content-Type": "application/json" } });
     }
-    return new Response(JSON.stringify(round), { headers: { "Content-Type": "application/json" } });
+    const answer = pathname.endsWith("/projects")
+      ? { items: [{ app: "fellgate/callout", name: "Callout", version: "2.3", families: ["tarn"], dir: "/d" }] }
+      : pathname.includes("/jobs/")
+        ? { id: "j1", title: "Try", ended: "2026-11-26T08:00:00Z", result: { devices: results } }
+        : round;
+    return new Response(JSON.stringify(answer), { headers: { "Content-Type": "application/json" } });
   });
 });
 
@@ -80,4 +95,26 @@ test("an empty rack has nothing to walk", async () => {
   round = { groups: [], ready: [] };
   show();
   expect(await screen.findByText("The rack is empty.")).toBeTruthy();
+});
+
+test("the request is shown on all of a group at once", async () => {
+  const asking = group("hands", "Say yes to this computer", "ivory-1", "ivory-3");
+  for (const d of asking.devices) d.next = step({ action: "admission.ask" });
+  asking.devices[0]!.gates = { admitted: "waiting" };
+  round = { groups: [asking], ready: [] };
+  show();
+  fireEvent.click(await screen.findByRole("button", { name: "Show the request on all 2" }));
+  await vi.waitFor(() =>
+    expect(posted).toEqual(["/api/v1/devices/ivory-1/admission", "/api/v1/devices/ivory-3/admission"]),
+  );
+  expect(screen.getByText(/1 of them is asking now/)).toBeTruthy();
+});
+
+test("an app is tried on all that are ready, with one table", async () => {
+  round = { groups: [], ready: ["heron-1", "heron-2"] };
+  show();
+  fireEvent.click(await screen.findByRole("button", { name: "Try Callout on all 2" }));
+  expect(await screen.findByText("It crashed.")).toBeTruthy();
+  expect(screen.getByLabelText("passed")).toBeTruthy();
+  expect(screen.getByLabelText("failed")).toBeTruthy();
 });

@@ -8,6 +8,7 @@ import { ProblemText } from "../parts/ProblemText";
 import { WhoSign } from "../parts/Signs";
 import { RoundHero } from "./RoundHero";
 import { RoundItem } from "./RoundItem";
+import { TryAll } from "./TryAll";
 import { Views } from "./Views";
 
 const columns = [
@@ -92,6 +93,7 @@ function Ready({ handles }: { handles: string[] }) {
           </span>
         ))}
       </p>
+      <TryAll handles={handles} />
     </div>
   );
 }

@@ -152,8 +152,8 @@ test("a gate tells what it waits for and when it will shut", () => {
     />,
   );
   const items = [...container.querySelectorAll("li")];
-  expect(items.map((li) => li.title)[1]).toBe("unknown, waits for mode, drivers");
-  expect(items[2]!.title).toMatch(/^open, ends in a minute/);
+  expect(items.map((li) => li.title)[1]).toContain("driver: unknown, waits for mode, drivers.");
+  expect(items[2]!.title).toMatch(/^token: open, ends in a minute/);
   expect(container.querySelectorAll(".road-half")).toHaveLength(1);
   expect(items[1]!.querySelector(".road-half")).toBeTruthy();
 });
