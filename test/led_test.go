@@ -63,7 +63,7 @@ func TestAPrepThatIsLeftOnTheScreenGoesOnInTheConsole(t *testing.T) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
 	defer cancel()
 	y := d.screenTerminal(ctx, "prep heron-2 heron-1")
-	y.says(d, "device 1 of 2")
+	y.says(d, "1/2 ")
 	y.types("\r")
 	y.says(d, "6 times")
 	y.types("q")

@@ -8,7 +8,7 @@ import (
 
 func TestAnAppThatIsNotMadeForADeviceIsSaidFirstEverywhere(t *testing.T) {
 	d := startDemoIn(t, t.TempDir())
-	const says = "Callout is not made for kestle. It is made for tarn."
+	const says = "Callout is not made for kestle."
 	for _, c := range []struct {
 		args []string
 		code int

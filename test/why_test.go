@@ -157,5 +157,5 @@ func TestAComputerWithoutTheKitIsAnAnswer(t *testing.T) {
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-1")
 	b.chooses("fellgate/pulse")
-	b.sees("The kit that builds the app is not on this computer.")
+	b.sees("Install the kit that the build command of the app names")
 }

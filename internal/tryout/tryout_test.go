@@ -124,7 +124,7 @@ func TestAnAppForAnotherFamilyIsRefusedBeforeItIsBuilt(t *testing.T) {
 	d.project(map[string]string{"families: [tarn]": "families: [ostler]"})
 	_, err := d.tries.Start(t.Context(), tryout.Ask{App: "fellgate/callout", Devices: []string{"heron-1"}})
 	require.Equal(t, problem.Blocked, problem.KindOf(err))
-	require.ErrorContains(t, err, "Callout is not made for tarn. It is made for ostler.")
+	require.ErrorContains(t, err, "Callout is not made for tarn. It is made for ostler")
 }
 
 func TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent(t *testing.T) {

@@ -19,7 +19,7 @@ export const gates = [
 /** Where the road of a device ends: at its first gate; where that is the computer's, at the first that is not open. */
 export function roadEnd(d: Device, shown: readonly string[]) {
   if (!d.first) return shown.length;
-  const at = shown.indexOf(d.first);
+  const at = d.unfit ? -1 : shown.indexOf(d.first); // an app that is not made for it says nothing of its road
   return at >= 0 ? at : shown.findIndex((g) => d.gates[g] !== "open" && d.gates[g] !== "not needed");
 }
 

@@ -53,7 +53,7 @@ const show = () =>
 test("one sentence says what is next, and the counts prove it", async () => {
   show();
   expect((await screen.findByRole("heading", { level: 1, name: /heron-2/ })).textContent).toBe(
-    "heron-2 waits for you: tap Batch six times.",
+    "heron-2 waits for you: tap Batch six times. Go on with heron-2",
   );
   expect(screen.getByText("1 ready, 1 blocked")).toBeTruthy();
   expect(screen.getByRole("link", { name: /^Go on ?with heron-2$/ }).getAttribute("href")).toBe("/devices/heron-2");

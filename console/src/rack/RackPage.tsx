@@ -1,4 +1,5 @@
 import { useDeferredValue, useState } from "react";
+import { Link } from "react-router";
 import { useChosen, useDevices } from "../api/queries";
 import type { Device } from "../api/types";
 import { AppChoice } from "../app/AppChoice";
@@ -78,7 +79,10 @@ function matches(d: Device, words: string) {
 }
 
 function Lead({ devices }: { devices: Device[] }) {
-  const next = devices.find((d) => d.summary === "preparing") ?? devices.find((d) => d.next);
+  const next =
+    devices.find((d) => d.summary === "preparing") ??
+    devices.find((d) => d.next?.who === "hands" && d.summary !== "unseen") ??
+    devices.find((d) => d.next);
   if (devices.length === 0) return <h1 className="text-lead">The rack is empty.</h1>;
   const stuck = devices.find((d) => !isReady(d));
   if (!next?.next && stuck) return <h1 className="text-lead">{plain(stuck.says)}</h1>;
@@ -87,7 +91,10 @@ function Lead({ devices }: { devices: Device[] }) {
     <h1 className="text-lead">
       <b className="font-semibold">{next.handle}</b>{" "}
       {next.next.who === "automatic" ? "goes on by itself" : "waits for you"}:{" "}
-      {plain(next.next.title).replace(/^./, (c) => c.toLowerCase())}.
+      {plain(next.next.title).replace(/^./, (c) => c.toLowerCase())}.{" "}
+      <Link className="text-row font-medium text-primary hover:underline" to={`/devices/${next.handle}`}>
+        Go on<span className="sr-only"> with {next.handle}</span>
+      </Link>
     </h1>
   );
 }
