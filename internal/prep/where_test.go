@@ -20,7 +20,7 @@ import (
 func (p *patient) walks(id string) {
 	p.t.Helper()
 	for range 8 { // from the first page on
-		benchtest.Steer(p.t, p.rig, standin.MethodPress, standin.Steer{Body: patientName, Text: "back"}) //nolint:errcheck // at the first page it does nothing
+		benchtest.Steer(p.t, p.rig, standin.MethodPress, standin.Steer{Body: patientName, Text: "back"}) // at the first page it does nothing
 	}
 	st := p.look()
 	step := st.Sheet.Step(id)
@@ -40,7 +40,7 @@ func (p *patient) walks(id string) {
 				return true
 			}
 			if step.Draw != nil && step.Draw.Form == "round" { // a row at a time
-				benchtest.Steer(p.t, p.rig, standin.MethodSlide, standin.Steer{Body: patientName, Text: "left"}) //nolint:errcheck // a known way
+				benchtest.Steer(p.t, p.rig, standin.MethodSlide, standin.Steer{Body: patientName, Text: "left"})
 			}
 			return false
 		})
