@@ -181,3 +181,18 @@ func TestServeRunsWithoutStandIns(t *testing.T) {
 	cancel()
 	serve.wait()
 }
+
+func TestABenchThatWasKilledHasTheDemosClockAgain(t *testing.T) {
+	d := startDemo(t)
+	d.waits("heron-1", "linked", "open")
+	d.ok("standin", "clock", "--by", "26h")
+	bench := processOf(t, d.cmd.Process.Pid, "serve")
+	require.NoError(t, syscall.Kill(bench, syscall.SIGKILL))
+	d.eventually("the bench answers again, with the same clock", func() bool {
+		now, err := d.api.Bench(context.Background())
+		return err == nil && time.Until(now.Now) > 25*time.Hour
+	})
+	d.ok("standin", "clock", "--by", "-26h")
+	d.waits("heron-1", "linked", "open")
+	require.NotContains(t, d.ok("rack", "show", "heron-1", "--facts"), "no longer good", "what was observed since is good, although its time lies ahead")
+}

@@ -112,6 +112,11 @@ func TestANewcomerTakesABrandNewHandsetToATriedAppByCommands(t *testing.T) {
 	digest := strings.TrimSuffix(strings.TrimSpace(r.err[strings.Index(r.err, "--accept ")+len("--accept "):]), ".")
 
 	prep := d.command(ctx, "prep", "heron-2", "--accept", digest)
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log(prep.out.String(), prep.err.String())
+		}
+	})
 	d.touch("heron-2", "This visit")
 	r = prep.wait()
 	require.Zero(t, r.code, r.out+r.err)

@@ -134,8 +134,15 @@ func build(files map[string]*file, f *file) (out outcome) {
 	chain := []*file{f}
 	for up := f; up.Extends.S != ""; {
 		next := files[up.Extends.S]
-		if next == nil || slices.Contains(chain, next) {
-			out.errs = Errors{lacking(up.Extends, plain.Meant(up.Extends.S, slices.Sorted(maps.Keys(files))), "it extends sheet %q, which is not there, or is itself", up.Extends.S)}
+		switch {
+		case next == nil:
+			out.errs = Errors{lacking(up.Extends, plain.Meant(up.Extends.S, slices.Sorted(maps.Keys(files))), "it extends sheet %q, which does not exist", up.Extends.S)}
+			return out
+		case next == up:
+			out.errs = Errors{lacking(up.Extends, "name the sheet that it builds on, such as any", "sheet %q extends itself", up.Extends.S)}
+			return out
+		case slices.Contains(chain, next):
+			out.errs = Errors{lacking(up.Extends, "a sheet builds on another one, not in a circle", "it extends sheet %q, which extends it in turn", up.Extends.S)}
 			return out
 		}
 		chain = append(chain, next)

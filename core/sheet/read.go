@@ -71,7 +71,11 @@ func (r *reader) document(data []byte) (n ast.Node) {
 		r.errs = append(r.errs, yamlError(r.path, err))
 		return nil
 	}
-	if len(f.Docs) != 1 || f.Docs[0].Body == nil {
+	if len(f.Docs) == 0 || len(f.Docs) == 1 && (f.Docs[0].Body == nil || f.Docs[0].Body.Type() == ast.CommentType) {
+		r.wrong(here, "begin with: sheet: NAME", "the file is empty; a sheet is one YAML document")
+		return nil
+	}
+	if len(f.Docs) != 1 {
 		r.wrong(here, "begin with: sheet: NAME", "a sheet is one YAML document, this file has %d", len(f.Docs))
 		return nil
 	}

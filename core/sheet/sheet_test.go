@@ -322,3 +322,18 @@ func TestFillLeavesWhatIsNoWord(t *testing.T) {
 		require.Equal(t, want, sheet.Fill(text, words), text)
 	}
 }
+
+func TestAFileThatBuildsOnNothingGetsAPlainSentence(t *testing.T) {
+	for text, says := range map[string]string{
+		"":                       "the file is empty; a sheet is one YAML document",
+		"# only a comment\n":     "the file is empty; a sheet is one YAML document",
+		"sheet: a\n---\nb: c\n":  "this file has 2",
+		"sheet: me\nextends: me": `sheet "me" extends itself`,
+		"sheet: me\nextends: no": `it extends sheet "no", which does not exist`,
+	} {
+		files := shipped(t)
+		files["mine.yaml"] = text
+		_, err := load(files)
+		require.ErrorContains(t, err, says)
+	}
+}

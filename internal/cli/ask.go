@@ -37,7 +37,7 @@ func (p *program) askWhy(ctx context.Context, b *client.Client, handle, app stri
 			p.printGate(w)
 			return nil
 		}
-		fmt.Fprintln(p.out)
+		fmt.Fprintf(p.out, "\n%s  gate %s is %s\n", bold.Render(w.Device), lamp.Render(" "+w.Gate+" "), w.State)
 		p.printCauses(w)
 		fmt.Fprintln(p.out)
 		wrapped(p.out, "", emphasis("**"+strings.ReplaceAll(m.Text, "**", "")+"**")+faint.Render("  "+whoWords[m.Who]+secondsText(m.Seconds)), p.width)

@@ -79,6 +79,7 @@ type guide struct {
 
 	text    io.Writer       // where people read; with --json that is standard error
 	report  func(prepEvent) // nil: steps are printed for people
+	again   int             // times that a step was tried again
 	packed  string          // digest of the app file, once the app was built
 	bench   *client.Client
 	plan    client.Prep // on which is decided
@@ -149,9 +150,33 @@ func (g *guide) movedOn(ctx context.Context, step client.Step, err error) bool {
 	if f := g.failureOf(err); f.Kind != "blocked" && f.Kind != "gone" && f.Kind != "changed" {
 		return false
 	}
-	plan, err := g.bench.Prep(ctx, g.handle, g.app)
-	return err == nil && (plan.Device.Next == nil || plan.Device.Next.ID != step.ID)
+	plan, perr := g.bench.Prep(ctx, g.handle, g.app)
+	switch {
+	case perr != nil:
+		return false
+	case plan.Device.Next == nil || plan.Device.Next.ID != step.ID:
+		return true
+	}
+	// The same step is next again: the device was away for a moment, such as when it shows
+	// itself anew on the bus.
+	away := g.failureOf(err)
+	if g.again >= mostAgain || away.Kind == "blocked" && away.Gate == step.Gate {
+		return false
+	}
+	g.again++
+	select {
+	case <-ctx.Done():
+	case <-time.After(againAfter):
+	}
+	return true
 }
+
+// A step during which the device was away for a moment is tried again after againAfter, at most
+// mostAgain times.
+const (
+	mostAgain  = 5
+	againAfter = 300 * time.Millisecond
+)
 
 // watch follows the device's events and, at a terminal, the input.
 func (g *guide) watch(ctx context.Context) error {

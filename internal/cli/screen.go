@@ -25,7 +25,9 @@ type screen struct {
 	at      int    // of the handles
 	app     string // "" for none
 	plan    client.Prep
-	marks   []string // what was observed while one looked on, the newest last
+	done    map[string]int  // steps of each device
+	ready   map[string]bool // of the devices
+	marks   []string        // what was observed while one looked on, the newest last
 	job     *client.Job
 	problem string
 	consent bool // asked for the driver set
@@ -41,7 +43,7 @@ type (
 		plan   client.Prep
 		err    error
 	}
-	changedMsg struct{}
+	changedMsg struct{ handle string } // "" for a job
 	jobMsg     struct {
 		job client.Job
 		err error
@@ -68,7 +70,10 @@ func (p *program) leadOnScreen(ctx context.Context, handles []string, app string
 	s := &screen{ctx: ctx, bench: b, handles: handles, app: app, width: p.width, height: 40}
 	run := tea.NewProgram(s, tea.WithContext(ctx))        // at the terminal that this program sits at
 	go b.Events(ctx, now.Sequence, func(e client.Event) { //nolint:errcheck // asking again tells
-		if e.Type == "device.changed" || e.Type == "job.changed" {
+		switch e.Type {
+		case "device.changed":
+			run.Send(changedMsg{e.Subject})
+		case "job.changed":
 			run.Send(changedMsg{})
 		}
 	})
@@ -87,11 +92,18 @@ func (p *program) leadOnScreen(ctx context.Context, handles []string, app string
 
 func (s *screen) handle() string { return s.handles[s.at] }
 
-// Init asks for the state of the first device.
-func (s *screen) Init() tea.Cmd { return s.ask() }
+// Init asks for the state of every device.
+func (s *screen) Init() tea.Cmd {
+	var all []tea.Cmd
+	for _, h := range s.handles {
+		all = append(all, s.askOf(h))
+	}
+	return tea.Batch(all...)
+}
 
-func (s *screen) ask() tea.Cmd {
-	handle := s.handle()
+func (s *screen) ask() tea.Cmd { return s.askOf(s.handle()) }
+
+func (s *screen) askOf(handle string) tea.Cmd {
 	return func() tea.Msg {
 		plan, err := s.bench.Prep(s.ctx, handle, s.app)
 		return planMsg{handle, plan, err}
@@ -106,6 +118,12 @@ func (s *screen) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.KeyPressMsg:
 		return s, s.press(m.String())
 	case changedMsg:
+		if m.handle != "" && m.handle != s.handle() {
+			if slices.Contains(s.handles, m.handle) {
+				return s, s.askOf(m.handle)
+			}
+			return s, nil
+		}
 		if s.job != nil {
 			return s, tea.Batch(s.ask(), s.look(s.job.ID))
 		}
@@ -130,7 +148,11 @@ func (s *screen) take(m planMsg) tea.Cmd {
 		s.problem = m.err.Error()
 		return nil
 	}
-	if m.handle != s.handle() {
+	if moves := s.notes(m); m.handle != s.handle() {
+		if at := slices.Index(s.handles, m.handle); moves && at >= 0 && s.job == nil && !s.consent {
+			s.marks = append(s.marks, m.handle+" has gone on, so it is shown now")
+			return s.to(at)
+		}
 		return nil
 	}
 	before := s.plan
@@ -143,13 +165,32 @@ func (s *screen) take(m planMsg) tea.Cmd {
 		}
 	}
 	if s.step() == nil && m.plan.Device.First == "" {
-		if s.at+1 < len(s.handles) {
-			s.marks = append(s.marks, m.handle+" is ready")
-			return s.to(s.at + 1)
+		for i := 1; i < len(s.handles); i++ {
+			if at := (s.at + i) % len(s.handles); !s.ready[s.handles[at]] {
+				s.marks = append(s.marks, m.handle+" is ready")
+				return s.to(at)
+			}
 		}
 		return tea.Quit
 	}
 	return nil
+}
+
+// notes remembers how many steps of a device are done, and reports whether there are more than
+// before: somebody works on that device.
+func (s *screen) notes(m planMsg) bool {
+	done := 0
+	for _, st := range m.plan.Steps {
+		if st.Done {
+			done++
+		}
+	}
+	before, known := s.done[m.handle]
+	if s.done == nil {
+		s.done, s.ready = map[string]int{}, map[string]bool{}
+	}
+	s.done[m.handle], s.ready[m.handle] = done, m.plan.Device.First == ""
+	return known && done > before
 }
 
 func (s *screen) takeJob(m jobMsg) {

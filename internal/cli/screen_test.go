@@ -121,3 +121,18 @@ func TestTheRackFitsItsTerminal(t *testing.T) {
 		require.Contains(t, out.String(), "Pick the number", "at %d", width)
 	}
 }
+
+func TestTheScreenMovesToTheDeviceThatSomebodyWorksOn(t *testing.T) {
+	s := &screen{handles: []string{"heron-2", "kestle-1"}, width: 100, height: 40}
+	s.Update(planMsg{handle: "heron-2", plan: planAt("mode", nil)})
+	other := planAt("mode", nil)
+	other.Device.Handle = "kestle-1"
+	s.Update(planMsg{handle: "kestle-1", plan: other})
+	require.Equal(t, "heron-2", s.handle(), "nothing has moved yet")
+	other.Steps = append([]client.Step{{ID: "first", Title: "First", Done: true}}, other.Steps...)
+	_, ask := s.Update(planMsg{handle: "kestle-1", plan: other})
+	require.NotNil(t, ask)
+	require.Equal(t, "kestle-1", s.handle())
+	s.Update(planMsg{handle: "kestle-1", plan: other})
+	require.Contains(t, s.View().Content, "kestle-1 has gone on, so it is shown now")
+}

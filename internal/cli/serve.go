@@ -43,8 +43,10 @@ func (p *program) serveCommand() *cobra.Command {
 	c.Flags().IntVar(&cfg.Port, "port", 7420, "port on 127.0.0.1; 0 takes a free one")
 	c.Flags().StringVar(&cfg.Name, "name", "", "the bench's name, as devices show it (default: the one before, else the computer's)")
 	c.Flags().BoolVar(&cfg.Development, "development", false, "with a socket that moves the clock")
+	c.Flags().DurationVar(&cfg.ClockBy, "clock-by", 0, "by how much the clock is moved, with --development")
 	c.Flags().BoolVar(&supervised, "supervised", false, "tell the addresses as JSON, and end with standard input")
 	c.Flags().MarkHidden("development") //nolint:errcheck // it is there
+	c.Flags().MarkHidden("clock-by")    //nolint:errcheck // as above
 	c.Flags().MarkHidden("supervised")  //nolint:errcheck // as above
 	return c
 }

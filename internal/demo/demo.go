@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/standin"
@@ -138,7 +139,7 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 
 func (d *demo) startService(at *service.Addresses) (err error) {
 	d.service, err = spawn(d.cfg.Err, nil, at, "serve", "--supervised", "--development", "--name", benchName,
-		"--state", d.cfg.State, "--port", fmt.Sprint(d.ports[0]))
+		"--state", d.cfg.State, "--port", fmt.Sprint(d.ports[0]), "--clock-by", d.clockBy().String())
 	if err != nil {
 		return fmt.Errorf("start the bench: %w", err)
 	}
@@ -148,6 +149,24 @@ func (d *demo) startService(at *service.Addresses) (err error) {
 	}
 	_, err = fmt.Sscan(port, &d.ports[0]) // the same again, should it be started again
 	return err
+}
+
+// clockBy is by how much the clock of the stand-ins is moved, so that a bench that is started
+// again has the same time; 0 while there are no stand-ins.
+func (d *demo) clockBy() time.Duration {
+	conn, err := net.DialTimeout("unix", state.Socket(d.cfg.State, "standin"), time.Second)
+	if err != nil {
+		return 0
+	}
+	c := rpc.New(conn, rpc.NoMethod)
+	defer c.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	var now time.Time
+	if err := c.Call(ctx, standin.MethodClock, standin.Steer{By: "0s"}, &now); err != nil {
+		return 0
+	}
+	return time.Until(now).Round(time.Second)
 }
 
 // tell adds the stand-ins' host, driver set and project to the bench and waits until it

@@ -61,6 +61,9 @@ func (r *Retire) Begin(ctx context.Context, handle string) (outlook.Standing, er
 	if len(st.Sheet.Retire) == 0 {
 		return st, fmt.Errorf("%s: %w", handle, ErrNothing)
 	}
+	if st.Device.Retirement != nil {
+		return st, nil
+	}
 	release, err := k.LeaseToRetire("Retire " + handle) // not while other work has it
 	if err != nil {
 		return st, err

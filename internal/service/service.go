@@ -34,6 +34,8 @@ type Config struct {
 	Console     fs.FS
 	Log         *slog.Logger
 	Development bool // with a socket that moves the clock
+	// ClockBy is by how much the clock is moved from the start, with Development.
+	ClockBy time.Duration
 }
 
 // Addresses are the addresses of a running bench.
@@ -87,6 +89,9 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	}
 	defer func() { err = errors.Join(err, st.Close()) }()
 	moved := &clock.Moved{}
+	if cfg.Development {
+		moved.Move(cfg.ClockBy)
+	}
 	sheets, err := library.Open(ctx, library.Config{Shipped: cfg.Sheets, Dir: filepath.Join(cfg.State, "sheets"), Store: st, Clock: moved, Log: cfg.Log})
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
 import { WhoSign, whoWords } from "../parts/Signs";
 import { clockText } from "../parts/time";
+import { scrollTo } from "../parts/scrollTo";
 import { useKeptFocus } from "../parts/useKeptFocus";
 import { DriverOffer } from "./DriverOffer";
 import { JobProgress } from "./JobProgress";
@@ -19,8 +20,17 @@ export function CurrentStep({ prep }: { prep: Prep }) {
   const { device } = prep;
   const box = useKeptFocus<HTMLDivElement>(`${device.next?.id} ${device.gates["admitted"]} ${device.working}`);
   return (
-    <div ref={box} tabIndex={-1} className="outline-none">
+    <div ref={box} tabIndex={-1} className="outline-none" aria-label="Step" role="group">
       <Step prep={prep} />
+      {device.hands_url && (
+        <button
+          type="button"
+          className="press press-small mt-4 lg:hidden"
+          onClick={() => scrollTo(`${device.handle} in your hand`)}
+        >
+          Show the device in your hand
+        </button>
+      )}
     </div>
   );
 }

@@ -1,3 +1,5 @@
+import { scrollTo } from "../parts/scrollTo";
+
 /** The device in the hand: a stand-in's own page, at its own address, which has no part in this one. */
 export function HandsBoard({ url, handle }: { url: string; handle: string }) {
   return (
@@ -10,6 +12,9 @@ export function HandsBoard({ url, handle }: { url: string; handle: string }) {
         <a className="ml-2 text-primary underline" href={url} target="_blank" rel="noreferrer">
           alone
         </a>
+        <button type="button" className="ml-4 text-primary underline lg:hidden" onClick={() => scrollTo("Step")}>
+          back to the step
+        </button>
       </p>
       <iframe
         title={`${handle} in your hand`}
