@@ -114,9 +114,12 @@ func TestRetiringCanBeCalledOffAndIsRefusedWhereNothingIsKnown(t *testing.T) {
 	d := startDemo(t)
 	d.ok("retire", "heron-2", "--yes")
 	require.True(t, d.device("heron-2").Retiring)
+	r := d.run("prep", "heron-2")
+	require.Equal(t, 3, r.code, "a device on its way out is not called ready")
+	require.Contains(t, r.err, "heron-2 is being retired. To prepare it, call that off")
 	d.ok("retire", "heron-2", "--call-off")
 	require.False(t, d.device("heron-2").Retiring)
-	r := d.run("retire", "heron-9")
+	r = d.run("retire", "heron-9")
 	require.NotZero(t, r.code)
 	require.Contains(t, r.err, "heron-9")
 }

@@ -82,7 +82,9 @@ func TestAnAppIsStoppedAndRemovedAndADeviceIsForgotten(t *testing.T) {
 	d.waits("heron-1", "linked", "open")
 	d.ok("run", "demo/apps/callout", "heron-1", "--follow=false")
 	d.ok("app", "stop", "fellgate/callout", "heron-1")
-	d.eventually("it does not run", func() bool { return strings.Contains(d.ok("rack", "show", "heron-1"), "fellgate/callout 2.3, installed") })
+	d.eventually("it does not run", func() bool {
+		return strings.Contains(d.ok("rack", "show", "heron-1"), "fellgate/callout 2.3, installed")
+	})
 	d.ok("app", "remove", "fellgate/callout", "heron-1")
 	r := d.run("app", "remove", "fellgate/callout", "heron-1")
 	require.Equal(t, 1, r.code)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -14,7 +15,7 @@ import (
 )
 
 func (p *program) prepCommand() *cobra.Command {
-	g := guide{program: p}
+	g := guide{program: p, built: &built{}}
 	plain := false
 	var chosen choice
 	all := false
@@ -80,7 +81,7 @@ type guide struct {
 	text    io.Writer       // where people read; with --json that is standard error
 	report  func(prepEvent) // nil: steps are printed for people
 	again   int             // times that a step was tried again
-	packed  string          // digest of the app file, once the app was built
+	built   *built          // shared by the guides of several devices
 	bench   *client.Client
 	plan    client.Prep // on which is decided
 	changed chan struct{}
@@ -120,6 +121,8 @@ func (g *guide) lead(ctx context.Context) (err error) {
 		g.printDone(plan)
 		next := plan.Device.Next
 		switch {
+		case leaving(plan.Device):
+			return leavingError(plan.Device)
 		case plan.Device.First == "":
 			return g.ready(plan)
 		case next == nil:
@@ -130,6 +133,20 @@ func (g *guide) lead(ctx context.Context) (err error) {
 			return g.left(ctx, err)
 		}
 	}
+}
+
+// built is the app file of an app that was built once for several devices. It is locked while
+// the app is tried, so that no two build in the same directory.
+type built struct {
+	sync.Mutex
+	digest string
+}
+
+// leaving reports whether a device is being retired, or is: nothing is prepared on it.
+func leaving(d client.Device) bool { return d.Summary == "retiring" || d.Summary == "retired" }
+
+func leavingError(d client.Device) error {
+	return &jobError{client.Trouble{Kind: "blocked", Text: d.Says, Remedy: "To prepare it, call that off: earlybench retire " + d.Handle + " --call-off"}}
 }
 
 // stuck is the error of a device for which there is no step.
@@ -147,7 +164,8 @@ func (g *guide) movedOn(ctx context.Context, step client.Step, err error) bool {
 	if ctx.Err() != nil {
 		return false
 	}
-	if f := g.failureOf(err); f.Kind != "blocked" && f.Kind != "gone" && f.Kind != "changed" {
+	f := g.failureOf(err)
+	if f.Kind != "blocked" && f.Kind != "gone" && f.Kind != "changed" {
 		return false
 	}
 	plan, perr := g.bench.Prep(ctx, g.handle, g.app)
@@ -157,10 +175,9 @@ func (g *guide) movedOn(ctx context.Context, step client.Step, err error) bool {
 	case plan.Device.Next == nil || plan.Device.Next.ID != step.ID:
 		return true
 	}
-	// The same step is next again: the device was away for a moment, such as when it shows
-	// itself anew on the bus.
-	away := g.failureOf(err)
-	if g.again >= mostAgain || away.Kind == "blocked" && away.Gate == step.Gate {
+	// The same question is next again: the device was away for a moment, such as when it
+	// shows itself anew on the bus.
+	if g.again >= mostAgain || step.Action != "admission.ask" || f.Kind == "blocked" && f.Gate == step.Gate {
 		return false
 	}
 	g.again++
@@ -171,7 +188,7 @@ func (g *guide) movedOn(ctx context.Context, step client.Step, err error) bool {
 	return true
 }
 
-// A step during which the device was away for a moment is tried again after againAfter, at most
+// A question during which the device was away for a moment is tried again after againAfter, at most
 // mostAgain times.
 const (
 	mostAgain  = 5
@@ -359,12 +376,14 @@ func (g *guide) ask(ctx context.Context, s client.Step) error {
 // try tries the app.
 func (g *guide) try(ctx context.Context) error {
 	what := client.Run{App: g.app, Device: g.handle, Try: true}
-	if g.packed != "" {
-		what.App, what.File = "", g.packed
+	g.built.Lock()
+	defer g.built.Unlock()
+	if g.built.digest != "" {
+		what.App, what.File = "", g.built.digest
 	}
 	j, err := g.start(ctx, g.bench, what)
 	if err == nil && j.Result != nil {
-		g.packed = j.Result.Digest
+		g.built.digest = j.Result.Digest
 	}
 	return err
 }

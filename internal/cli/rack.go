@@ -147,7 +147,7 @@ func rackName(d client.Device) string {
 
 func rackNext(d client.Device) string {
 	switch {
-	case d.Summary == "retiring" || d.Summary == "retired":
+	case leaving(d):
 		return strings.TrimSuffix(strings.TrimPrefix(d.Says, d.Handle+" is "), ".")
 	case d.Working != "":
 		return d.Summary + ": " + safe(d.Working)
