@@ -233,8 +233,11 @@ func (g *guide) head(plan client.Prep) {
 	if d.Link != "" {
 		where = fmt.Sprintf("by %s, %s of host %s", d.Link, d.Port, d.Host)
 	}
-	fmt.Fprintf(g.text, "%s  %s %s, %s %s, %s\n\n", bold.Render(d.Handle), d.Maker, d.Model, d.Family, d.Release, where)
+	fmt.Fprintf(g.text, "%s  %s %s, %s, %s\n\n", bold.Render(d.Handle), d.Maker, d.Model, system(d), where)
 }
+
+// system is the family of a device's OS with its release, if that is known.
+func system(d client.Device) string { return strings.TrimSpace(d.Family + " " + d.Release) }
 
 // printDone prints the steps that are done and were not printed yet.
 func (g *guide) printDone(plan client.Prep) {

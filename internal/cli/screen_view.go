@@ -97,7 +97,7 @@ func (s *screen) viewHead(width int) string {
 	if d.Link != "" {
 		where = fmt.Sprintf("by %s, %s of %s", d.Link, d.Port, d.Host)
 	}
-	head := fmt.Sprintf("%s  %s %s, %s %s  %s", bold.Render(d.Handle), safe(d.Maker), safe(d.Model), d.Family, d.Release, faint.Render(where))
+	head := fmt.Sprintf("%s  %s %s, %s  %s", bold.Render(d.Handle), safe(d.Maker), safe(d.Model), system(d), faint.Render(where))
 	if len(s.handles) > 1 {
 		head = faint.Render(fmt.Sprintf("%d/%d ", s.at+1, len(s.handles))) + head
 	}
