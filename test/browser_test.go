@@ -78,17 +78,29 @@ func (b *browser) sees(text string) {
 	get(b, "see "+text, chromedp.Poll[bool](fmt.Sprintf(`document.body.innerText.includes(%q)`, text), chromedp.WithPollingTimeout(patience)))
 }
 
-// presses presses the button or link with a text, as a mouse does.
+// presses presses the button or link with a text, as a mouse does. A press that
+// missed it, since the page moved meanwhile, is made again, as a person would.
 func (b *browser) presses(text string) {
 	b.t.Helper()
 	find := fmt.Sprintf(`(() => {
 		const e = [...document.querySelectorAll("button, a")].find((e) => e.innerText.trim().includes(%q) && !e.disabled);
 		if (!e) return null;
+		if (!window.pressed) document.addEventListener("click", (c) => window.pressed.push(c.target.closest("button, a")?.innerText ?? ""), true);
+		window.pressed = [];
 		e.scrollIntoView({block: "center"});
 		const r = e.getBoundingClientRect();
 		return {X: r.x + r.width / 2, Y: r.y + r.height / 2} })()`, text)
-	at := get(b, "find "+text, chromedp.Poll[struct{ X, Y float64 }](find, chromedp.WithPollingTimeout(patience)))
-	get(b, "press "+text, chromedp.MouseClickXY(at.X, at.Y))
+	for deadline := time.Now().Add(patience); ; {
+		at := get(b, "find "+text, chromedp.Poll[struct{ X, Y float64 }](find, chromedp.WithPollingTimeout(patience)))
+		get(b, "press "+text, chromedp.MouseClickXY(at.X, at.Y))
+		// A page that was left for another has no list any more: the press was answered.
+		hit := get(b, "look what was pressed", chromedp.Evaluate[bool](fmt.Sprintf(`!window.pressed || window.pressed.some((t) => t.includes(%q))`, text)))
+		if hit {
+			return
+		}
+		require.True(b.t, time.Now().Before(deadline), "%q is never hit", text)
+		time.Sleep(100 * time.Millisecond)
+	}
 }
 
 // hands touches the device in the frame: what lies on its screen at the place
