@@ -25,7 +25,7 @@ test: $(CONSOLE)/dist/index.html setup-test ## run all tests
 	sh scripts/test.sh
 
 soak: build setup-test ## run what takes long: 30 kills, or as many as KILLS says
-	KILLS=$${KILLS:-30} $(GO) test ./test -count=1 -timeout 60m -v -run 'TestNothingAcknowledgedIsLostWhenTheServiceIsKilled'
+	KILLS=$${KILLS:-30} SOAK=1 $(GO) test ./test -count=1 -timeout 60m -v -run 'TestNothingAcknowledgedIsLostWhenTheServiceIsKilled|TestANewcomerIsLed'
 
 lint: $(CONSOLE)/dist/index.html ## check style, types, imports
 	sh scripts/lint.sh

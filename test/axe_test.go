@@ -94,12 +94,14 @@ func TestThePagesFitAPhone(t *testing.T) {
 	require.LessOrEqual(t, get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`)), 390)
 }
 
+const focused = `(document.activeElement.getAttribute("aria-label") || document.activeElement.innerText || "").replace(/\s+/g, " ")`
+
 // tabsTo presses Tab until what has the focus says a text.
 func (b *browser) tabsTo(text string) {
 	b.t.Helper()
 	for range 80 {
 		get(b, "Tab", chromedp.KeyEvent(kb.Tab))
-		at := get(b, "look where the focus is", chromedp.Evaluate[string](`(document.activeElement.getAttribute("aria-label") || document.activeElement.innerText || "").replace(/\s+/g, " ")`))
+		at := get(b, "look where the focus is", chromedp.Evaluate[string](focused))
 		if strings.HasPrefix(at, text) {
 			return
 		}

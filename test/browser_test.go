@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -82,25 +83,34 @@ func (b *browser) sees(text string) {
 // missed it, since the page moved meanwhile, is made again, as a person would.
 func (b *browser) presses(text string) {
 	b.t.Helper()
-	find := fmt.Sprintf(`(() => {
+	for deadline := time.Now().Add(patience); !b.pressed(text); time.Sleep(100 * time.Millisecond) {
+		if !time.Now().Before(deadline) {
+			b.sees(text) // tells what the page says instead
+			require.Fail(b.t, "it is never hit", text)
+		}
+	}
+}
+
+// pressed presses it once, if it is there, and reports whether it was hit.
+func (b *browser) pressed(text string) bool {
+	b.t.Helper()
+	at := get(b, "find "+text, chromedp.Evaluate[struct {
+		X, Y  float64
+		Found bool
+	}](fmt.Sprintf(`(() => {
 		const e = [...document.querySelectorAll("button, a")].find((e) => e.innerText.trim().includes(%q) && !e.disabled);
-		if (!e) return null;
-		if (!window.pressed) document.addEventListener("click", (c) => window.pressed.push(c.target.closest("button, a")?.innerText ?? ""), true);
-		window.pressed = [];
+		if (!e) return {Found: false};
+		if (!window.hit) document.addEventListener("click", (c) => window.hit.push(c.target.closest("button, a")?.innerText ?? ""), true);
+		window.hit = [];
 		e.scrollIntoView({block: "center"});
 		const r = e.getBoundingClientRect();
-		return {X: r.x + r.width / 2, Y: r.y + r.height / 2} })()`, text)
-	for deadline := time.Now().Add(patience); ; {
-		at := get(b, "find "+text, chromedp.Poll[struct{ X, Y float64 }](find, chromedp.WithPollingTimeout(patience)))
-		get(b, "press "+text, chromedp.MouseClickXY(at.X, at.Y))
-		// A page that was left for another has no list any more: the press was answered.
-		hit := get(b, "look what was pressed", chromedp.Evaluate[bool](fmt.Sprintf(`!window.pressed || window.pressed.some((t) => t.includes(%q))`, text)))
-		if hit {
-			return
-		}
-		require.True(b.t, time.Now().Before(deadline), "%q is never hit", text)
-		time.Sleep(100 * time.Millisecond)
+		return {Found: true, X: r.x + r.width / 2, Y: r.y + r.height / 2} })()`, text)))
+	if !at.Found {
+		return false
 	}
+	get(b, "press "+text, chromedp.MouseClickXY(at.X, at.Y))
+	// A page that was left for another keeps no list: the press was answered.
+	return get(b, "look what was pressed", chromedp.Evaluate[bool](fmt.Sprintf(`!window.hit || window.hit.some((t) => t.includes(%q))`, text)))
 }
 
 // hands touches the device in the frame: what lies on its screen at the place
@@ -110,21 +120,31 @@ func (b *browser) hands(text string) {
 	b.t.Helper()
 	deadline := time.Now().Add(patience)
 	for {
-		x, y, err := b.place(text)
+		err := b.touches(text)
 		if err == nil {
-			before := b.picture()
-			get(b, "touch "+text, chromedp.MouseClickXY(x, y))
-			for range 50 {
-				if b.picture() != before {
-					return
-				}
-				time.Sleep(20 * time.Millisecond)
-			}
-			err = fmt.Errorf("the screen does not answer")
+			return
 		}
 		require.True(b.t, time.Now().Before(deadline), "touch %q on the device: %v", text, err)
 		time.Sleep(20 * time.Millisecond)
 	}
+}
+
+// touches touches a text on the device's screen once, and waits until the screen answers.
+func (b *browser) touches(text string) error {
+	b.t.Helper()
+	x, y, err := b.place(text)
+	if err != nil {
+		return err
+	}
+	before := b.picture()
+	get(b, "touch "+text, chromedp.MouseClickXY(x, y))
+	for range 50 {
+		if b.picture() != before {
+			return nil
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return errors.New("the screen does not answer")
 }
 
 // picture is the address of the picture that the device's frame shows: another
@@ -155,8 +175,8 @@ func (b *browser) place(text string) (x, y float64, err error) {
 		return 0, 0, err
 	}
 	at, err := chromedp.Run(inner, chromedp.Evaluate[point](fmt.Sprintf(`(() => {
-		const all = [...document.querySelectorAll("#touch button")];
-		const e = all.find((e) => e.textContent === %q);
+		const all = [...document.querySelectorAll("#touch button, main button")];
+		const e = all.find((e) => e.textContent === %[1]q || e.getAttribute("aria-label") === %[1]q);
 		const r = e?.getBoundingClientRect();
 		return {Found: !!e, X: e ? r.x + r.width / 2 : 0, Y: e ? r.y + r.height / 2 : 0, Has: all.map((e) => e.textContent).join(", ")} })()`, text)))
 	if err == nil && !at.Found {

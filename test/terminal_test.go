@@ -128,9 +128,9 @@ func TestWhereADeviceIsNotReadyATryoutOffersToLeadThereAndGoesOn(t *testing.T) {
 	d.touch("ivory-1", "In until sent away")
 	d.waits("ivory-1", "linked", "open") // the screen draws only what has changed, so its text is no sign
 	d.touch("ivory-1", "Settings", "Back room", "Computers may", "debug and install", "So be it")
-	y.says(d, "Open the app in the app list of ivory-1 and type ")
+	y.says(d, "Open the app in the app list of ivory-1, type ")
 	d.touch("ivory-1", "Callout")
-	figures := regexp.MustCompile(`and type ([0-9]{4})\.`)
+	figures := regexp.MustCompile(`type ([0-9]{4}),`)
 	d.eventually("the figures are told", func() bool { return figures.MatchString(y.text()) })
 	d.ok("standin", "type", "ivory-1", figures.FindStringSubmatch(y.text())[1])
 	d.touch("ivory-1", "Let run")

@@ -15,7 +15,6 @@ const Other = "something-else"
 // Parameters of the belief.
 const (
 	otherShare = 0.02 // of the belief, before anything is seen
-	cured      = 0.95 // how often the right remedy opens the gate
 	caseWeight = 12   // cases that a sheet's weights count for, beside learned ones
 	Named      = 0.90 // the probability from which a cause counts as named
 )
@@ -87,7 +86,7 @@ func (b *belief) see(a *sheet.Attributes, k fact.Known) {
 			}
 		}
 		if f, ok := k.Get(sheet.Did(c.ID)); ok && f.Value.IsTrue() {
-			b.p[i] *= 1 - cured // its remedy was done, and the gate is still not open
+			b.p[i] *= 1 - c.Remedy.Cures // its remedy was done, and the gate is still not open
 			b.tried[i] = true
 		}
 	}
@@ -132,11 +131,14 @@ func likelihood(c *sheet.Check, cause *sheet.Cause, answer int) float64 {
 // without returns the belief after the remedy of a cause was tried and did not help.
 func (b belief) without(cause int) belief {
 	out := belief{causes: b.causes, p: slices.Clone(b.p), tried: slices.Clone(b.tried)}
-	out.p[cause] *= 1 - cured
+	out.p[cause] *= 1 - b.cures(cause)
 	out.tried[cause] = true
 	out.norm()
 	return out
 }
+
+// cures is how often the remedy of a cause helps, if it is that cause.
+func (b belief) cures(cause int) float64 { return b.causes[cause].Remedy.Cures }
 
 // excluding returns the belief after a cause was excluded.
 func (b belief) excluding(cause int) belief {

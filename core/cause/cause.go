@@ -135,16 +135,20 @@ func (q *Question) unfit() (text, remedy string) {
 }
 
 // Certain returns the cause of the first gate that counts as named, unless its remedy was
-// tried already; nil if there is none.
-func Certain(q Question) *sheet.Cause {
+// tried already; nil if there is none. It also reports whether facts prove it, so that the
+// bench sees by itself when it is gone.
+func Certain(q Question) (c *sheet.Cause, proved bool) {
 	if q.Readiness.First == "" || q.Readiness.Unfit {
-		return nil
+		return nil, false
 	}
-	b, _ := q.believe(q.View.At(q.Now), &Explanation{Gate: q.Readiness.First})
-	if i, ok := b.named(); ok {
-		return b.causes[i]
+	k := q.View.At(q.Now)
+	b, _ := q.believe(k, &Explanation{Gate: q.Readiness.First})
+	i, ok := b.named()
+	if !ok {
+		return nil, false
 	}
-	return nil
+	c = b.causes[i]
+	return c, c.Proved != nil && c.Proved.Eval(&q.Subject.Attributes, k) == sheet.True
 }
 
 // Next returns the one thing to do next; nil if nothing is shut. Since it looks ahead, it is

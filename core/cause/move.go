@@ -32,7 +32,7 @@ func worth(b belief) float64 {
 func (m move) gain(b belief) float64 {
 	before := worth(b)
 	if m.check == nil {
-		helps := cured * b.p[m.remedy]
+		helps := b.cures(m.remedy) * b.p[m.remedy]
 		return before - (1-helps)*worth(b.without(m.remedy))
 	}
 	var after float64
@@ -129,7 +129,7 @@ func (m move) then(b belief, checks []*sheet.Check, reach, bound float64) float6
 
 func (m move) ahead(b belief, checks []*sheet.Check, reach, bound float64, left int) float64 {
 	if m.check == nil {
-		fails := 1 - cured*b.p[m.remedy]
+		fails := 1 - b.cures(m.remedy)*b.p[m.remedy]
 		return fails * remaining(b.without(m.remedy), checks, reach*fails, left-1)
 	}
 	rest := make([]*sheet.Check, 0, len(checks))

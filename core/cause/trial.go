@@ -105,7 +105,7 @@ func (t *Trial) Seconds(w Way, c Case) float64 {
 		}
 		seconds += m.seconds(b)
 		if m.check == nil {
-			if m.remedy == actual && c.chance(remedied(m.remedy)) < cured {
+			if m.remedy == actual && c.chance(remedied(m.remedy)) < b.cures(m.remedy) {
 				return seconds
 			}
 			b = b.without(m.remedy)
@@ -220,7 +220,7 @@ func (t *Trial) best(b belief, left []*sheet.Check, done []string) value {
 // than bound.
 func (t *Trial) after(m move, b belief, left []*sheet.Check, done []string, bound float64) float64 {
 	if m.check == nil {
-		fails := 1 - cured*b.p[m.remedy]
+		fails := 1 - b.cures(m.remedy)*b.p[m.remedy]
 		return fails * t.best(b.without(m.remedy), left, append(slices.Clone(done), remedied(m.remedy))).seconds
 	}
 	rest := slices.DeleteFunc(slices.Clone(left), func(c *sheet.Check) bool { return c == m.check })

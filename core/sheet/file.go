@@ -93,7 +93,7 @@ type likelyFile struct {
 
 type remedyFile struct {
 	Who, Text, Step, Sight text
-	Seconds                float64
+	Seconds, Cures         float64
 }
 
 type checkFile struct {
@@ -283,9 +283,12 @@ func (r *reader) cause(n ast.Node, c *causeFile) {
 		}),
 		"remedy": func(n ast.Node) {
 			r.mapping(n, "a remedy", fields{"who": r.text(&c.Remedy.Who), "seconds": r.number(&c.Remedy.Seconds, 1, 36000),
-				"text": r.text(&c.Remedy.Text), "step": r.text(&c.Remedy.Step), "sight": r.text(&c.Remedy.Sight)})
+				"text": r.text(&c.Remedy.Text), "step": r.text(&c.Remedy.Step), "sight": r.text(&c.Remedy.Sight), "cures": r.number(&c.Remedy.Cures, 0.01, 0.999)})
 		},
 	})
+	if c.Remedy.Cures == 0 || math.IsNaN(c.Remedy.Cures) {
+		c.Remedy.Cures = 0.95
+	}
 	if math.IsNaN(c.Weight) {
 		c.Weight = 1
 	}

@@ -124,7 +124,7 @@ func (b *builder) cause(c causeFile) *Cause {
 	}
 	b.part("cause", c.ID.S, c.Text.S, c.ID)
 	out := &Cause{ID: c.ID.S, Weight: c.Weight, Text: b.text(c.Text), Proved: b.condition(c.Proved), Excluded: b.condition(c.Excluded),
-		Remedy: Remedy{Who: b.who(c.Remedy.Who, c.ID), Seconds: c.Remedy.Seconds, Text: b.text(c.Remedy.Text), Step: c.Remedy.Step.S, Sight: b.text(c.Remedy.Sight)}}
+		Remedy: Remedy{Who: b.who(c.Remedy.Who, c.ID), Seconds: c.Remedy.Seconds, Text: b.text(c.Remedy.Text), Step: c.Remedy.Step.S, Sight: b.text(c.Remedy.Sight), Cures: c.Remedy.Cures}}
 	for _, g := range c.Gates {
 		if !slices.Contains(Order, g.S) && !OfHost(g.S) {
 			b.hinted(g, append(slices.Clone(Order), HostOrder...), "cause %s: there is no gate %q", c.ID.S, g.S)

@@ -266,6 +266,7 @@ type Remedy struct {
 	Text    string
 	Step    string // the step that leads through it; may be ""
 	Sight   string // what should be seen after
+	Cures   float64 // how often it helps, if it is that cause; above 0, below 1
 }
 
 // Check tells causes apart.

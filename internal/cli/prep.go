@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -360,6 +361,11 @@ func (g *guide) ask(ctx context.Context, s client.Step) error {
 	if g.unattended {
 		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
 	}
+	if j, ok := g.asks(ctx); ok {
+		fmt.Fprintf(g.text, "      %s asks already. Answer on its screen.\n", g.handle)
+		_, err := g.follow(ctx, g.bench, j)
+		return err
+	}
 	for {
 		j, err := decided(ctx, g.bench, g.plan, func(ctx context.Context) (client.Job, error) { return g.bench.Ask(ctx, g.handle) })
 		if err != nil {
@@ -374,6 +380,21 @@ func (g *guide) ask(ctx context.Context, s client.Step) error {
 			return err
 		}
 	}
+}
+
+// asks finds the job by which somebody else has the device ask: the answer to it is this one's too.
+func (g *guide) asks(ctx context.Context) (client.Job, bool) {
+	jobs, err := g.bench.Jobs(ctx)
+	if err != nil {
+		return client.Job{}, false
+	}
+	i := slices.IndexFunc(jobs, func(j client.Job) bool {
+		return j.Device == g.handle && j.Kind == "admission.ask" && j.Ended == nil
+	})
+	if i < 0 {
+		return client.Job{}, false
+	}
+	return jobs[i], true
 }
 
 // try tries the app.

@@ -118,7 +118,7 @@ const remedies = "remedy-"
 // remedy makes the remedy of a cause that is certain the next step, so that what is asked for
 // is what helps.
 func (s *Standing) remedy() {
-	c := cause.Certain(s.Question)
+	c, proved := cause.Certain(s.Question)
 	if c == nil {
 		return
 	}
@@ -131,7 +131,7 @@ func (s *Standing) remedy() {
 			return
 		}
 	}
-	step := &sheet.Step{ID: remedies + c.ID, Gate: r.First, Who: c.Remedy.Who, Title: strings.TrimSuffix(c.Remedy.Text, "."), Text: strings.TrimSuffix(c.Remedy.Text, "."),
+	step := &sheet.Step{Sure: proved, ID: remedies + c.ID, Gate: r.First, Who: c.Remedy.Who, Title: strings.TrimSuffix(c.Remedy.Text, "."), Text: strings.TrimSuffix(c.Remedy.Text, "."),
 		Sight: c.Remedy.Sight, Minutes: int(math.Ceil(c.Remedy.Seconds / 60))}
 	r.Next = &ready.Step{Step: step}
 }
@@ -171,6 +171,10 @@ func (o *Outlook) words(s Standing) map[string]string {
 	w["number"] = "the number that is shown here"
 	if f, ok := s.View.Get(fact.AdmitNumber, s.Now); ok {
 		w["number"] = f.Value.String()
+	}
+	w["battery"] = "fewer than 10"
+	if f, ok := s.View.Get(fact.Battery, s.Now); ok {
+		w["battery"] = f.Value.String()
 	}
 	w["figures"] = figures(s)
 	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {

@@ -189,6 +189,9 @@ func state(s *Standing) string {
 	for _, st := range r.Steps {
 		fmt.Fprint(&b, "/", st.ID, st.Done, st.Told, st.Denied != nil)
 	}
+	if n := r.Next; n != nil {
+		fmt.Fprint(&b, "/", n.ID, s.Fill(n.Text), s.Fill(n.Note), s.Fill(n.Sight))
+	}
 	for _, w := range s.Ways {
 		fmt.Fprint(&b, "/", w.Kind, w.Place, w.Linked)
 	}

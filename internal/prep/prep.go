@@ -38,7 +38,7 @@ func (p *Prep) Kinds() []job.Kind {
 // outcomes are the errors for questions that were not answered with yes.
 var outcomes = map[device.AdmitState]problem.Problem{
 	device.AdmitRefused: {Kind: problem.Person, Gate: "admitted", Text: "Somebody answered No on %s.",
-		Remedy: "Ask again, and choose This visit or Until withdrawn."},
+		Remedy: "Ask again, and let this computer in on its screen."},
 	device.AdmitExpired: {Kind: problem.Person, Gate: "admitted", Text: "Nobody answered on %s in time.",
 		Remedy: "Take it in your hand, then ask again."},
 	device.AdmitBusy: {Kind: problem.Person, Gate: "admitted", Text: "%s is asking about another computer just now.",

@@ -70,7 +70,7 @@ func TestATryoutWaitsUntilTheOwnerHasAcceptedTheDeveloper(t *testing.T) {
 		now, _ := d.Jobs.Job(j.ID)
 		for _, p := range now.Phases {
 			if p.Name == "start" && p.Asks != "" && d.figures() != "" {
-				return p.Asks == "Open the app in the app list of ivory-1 and type "+d.figures()+". Then it is started again."
+				return p.Asks == "Open the app in the app list of ivory-1, type "+d.figures()+", and choose Let run. Then it is started again."
 			}
 		}
 		return false

@@ -118,7 +118,7 @@ func (b *Body) charge() int {
 	drain := durationOr(b.cfg.Spec.Battery.Drain, 10*time.Minute)
 	passed := b.cfg.Clock.Now().Sub(b.st.LevelAt)
 	if b.power {
-		return min(b.st.Level+int(4*passed/drain), 100)
+		return min(b.st.Level+int(passed/durationOr(b.cfg.Spec.Battery.Charge, drain/4)), 100)
 	}
 	return max(b.st.Level-int(passed/drain), 1)
 }

@@ -66,8 +66,9 @@ type LockSpec struct {
 
 // BatterySpec is its battery.
 type BatterySpec struct {
-	Level int    `yaml:"level"` // as it comes, in per cent
-	Drain string `yaml:"drain"` // time for one per cent off power; four times as quickly back on it
+	Level  int    `yaml:"level"`  // as it comes, in per cent
+	Drain  string `yaml:"drain"`  // time for one per cent off power
+	Charge string `yaml:"charge"` // and for one on power; a quarter of drain
 }
 
 // FactSpec says how a setting is reported as a fact.
@@ -245,7 +246,7 @@ func LoadSpecs(root fs.FS) (map[string]*Spec, error) {
 // check finds mistakes in a spec from which no body could be built.
 func (s *Spec) check() error {
 	for what, d := range map[string]string{"answer within": s.Answer, "hidden: within": s.Hidden.Within, "lock: idle": s.Lock.Idle,
-		"lock: wait": s.Lock.Wait, "sleep": s.Sleep, "boot": s.Boot, "battery: drain": s.Battery.Drain} {
+		"lock: wait": s.Lock.Wait, "sleep": s.Sleep, "boot": s.Boot, "battery: drain": s.Battery.Drain, "battery: charge": s.Battery.Charge} {
 		if d == "" && what != "answer within" {
 			continue
 		}

@@ -42,9 +42,10 @@ async function data<T>(answer: Promise<Answer<T>>): Promise<T> {
 export const useBench = () =>
   useQuery({ queryKey: ["bench"], queryFn: () => data(api.GET("/api/v1/bench")), refetchInterval: 60_000 });
 
-export const useDevices = (app: string) =>
+export const useDevices = (app?: string) =>
   useQuery({
     queryKey: ["devices", app],
+    enabled: app !== undefined,
     queryFn: () => data(api.GET("/api/v1/devices", { params: { query: { app } } })),
     placeholderData: (before) => before,
   });
@@ -75,9 +76,10 @@ export const fetchDevices = async (app: string, handles: string[]) =>
     )
   ).items;
 
-export const useRound = (app: string) =>
+export const useRound = (app?: string) =>
   useQuery({
     queryKey: ["round", app],
+    enabled: app !== undefined,
     queryFn: () => data(api.GET("/api/v1/round", { params: { query: { app } } })),
   });
 
@@ -91,16 +93,18 @@ export const useRetirement = (handle: string, on: boolean) =>
 export const useUnrecognised = () =>
   useQuery({ queryKey: ["unrecognised"], queryFn: () => data(api.GET("/api/v1/unrecognised")) });
 
-export const usePrep = (handle: string, app: string) =>
+export const usePrep = (handle: string, app?: string) =>
   useQuery({
     queryKey: ["prep", handle, app],
+    enabled: app !== undefined,
     queryFn: () => data(api.GET("/api/v1/devices/{handle}/prep", { params: { path: { handle }, query: { app } } })),
     placeholderData: (before) => before,
   });
 
-export const useWhy = (handle: string, app: string) =>
+export const useWhy = (handle: string, app?: string) =>
   useQuery({
     queryKey: ["why", handle, app],
+    enabled: app !== undefined,
     queryFn: () => data(api.GET("/api/v1/devices/{handle}/why", { params: { path: { handle }, query: { app } } })),
     placeholderData: (before) => before,
   });

@@ -15,12 +15,15 @@ function subscribe(tell: () => void) {
   return () => listeners.delete(tell);
 }
 
-/** useChosenApp is the app that was chosen; if nothing was and the bench knows only one, it is that one. "" is none. */
-export function useChosenApp(): string {
-  const known = useProjects().data;
+/**
+ * useChosenApp is the app that was chosen; if nothing was and the bench knows only one, it is that one. "" is none,
+ * undefined is not known yet: until then nothing is asked about a device, or steps for another app would flash up.
+ */
+export function useChosenApp(): string | undefined {
+  const projects = useProjects();
   const chosen = useSyncExternalStore(subscribe, () => sessionStorage.getItem(key));
-  if (!known) return chosen ?? "";
-  const projects = known.items;
-  if (chosen === null && projects.length === 1 && projects[0]) return projects[0].app;
-  return projects.some((p) => p.app === chosen) ? chosen! : "";
+  if (projects.isPending) return undefined;
+  const known = projects.data?.items ?? [];
+  if (chosen === null && known.length === 1 && known[0]) return known[0].app;
+  return known.some((p) => p.app === chosen) ? chosen! : "";
 }

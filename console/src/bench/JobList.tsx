@@ -33,7 +33,7 @@ export function JobList({ jobs }: { jobs: Job[] }) {
               {j.error && j.state !== "done" && <span className="block text-secondary">{firstLine(j.error.text)}</span>}
             </span>
             {j.device && (
-              <Link to={`/devices/${j.device}`} className="text-primary hover:underline">
+              <Link to={`/devices/${j.device}`} className="press-link">
                 {j.device}
               </Link>
             )}

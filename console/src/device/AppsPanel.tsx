@@ -25,7 +25,7 @@ export function AppsPanel({ device, apps }: { device: Device; apps: Prep["apps"]
             {a.running && (
               <button
                 type="button"
-                className="font-medium text-primary hover:underline"
+                className="press-link"
                 disabled={onApp.isPending}
                 onClick={() => onApp.mutate({ app: a.id, remove: false })}
               >
@@ -34,7 +34,7 @@ export function AppsPanel({ device, apps }: { device: Device; apps: Prep["apps"]
             )}
             <button
               type="button"
-              className="font-medium text-primary hover:underline"
+              className="press-link"
               disabled={onApp.isPending}
               onClick={() => onApp.mutate({ app: a.id, remove: true })}
             >

@@ -70,7 +70,6 @@ function Step({ prep }: { prep: Prep }) {
         <h2 className="mt-2 text-step font-normal tracking-[-0.02em]">
           <b className="font-semibold">{device.handle}</b> is ready
         </h2>
-        <p className="mt-3 max-w-prose text-secondary">Run an app on it, or try it once more and keep the evidence.</p>
         <RunButtons device={device} />
         <JobProgress device={device} />
       </section>
@@ -87,7 +86,11 @@ function Step({ prep }: { prep: Prep }) {
           <Emphasis text={step.text} />
         </h2>
         {step.missing && (
-          <p role="alert" className="mt-3 max-w-prose rounded-lg bg-(--lamp-tint) px-3 py-2 text-row">
+          <p
+            role="alert"
+            aria-label="What is missing"
+            className="mt-3 max-w-prose rounded-lg bg-(--lamp-tint) px-3 py-2 text-row"
+          >
             <Emphasis text={step.missing} />
           </p>
         )}
@@ -129,14 +132,16 @@ function Step({ prep }: { prep: Prep }) {
 function Where({ step }: { step: StepOf }) {
   if (step.where.length === 0) return null;
   return (
-    <p className="mt-3">
+    <ol aria-label="Where" className="mt-3 flex flex-wrap gap-x-2">
       {step.where.map((w, i) => (
-        <span key={w}>
-          {i > 0 && <span className="mx-2 text-secondary">›</span>}
-          {i === step.where.length - 1 ? <b className="font-semibold">{w}</b> : w}
-        </span>
+        <li
+          key={i}
+          className="after:ml-2 after:text-secondary after:content-['›'] last:font-semibold last:after:content-none"
+        >
+          {w}
+        </li>
       ))}
-    </p>
+    </ol>
   );
 }
 
@@ -152,7 +157,9 @@ function Action({ prep, step }: { prep: Prep; step: StepOf }) {
     case "app.try":
       return <RunButtons device={device} />;
   }
-  return step.tell ? <TellButton handle={device.handle} step={step.id} seen={step.seen} /> : null;
+  if (step.tell) return <TellButton handle={device.handle} step={step.id} seen={step.seen} />;
+  if (step.who === "computer") return null;
+  return <p className="mt-5 text-caption text-secondary">The bench sees by itself when it is done.</p>;
 }
 
 function AskButton({ handle, waiting }: { handle: string; waiting: boolean }) {

@@ -13,11 +13,7 @@ export function DropPanel({ device }: { device: Device }) {
   if (!asked)
     return (
       <section aria-label="Forget it" className="mt-3">
-        <button
-          type="button"
-          className="text-row font-medium text-primary hover:underline"
-          onClick={() => setAsked(true)}
-        >
+        <button type="button" className="press-link text-row" onClick={() => setAsked(true)}>
           Forget {device.handle}…
         </button>
       </section>

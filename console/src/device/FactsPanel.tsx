@@ -8,7 +8,7 @@ export function FactsPanel({ handle }: { handle: string }) {
   const [open, setOpen] = useState(false);
   return (
     <details className="mt-6 border-t border-base-300 pt-4" onToggle={(e) => setOpen(e.currentTarget.open)}>
-      <summary className="cursor-pointer text-section font-semibold">Facts and their history</summary>
+      <summary className="min-h-7 cursor-pointer text-section font-semibold">Facts and their history</summary>
       {open && <StateFact handle={handle} />}
       {open && <Lists handle={handle} />}
     </details>

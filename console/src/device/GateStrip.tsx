@@ -17,7 +17,7 @@ export function GateStrip({ device }: { device: Device }) {
         style={{ gridTemplateColumns: `repeat(${shown.length}, minmax(0, 1fr))` }}
       >
         {shown.map((g, i) => (
-          <li key={g} className="text-center" title={`${g}: ${tellOf(device, g)}. ${meaning(g)}`}>
+          <li key={g} className="relative text-center" title={`${g}: ${tellOf(device, g)}. ${meaning(g)}`}>
             <span
               className={`flex h-[42px] items-center justify-center ${i < stop ? "road" : i === stop ? "road road-half" : ""}`}
             >

@@ -9,10 +9,10 @@ export function HandsBoard({ url, handle }: { url: string; handle: string }) {
     >
       <p className="px-8 text-caption text-secondary">
         In your hand: a stand-in{" "}
-        <a className="ml-2 text-primary underline" href={url} target="_blank" rel="noreferrer">
+        <a className="press-link ml-2" href={url} target="_blank" rel="noreferrer">
           alone
         </a>
-        <button type="button" className="ml-4 text-primary underline lg:hidden" onClick={() => scrollTo("Step")}>
+        <button type="button" className="press-link ml-4 lg:hidden" onClick={() => scrollTo("Step")}>
           back to the step
         </button>
       </p>

@@ -16,11 +16,7 @@ export function RetirePanel({ device }: { device: Device }) {
   if (!asked && !device.retiring && !retired)
     return (
       <section aria-label="Retire it" className="mt-6">
-        <button
-          type="button"
-          className="text-row font-medium text-primary hover:underline"
-          onClick={() => setAsked(true)}
-        >
+        <button type="button" className="press-link text-row" onClick={() => setAsked(true)}>
           Retire {device.handle}…
         </button>
       </section>
@@ -81,11 +77,7 @@ function Items({ handle, plan, on }: { handle: string; plan: Retirement; on: boo
             </span>
           </span>
           {on && !step.done && step.tell && (
-            <button
-              type="button"
-              className="ml-auto font-medium text-primary hover:underline"
-              onClick={() => tell.mutate(step.id)}
-            >
+            <button type="button" className="ml-auto press-link" onClick={() => tell.mutate(step.id)}>
               I have done that
             </button>
           )}

@@ -2,7 +2,7 @@ import { useProjects, useRun } from "../api/queries";
 import type { Device } from "../api/types";
 import { ProblemText } from "../parts/ProblemText";
 
-/** Try or run the apps that the bench can build. */
+/** Try or run the apps that the bench can build; where it has none for the device, what is missing. */
 export function RunButtons({ device }: { device: Device }) {
   const projects = useProjects();
   const run = useRun(device.handle);
@@ -22,7 +22,7 @@ export function RunButtons({ device }: { device: Device }) {
     const names = projects.data?.items.map((p) => p.name || p.app).join(", ");
     return (
       <p className="mt-5 max-w-prose text-secondary">
-        No app here is made for {device.family}: {names}.
+        To run something on it an app is missing that is made for {device.family}. Here is only {names}.
       </p>
     );
   }

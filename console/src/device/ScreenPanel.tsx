@@ -10,12 +10,7 @@ export function ScreenPanel({ handle, linked, lacks }: { handle: string; linked:
       <h2 className="flex items-baseline gap-4 text-section font-semibold">
         Screen
         {linked && !lacks && (
-          <button
-            type="button"
-            className="text-row font-medium text-primary hover:underline"
-            aria-expanded={open}
-            onClick={() => setOpen(!open)}
-          >
+          <button type="button" className="press-link text-row" aria-expanded={open} onClick={() => setOpen(!open)}>
             {open ? "Close it" : "Show it here"}
           </button>
         )}

@@ -14,7 +14,7 @@ export function GateLegend() {
   const gates = useBench().data?.gates ?? [];
   return (
     <details className="mt-6 text-row">
-      <summary className="cursor-pointer font-medium text-primary">What the gates mean</summary>
+      <summary className="min-h-6 cursor-pointer font-medium text-primary">What the gates mean</summary>
       <ul className="mt-3 flex flex-wrap gap-x-6 gap-y-1">
         {states.map(([state, text]) => (
           <li key={state} className="flex items-center gap-2">

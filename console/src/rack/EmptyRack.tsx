@@ -40,7 +40,7 @@ export function EmptyRack() {
           <Command>earlybench rack add --model Kittiwake</Command>
           <p className="mt-2 text-secondary">
             It charges and does not appear?{" "}
-            <Link to="/unseen" className="font-medium text-primary hover:underline">
+            <Link to="/unseen" className="press-link">
               Find out why
             </Link>
           </p>

@@ -6,12 +6,7 @@ export function FindButton({ device }: { device: Device }) {
   const find = useFind(device.handle);
   if (device.gates["linked"] !== "open") return null;
   return (
-    <button
-      type="button"
-      className="text-row font-medium text-primary hover:underline"
-      disabled={find.isPending}
-      onClick={() => find.mutate()}
-    >
+    <button type="button" className="press-link text-row" disabled={find.isPending} onClick={() => find.mutate()}>
       {find.isSuccess ? "Shown on its screen" : "Identify"}
       <span className="sr-only"> {device.handle}</span>
     </button>

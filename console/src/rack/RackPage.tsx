@@ -50,7 +50,7 @@ export function RackPage() {
           expression begins with =, such as <code className="mono">= device.family == "tarn"</code>.
         </p>
       )}
-      {shown.length > 0 && <Matrix devices={shown} withApp={app !== ""} />}
+      {shown.length > 0 && <Matrix devices={shown} withApp={!!app} />}
       {shown.length > 0 && <GateLegend />}
       <Shelf />
     </main>
@@ -92,7 +92,7 @@ function Lead({ devices }: { devices: Device[] }) {
       <b className="font-semibold">{next.handle}</b>{" "}
       {next.next.who === "automatic" ? "goes on by itself" : "waits for you"}:{" "}
       {plain(next.next.title).replace(/^./, (c) => c.toLowerCase())}.{" "}
-      <Link className="text-row font-medium text-primary hover:underline" to={`/devices/${next.handle}`}>
+      <Link className="press-link text-row" to={`/devices/${next.handle}`}>
         Go on<span className="sr-only"> with {next.handle}</span>
       </Link>
     </h1>

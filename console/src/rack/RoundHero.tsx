@@ -57,7 +57,7 @@ export function RoundHero({ group }: { group: RoundGroup }) {
               return (
                 <tr key={d.handle} className="h-[34px]">
                   <th scope="row" className="pr-4 text-left font-semibold">
-                    <Link to={`/devices/${d.handle}`} className="hover:underline">
+                    <Link to={`/devices/${d.handle}`} className="inline-flex min-h-6 items-center hover:underline">
                       {d.handle}
                     </Link>
                   </th>

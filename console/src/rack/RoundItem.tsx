@@ -19,7 +19,7 @@ export function RoundItem({ group }: { group: RoundGroup }) {
             <span className="text-caption text-secondary">{d.first}</span>
             <span className="ml-auto flex items-center gap-3">
               <FindButton device={d} />
-              <Link className="font-medium text-primary hover:underline" to={`/devices/${d.handle}`}>
+              <Link className="press-link" to={`/devices/${d.handle}`}>
                 Go on<span className="sr-only"> with {d.handle}</span>
               </Link>
             </span>

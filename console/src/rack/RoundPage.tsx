@@ -87,7 +87,7 @@ function Ready({ handles }: { handles: string[] }) {
         {handles.map((h, i) => (
           <span key={h}>
             {i > 0 && ", "}
-            <Link className="font-semibold hover:underline" to={`/devices/${h}`}>
+            <Link className="inline-flex min-h-6 items-center font-semibold hover:underline" to={`/devices/${h}`}>
               {plain(h)}
             </Link>
           </span>

@@ -59,11 +59,7 @@ export const Row = memo(function Row({ device: d, gates, row, column: at, templa
       ))}
       <span role="gridcell" className="col-span-2 flex items-center gap-3 pt-1 text-row md:col-span-1 md:pt-0 md:pl-6">
         <Next device={d} />
-        <Link
-          to={to}
-          className="ml-auto shrink-0 md:w-[104px] font-medium text-primary hover:underline"
-          {...here(gates.length + 1)}
-        >
+        <Link to={to} className="ml-auto shrink-0 md:w-[104px] press-link" {...here(gates.length + 1)}>
           {d.next || !isReady(d) ? "Go on" : "Run an app"}
           <span className="sr-only"> with {d.handle}</span>
         </Link>

@@ -43,7 +43,7 @@ export function Shelf() {
         ))}
         <li className="flex flex-wrap items-center gap-x-4 gap-y-1 py-1 text-row">
           <span className="text-secondary">Plugged something in, and it is not here?</span>
-          <Link to="/unseen" className="font-medium text-primary hover:underline">
+          <Link to="/unseen" className="press-link">
             Find out why it does not show up
           </Link>
         </li>

@@ -13,7 +13,7 @@ export function TryAll({ handles }: { handles: string[] }) {
   const [id, setID] = useState("");
   const job = useJob(id).data;
   const rows = job?.result?.devices ?? [];
-  if (app === "" || handles.length === 0) return null;
+  if (!app || handles.length === 0) return null;
   return (
     <div className="pt-3">
       <button
@@ -36,7 +36,7 @@ export function TryAll({ handles }: { handles: string[] }) {
                   {r.state === "done" ? <Check size={14} aria-label="passed" /> : <X size={14} aria-label="failed" />}
                 </td>
                 <th scope="row" className="pr-4 text-left font-semibold">
-                  <Link to={`/devices/${r.device}`} className="hover:underline">
+                  <Link to={`/devices/${r.device}`} className="inline-flex min-h-6 items-center hover:underline">
                     {r.device}
                   </Link>
                 </th>
