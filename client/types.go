@@ -63,6 +63,7 @@ type Device struct {
 	ShownKey string              `json:"shown_key" doc:"fingerprint of the device key that it shows instead of the pinned one; empty if it shows none other"`
 	Unfit    bool                `json:"unfit" doc:"the app is not made for its family, so that no step helps"`
 	Endings  []Ending            `json:"endings" nullable:"false" doc:"open gates that will shut by themselves, the soonest first"`
+	Asking   int64               `json:"asking_seconds" doc:"for how long the question on its screen still waits; 0 where there is none, or nobody knows"`
 	Retiring bool                `json:"retiring" doc:"it is being retired"`
 	Revision int64               `json:"revision" doc:"changes whenever what a person decides by does; actions may carry it in If-Match"`
 }

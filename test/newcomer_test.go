@@ -82,7 +82,7 @@ func (n *newcomer) leads() string {
 	n.done = map[string]int{}
 	n.b.goes(n.d.at.Service + "/devices/" + n.handle)
 	n.b.sees(n.handle)
-	last, still := "", 0
+	last, still, begun := "", 0, time.Now()
 	for range 400 {
 		p := get(n.b, "read the page", chromedp.Poll[pageRead](readPage, chromedp.WithPollingTimeout(patience)))
 		g, err := n.glass()
@@ -114,7 +114,7 @@ func (n *newcomer) leads() string {
 			time.Sleep(150 * time.Millisecond)
 			continue
 		}
-		n.story = append(n.story, fmt.Sprintf("%s: %s", p.Heading, what))
+		n.story = append(n.story, fmt.Sprintf("%3.0f s  %s: %s", time.Since(begun).Seconds(), p.Heading, what))
 		if os.Getenv("DEVICE") != "" {
 			fmt.Println(n.story[len(n.story)-1])
 		}
@@ -426,7 +426,7 @@ func newcomers(t *testing.T, width, height int, change func(*newcomer), devices 
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("kestle-1")
 	if only := os.Getenv("DEVICE"); only != "" {
-		devices = []string{only}
+		devices = strings.Fields(only)
 	} else if os.Getenv("SOAK") != "" {
 		devices = slices.Sorted(maps.Keys(ends))
 	}

@@ -3,6 +3,7 @@ package test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
@@ -42,4 +43,23 @@ func TestManyWindowsOfOneBrowserAllStayCurrent(t *testing.T) {
 	for _, w := range windows {
 		says(w, "Plug heron-1 in")
 	}
+}
+
+// The page of a device that was left stays with the browser for the way back, and would
+// hold a connection.
+func TestManyDevicesAreTakenInHandOneAfterTheOther(t *testing.T) {
+	d := startDemoIn(t, t.TempDir())
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("kestle-1")
+	begun := time.Now()
+	for _, handle := range []string{"heron-1", "heron-2", "ivory-1", "ivory-2", "ivory-3", "kestle-1", "kestle-2", "whimbrel-1", "dunlin-1"} {
+		b.goes(d.at.Service + "/devices/" + handle)
+		n := newcomer{d: d, b: b, handle: handle}
+		d.eventually(handle+"'s screen is shown", func() bool {
+			g, err := n.glass()
+			return err == nil && len(g.Things) > 1 && !strings.HasPrefix(g.Says, "The screen of")
+		})
+	}
+	require.Less(t, time.Since(begun), 20*time.Second)
 }

@@ -89,6 +89,9 @@ type Admittance struct {
 	// Locked says that the device is locked, so that a question shows only once it
 	// is unlocked.
 	Locked bool `json:"locked,omitempty"`
+	// Waits is for how many seconds from now the question waits, with the state asking; 0
+	// where the device does not tell.
+	Waits int `json:"waits,omitempty"`
 }
 
 // WantsNumber says that the owner picks, among others on the device, the number that

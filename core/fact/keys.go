@@ -21,6 +21,7 @@ const (
 	AdmitState    Key = "admit.state"
 	AdmitEnds     Key = "admit.ends"
 	AdmitNumber   Key = "admit.number"
+	AdmitLapses   Key = "admit.lapses"
 	LinkUp        Key = "link.up"
 	LinkKey       Key = "link.key"
 	LinkTrouble   Key = "link.trouble"
@@ -105,6 +106,7 @@ func overTheLink() []Spec {
 	return []Spec{
 		{Key: AdmitState, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "this bench's key on the device"},
 		{Key: AdmitEnds, Type: Moment, Sources: []Source{Device}, Ends: EndsUnplug, Text: "admission ends"},
+		{Key: AdmitLapses, Type: Moment, Sources: []Source{Device}, Ends: EndsUnplug, Text: "its question goes away"},
 		{Key: AdmitNumber, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "number that this bench shows for its question"},
 		link(LinkUp, Bool, "an encrypted link with the device's own key stands", Device),
 		{Key: LinkKey, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "device key"},

@@ -264,8 +264,8 @@ type Remedy struct {
 	Who     Who
 	Seconds float64
 	Text    string
-	Step    string // the step that leads through it; may be ""
-	Sight   string // what should be seen after
+	Step    string  // the step that leads through it; may be ""
+	Sight   string  // what should be seen after
 	Cures   float64 // how often it helps, if it is that cause; above 0, below 1
 }
 

@@ -116,11 +116,18 @@ func (r *reach) observeAdmission(a device.Admittance, seen ...fact.Fact) {
 	r.Observe(seen...)
 }
 
+// longestQuestion is for how long a device is believed to ask; what it says beyond that is a mistake.
+const longestQuestion = time.Hour
+
 // admissionFacts are the facts that follow from an admission beside its state.
 func (k *Keeper) admissionFacts(a device.Admittance) []fact.Fact {
 	var out []fact.Fact
 	if !a.Until.IsZero() {
 		out = append(out, k.Seen(fact.AdmitEnds, fact.Of(a.Until), fact.Device))
+	}
+	if a.State == device.AdmitAsking && a.Waits > 0 {
+		waits := min(time.Duration(min(a.Waits, 1e6))*time.Second, longestQuestion)
+		out = append(out, k.Seen(fact.AdmitLapses, fact.Of(k.cfg.Clock.Now().Add(waits)), fact.Device))
 	}
 	if a.Number != "" {
 		out = append(out, k.Seen(fact.AdmitNumber, fact.Of(a.Number), fact.Device))

@@ -9,6 +9,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	eb "earlybench.invalid/earlybench/core/problem"
@@ -47,6 +48,7 @@ func deviceOf(st outlook.Standing) client.Device {
 			d.Waits[g.Name] = g.Waits
 		}
 	}
+	d.Asking = askingSeconds(st)
 	for _, g := range st.Readiness.Host {
 		d.Computer[g.Name] = string(g.State)
 	}
@@ -75,6 +77,16 @@ func deviceOf(st outlook.Standing) client.Device {
 		d.Says = d.Handle + " is retired."
 	}
 	return d
+}
+
+// askingSeconds is for how long the question on the device's screen still waits.
+func askingSeconds(st outlook.Standing) int64 {
+	state, _ := st.View.Get(fact.AdmitState, st.Now)
+	lapses, known := st.View.Get(fact.AdmitLapses, st.Now)
+	if !known || state.Value.Text() != string(device.AdmitAsking) {
+		return 0
+	}
+	return max(0, int64(lapses.Value.Time().Sub(st.Now).Seconds()))
 }
 
 func stepOf(s ready.Step, st outlook.Standing) client.Step {

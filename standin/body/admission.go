@@ -119,15 +119,20 @@ func (b *Body) Ask(ctx context.Context, v device.Visitor, report func(device.Adm
 	locked := b.seemsLocked()
 	b.redraw()
 	b.mu.Unlock()
-	report(device.Admittance{State: device.AdmitAsking, Wants: b.cfg.Spec.Admit.wants(), Locked: locked})
+	report(device.Admittance{State: device.AdmitAsking, Wants: b.cfg.Spec.Admit.wants(), Locked: locked, Waits: int(b.answerWithin().Seconds())})
 	report(b.await(ctx, q))
 }
 
-func (b *Body) await(ctx context.Context, q *question) device.Admittance {
-	within := b.cfg.Answer
-	if within == 0 {
-		within, _ = time.ParseDuration(b.cfg.Spec.Answer)
+// answerWithin is how long a question waits.
+func (b *Body) answerWithin() time.Duration {
+	if b.cfg.Answer != 0 {
+		return b.cfg.Answer
 	}
+	return durationOr(b.cfg.Spec.Answer, 0)
+}
+
+func (b *Body) await(ctx context.Context, q *question) device.Admittance {
+	within := b.answerWithin()
 	ctx, cancel := context.WithCancel(ctx)
 	late := make(chan struct{})
 	var alarm sync.WaitGroup

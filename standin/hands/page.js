@@ -78,4 +78,13 @@ for (const b of document.querySelectorAll("[data-slide]")) {
 }
 cable.addEventListener("click", () => post(`cable?in=${plugged ? "no" : "yes"}`));
 
-new EventSource(`/held/${name}/events`).onmessage = (e) => show(JSON.parse(e.data));
+// A page that was left may be kept by the browser for the way back; its stream would go
+// on holding one of the six connections that a browser has to one address.
+let events;
+function follow() {
+  events = new EventSource(`/held/${name}/events`);
+  events.onmessage = (e) => show(JSON.parse(e.data));
+}
+addEventListener("pagehide", () => events.close());
+addEventListener("pageshow", (e) => e.persisted && follow());
+follow();

@@ -261,6 +261,11 @@ export const useTell = (handle: string) =>
       ),
   });
 
+export const useAddDevice = () =>
+  useMutation({
+    mutationFn: (model: string) => data(api.POST("/api/v1/devices", { body: { model, handle: "" } })),
+  });
+
 export const useAnswer = (handle: string) =>
   useMutation({
     mutationFn: (body: { check: string; answer: string }) =>

@@ -1,3 +1,4 @@
+import { CommandLine } from "../parts/CommandLine";
 import { useEffect, useRef, useState } from "react";
 import { Problem, queryClient, useSignIn } from "../api/queries";
 import { Mark } from "./Mark";
@@ -35,7 +36,7 @@ export function SignIn() {
       <p className="mt-4 text-secondary">
         On the computer of the bench, ask for an address that signs you in once, and open it here:
       </p>
-      <p className="mono mt-3 rounded-lg bg-base-200 px-4 py-3">bin/earlybench console</p>
+      <CommandLine>bin/earlybench console</CommandLine>
       <form
         className="mt-6 flex gap-3"
         onSubmit={(e) => {

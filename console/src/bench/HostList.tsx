@@ -1,3 +1,4 @@
+import { CommandLine } from "../parts/CommandLine";
 import { useHosts } from "../api/queries";
 import { ProblemText } from "../parts/ProblemText";
 
@@ -10,7 +11,7 @@ export function HostList() {
       <ProblemText error={hosts.error} />
       {hosts.data?.items.length === 0 && (
         <p className="mt-1 text-secondary">
-          None is watched yet: <span className="mono">earlybench host add NAME --usbip ADDR --control ADDR</span>
+          None is watched yet: <CommandLine>earlybench host add NAME --usbip HOST:PORT --control HOST:PORT</CommandLine>
         </p>
       )}
       <ul className="mt-1">

@@ -1,3 +1,4 @@
+import { CommandLine } from "../parts/CommandLine";
 import { useEndSession, useSessions, useSignOut } from "../api/queries";
 import { ProblemText } from "../parts/ProblemText";
 import { browserName } from "../parts/browserName";
@@ -33,8 +34,8 @@ export function SessionList() {
         ))}
       </ul>
       <p className="mt-1 text-caption text-secondary">
-        Another browser: <span className="mono">earlybench console</span>. Keys for programs:{" "}
-        <span className="mono">earlybench access</span>.
+        Another browser: <CommandLine>earlybench console</CommandLine> Keys for programs:{" "}
+        <CommandLine>earlybench access</CommandLine>
       </p>
     </section>
   );

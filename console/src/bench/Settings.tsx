@@ -1,3 +1,4 @@
+import { CommandLine } from "../parts/CommandLine";
 import { useBench } from "../api/queries";
 
 /** What the bench is called, and by which keys it is known. */
@@ -13,7 +14,7 @@ export function Settings() {
         <Line name="Development key, by which it signs apps" value={bench.developer} />
       </dl>
       <p className="mt-1 text-caption text-secondary">
-        Another name: <span className="mono">earlybench serve --name NAME</span>
+        Another name: <CommandLine>earlybench serve --name NAME</CommandLine>
       </p>
     </section>
   );

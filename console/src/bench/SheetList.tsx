@@ -1,3 +1,4 @@
+import { CommandLine } from "../parts/CommandLine";
 import { useSheets } from "../api/queries";
 import { ProblemText } from "../parts/ProblemText";
 import { headerText } from "../parts/time";
@@ -35,7 +36,7 @@ export function SheetList() {
         ))}
       </ul>
       <p className="mt-1 text-caption text-secondary">
-        Add or change one: <span className="mono">earlybench sheet</span>
+        Add or change one: <CommandLine>earlybench sheet</CommandLine>
       </p>
     </section>
   );

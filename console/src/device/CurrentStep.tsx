@@ -1,6 +1,7 @@
 import { useAsk, useTell } from "../api/queries";
-import type { Prep, Step as StepOf } from "../api/types";
+import type { Device, Prep, Step as StepOf } from "../api/types";
 import { choose } from "../app/chosenApp";
+import { Countdown } from "../parts/Countdown";
 import { Emphasis } from "../parts/Emphasis";
 import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
@@ -153,7 +154,7 @@ function Action({ prep, step }: { prep: Prep; step: StepOf }) {
     case "driver.install":
       return <DriverOffer prep={prep} />;
     case "admission.ask":
-      return <AskButton handle={device.handle} waiting={device.gates["admitted"] === "waiting"} />;
+      return <AskButton device={device} />;
     case "app.try":
       return <RunButtons device={device} />;
   }
@@ -162,9 +163,21 @@ function Action({ prep, step }: { prep: Prep; step: StepOf }) {
   return <p className="mt-5 text-caption text-secondary">The bench sees by itself when it is done.</p>;
 }
 
-function AskButton({ handle, waiting }: { handle: string; waiting: boolean }) {
+function AskButton({ device: { handle, gates, asking_seconds } }: { device: Device }) {
   const ask = useAsk(handle);
-  if (waiting) return <p className="mt-5 font-semibold">It is asking now. Answer on its screen.</p>;
+  if (gates["admitted"] === "waiting")
+    return (
+      <p className="mt-5 font-semibold">
+        It is asking now. Answer on its screen
+        {asking_seconds > 0 && (
+          <>
+            {" "}
+            within <Countdown seconds={asking_seconds} />
+          </>
+        )}
+        .
+      </p>
+    );
   return (
     <div className="mt-5">
       <button type="button" className="press press-main" disabled={ask.isPending} onClick={() => ask.mutate()}>

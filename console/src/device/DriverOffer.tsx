@@ -1,3 +1,4 @@
+import { CommandLine } from "../parts/CommandLine";
 import { useInstallDriver } from "../api/queries";
 import type { Prep } from "../api/types";
 import { ProblemText } from "../parts/ProblemText";
@@ -10,7 +11,7 @@ export function DriverOffer({ prep: { device, offer } }: { prep: Prep }) {
     return (
       <p className="mt-5 max-w-prose">
         No driver set here fits it. Add one on the computer of the bench:
-        <span className="mono mt-2 block rounded-lg bg-base-200 px-4 py-3">earlybench driver add FILE</span>
+        <CommandLine>earlybench driver add FILE</CommandLine>
       </p>
     );
   }

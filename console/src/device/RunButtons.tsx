@@ -1,3 +1,4 @@
+import { CommandLine } from "../parts/CommandLine";
 import { useProjects, useRun } from "../api/queries";
 import type { Device } from "../api/types";
 import { ProblemText } from "../parts/ProblemText";
@@ -10,10 +11,9 @@ export function RunButtons({ device }: { device: Device }) {
   if (projects.data?.items.length === 0) {
     return (
       <p className="mt-5 max-w-prose text-secondary">
-        The bench knows no app to build yet. Name one's directory on its computer:
-        <span className="mono mt-2 block rounded-lg bg-base-200 px-4 py-3 text-base-content">
-          earlybench project add DIR
-        </span>
+        The bench knows no app to build yet. Building runs what the app’s directory says, so only the owner names it, on
+        the computer of the bench:
+        <CommandLine>earlybench project add DIR</CommandLine>
       </p>
     );
   }

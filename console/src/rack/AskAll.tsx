@@ -1,26 +1,35 @@
 import { useAskAll } from "../api/queries";
 import type { RoundGroup } from "../api/types";
+import { Countdown } from "../parts/Countdown";
 import { ProblemText } from "../parts/ProblemText";
 
 /** Has all devices of a group ask their owners; each is ticked off as its answer is seen. */
 export function AskAll({ group }: { group: RoundGroup }) {
   const ask = useAskAll();
-  const waiting = group.devices.filter((d) => d.gates["admitted"] === "waiting").length;
+  const waiting = group.devices.filter((d) => d.gates["admitted"] === "waiting");
   if (group.devices.length < 2 || group.devices[0]?.next?.action !== "admission.ask") return null;
   return (
     <div className="pt-2">
       <button
         type="button"
         className="press press-small h-7"
-        disabled={ask.isPending || waiting === group.devices.length}
+        disabled={ask.isPending || waiting.length === group.devices.length}
         onClick={() => ask.mutate(group.devices.map((d) => d.handle))}
       >
         Show the request on all {group.devices.length}
       </button>
-      {waiting > 0 && (
-        <p className="mt-1 text-caption text-secondary">
-          {waiting} of them {waiting === 1 ? "is" : "are"} asking now. What was answered leaves this list.
-        </p>
+      {waiting.length > 0 && (
+        <div className="mt-1 text-caption text-secondary">
+          <p>These ask now, for as long as it says. What was answered leaves this list.</p>
+          <ul>
+            {waiting.map((d) => (
+              <li key={d.handle}>
+                <b className="font-semibold">{d.handle}</b>{" "}
+                {d.asking_seconds > 0 ? <Countdown seconds={d.asking_seconds} /> : "asks"}
+              </li>
+            ))}
+          </ul>
+        </div>
       )}
       <ProblemText error={ask.error} />
     </div>

@@ -1,6 +1,8 @@
 import { Link } from "react-router";
 import { useHosts } from "../api/queries";
+import { CommandLine } from "../parts/CommandLine";
 import { ProblemText } from "../parts/ProblemText";
+import { AddDevice } from "./AddDevice";
 
 /** What leads to a first device: what this bench sees, what to plug in, how to try all of it without one. */
 export function EmptyRack() {
@@ -18,7 +20,7 @@ export function EmptyRack() {
               <p className="mt-1 text-secondary">
                 It watches no computer yet. Devices are connected to hosts by USB. Add a host by its two addresses:
               </p>
-              <Command>earlybench host add NAME --usbip HOST:PORT --control HOST:PORT</Command>
+              <CommandLine>earlybench host add NAME --usbip HOST:PORT --control HOST:PORT</CommandLine>
             </>
           )}
           <ul>
@@ -37,7 +39,9 @@ export function EmptyRack() {
             once. It appears here by itself, with its first step. A watch has no data port: put it on the rack by its
             model.
           </p>
-          <Command>earlybench rack add --model Kittiwake</Command>
+          <div className="mt-2">
+            <AddDevice />
+          </div>
           <p className="mt-2 text-secondary">
             It charges and does not appear?{" "}
             <Link to="/unseen" className="press-link">
@@ -51,13 +55,9 @@ export function EmptyRack() {
             The demo is a bench of its own, with stand-in devices to touch, plug and break. It takes other ports than
             this one:
           </p>
-          <Command>earlybench demo --state ~/early-bench-demo --port 7520</Command>
+          <CommandLine>earlybench demo --state ~/early-bench-demo --port 7520</CommandLine>
         </li>
       </ol>
     </section>
   );
 }
-
-const Command = ({ children }: { children: string }) => (
-  <p className="mono mt-2 rounded-lg bg-base-200 px-4 py-3 break-words text-base-content">{children}</p>
-);

@@ -101,13 +101,15 @@ test("the request is shown on all of a group at once", async () => {
   const asking = group("hands", "Say yes to this computer", "ivory-1", "ivory-3");
   for (const d of asking.devices) d.next = step({ action: "admission.ask" });
   asking.devices[0]!.gates = { admitted: "waiting" };
+  asking.devices[0]!.asking_seconds = 105;
   round = { groups: [asking], ready: [] };
   show();
   fireEvent.click(await screen.findByRole("button", { name: "Show the request on all 2" }));
   await vi.waitFor(() =>
     expect(posted).toEqual(["/api/v1/devices/ivory-1/admission", "/api/v1/devices/ivory-3/admission"]),
   );
-  expect(screen.getByText(/1 of them is asking now/)).toBeTruthy();
+  expect(screen.getByText(/These ask now/)).toBeTruthy();
+  expect(screen.getByText("1:45")).toBeTruthy();
 });
 
 test("an app is tried on all that are ready, with one table", async () => {

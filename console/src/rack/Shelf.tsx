@@ -1,3 +1,5 @@
+import { AddDevice } from "./AddDevice";
+import { CommandLine } from "../parts/CommandLine";
 import { Eye, SquareDashed, TriangleAlert } from "lucide-react";
 import { Link } from "react-router";
 import { useSheets, useUnrecognised } from "../api/queries";
@@ -23,7 +25,7 @@ export function Shelf() {
             </span>
             <span className="md:ml-auto">
               No prep sheet fits it. Begin one with what was seen:{" "}
-              <span className="mono">earlybench sheet new --from {s.name}</span>
+              <CommandLine>{`earlybench sheet new --from ${s.name}`}</CommandLine>
             </span>
           </li>
         ))}
@@ -46,6 +48,10 @@ export function Shelf() {
           <Link to="/unseen" className="press-link">
             Find out why it does not show up
           </Link>
+        </li>
+        <li className="flex flex-wrap items-center gap-x-4 gap-y-1 py-1 text-row">
+          <span className="text-secondary">Has it no data port?</span>
+          <AddDevice />
         </li>
       </ul>
     </section>

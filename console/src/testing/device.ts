@@ -23,6 +23,7 @@ export const device = (handle: string, more: Partial<Device> = {}): Device => ({
   working: "",
   retiring: false,
   unfit: false,
+  asking_seconds: 0,
   revision: 1,
   path: "cable",
   computer: {},

@@ -1,0 +1,19 @@
+import { useState } from "react";
+
+/** A command for the computer of the bench, and a button that copies it. */
+export function CommandLine({ children }: { children: string }) {
+  const [copied, setCopied] = useState("");
+  const copy = () =>
+    navigator.clipboard.writeText(children).then(
+      () => setCopied("Copied"),
+      () => setCopied("Select it and copy it: this browser does not let the page"),
+    );
+  return (
+    <span className="my-1 flex flex-wrap items-center gap-x-3 gap-y-1 rounded-lg bg-base-200 px-3 py-2 text-base-content">
+      <code className="mono min-w-0 break-words">{children}</code>
+      <button type="button" className="press-link ml-auto text-row" aria-label={`Copy ${children}`} onClick={copy}>
+        {copied || "Copy"}
+      </button>
+    </span>
+  );
+}

@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+// step shows a step and waits until something has changed.
+func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error {
+	if !g.shown["at "+s.ID] {
+		g.shown["at "+s.ID] = true
+		g.tell("step", &s, nil)
+		g.explain(s)
+	}
+	switch s.Action {
+	case "driver.install":
+		return g.install(ctx, plan)
+	case "admission.ask":
+		return g.ask(ctx, s)
+	case "app.try":
+		return g.try(ctx)
+	}
+	if g.unattended && s.Who != "automatic" {
+		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
+	}
+	if g.lines != nil && s.Tell {
+		hint := "Enter when you have done it; or the bench sees it by itself."
+		if !s.Seen {
+			hint = "Enter when you have done it: the bench cannot see the end of this step, only when the gate opens."
+		}
+		fmt.Fprintln(g.text, faint.Render("      "+hint))
+	}
+	return g.pause(ctx, s)
+}
+
+func (g *guide) explain(s client.Step) {
+	who := map[string]string{"hands": "with your hands", "computer": "at the computer", "automatic": "by itself"}[s.Who]
+	if s.Minutes == 1 {
+		who += ", about a minute"
+	} else if s.Minutes > 1 {
+		who += fmt.Sprintf(", about %d minutes", s.Minutes)
+	}
+	fmt.Fprintf(g.text, "  %s %s  %s\n", lamp.Render("▸"), emphasis(s.Text), faint.Render(who))
+	if s.Denied != nil {
+		fmt.Fprintf(g.text, "      %s %s said at %s that this is done; the bench sees that it is not. What is observed counts.\n", lamp.Render(" ! "), s.Denied.By, clockText(s.Denied.At))
+	}
+	if s.Missing != "" {
+		wrapped(g.text, "      ", lamp.Render(" ! ")+" "+emphasis(s.Missing), g.width)
+	}
+	if len(s.Where) > 0 {
+		fmt.Fprintln(g.text, "      "+way(s.Where))
+	}
+	if s.Note != "" {
+		wrapped(g.text, "      ", emphasis(s.Note), g.width)
+	}
+	if s.Sight != "" {
+		wrapped(g.text, "      ", "You will see: "+emphasis(s.Sight), g.width)
+	}
+	if s.Risk != "" {
+		wrapped(g.text, "      ", "It will warn you: "+emphasis(s.Risk), g.width)
+	}
+}
+
+// pause waits until the device has changed, or a person says that the step is
+// done.
+func (g *guide) pause(ctx context.Context, s client.Step) error {
+	timeout := time.NewTimer(g.wait)
+	defer timeout.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-g.changed:
+		return nil
+	case line := <-g.lines:
+		if line == "" && s.Tell {
+			return tell(ctx, g.bench, g.plan, s.ID)
+		}
+		return nil
+	case <-timeout.C:
+		return &exitError{exitPerson, fmt.Sprintf("Nothing happened within %s. A person is needed at %s: %s.", g.wait, g.handle, plainText(s.Text))}
+	}
+}
+
+// install installs the driver set that fits, after a person has consented.
+func (g *guide) install(ctx context.Context, plan client.Prep) error {
+	if plan.Offer == nil {
+		return &exitError{exitBlocked, plan.Device.Says}
+	}
+	o := plan.Offer
+	accept := g.accept
+	if accept == "" && g.lines != nil {
+		fmt.Fprintf(g.text, "      %s %s by %s, %s\n      %s\n", bold.Render(o.Name), o.Version, safe(o.Maker), bytesText(o.Size), faint.Render("sha256 "+o.Digest))
+		if yes, err := g.confirm(ctx, fmt.Sprintf("      Install it on host %s? [y/N] ", plan.Device.Host), false); err != nil {
+			return err
+		} else if !yes {
+			return &exitError{exitPerson, "Not installed."}
+		}
+		accept = o.Digest
+	}
+	j, err := decided(ctx, g.bench, plan, func(ctx context.Context) (client.Job, error) { return g.bench.InstallDriver(ctx, g.handle, accept) })
+	if err != nil {
+		return err
+	}
+	_, err = g.follow(ctx, g.bench, j)
+	return err
+}
+
+// ask makes the device ask its owner, and prints the outcome.
+func (g *guide) ask(ctx context.Context, s client.Step) error {
+	if g.unattended {
+		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
+	}
+	if j, ok := g.asks(ctx); ok {
+		fmt.Fprintf(g.text, "      %s asks already. Answer on its screen.\n", g.handle)
+		_, err := g.follow(ctx, g.bench, j)
+		return err
+	}
+	for {
+		j, err := decided(ctx, g.bench, g.plan, func(ctx context.Context) (client.Job, error) { return g.bench.Ask(ctx, g.handle) })
+		if err != nil {
+			return err
+		}
+		_, err = g.follow(ctx, g.bench, j)
+		if err == nil || g.lines == nil || ctx.Err() != nil {
+			return err
+		}
+		fmt.Fprintln(g.text, "      "+err.Error())
+		if again, cerr := g.confirm(ctx, "      Ask again? [Y/n] ", true); cerr != nil || !again {
+			return err
+		}
+	}
+}
+
+// asks finds the job by which somebody else has the device ask: the answer to it is this one's too.
+func (g *guide) asks(ctx context.Context) (client.Job, bool) {
+	jobs, err := g.bench.Jobs(ctx)
+	if err != nil {
+		return client.Job{}, false
+	}
+	i := slices.IndexFunc(jobs, func(j client.Job) bool {
+		return j.Device == g.handle && j.Kind == "admission.ask" && j.Ended == nil
+	})
+	if i < 0 {
+		return client.Job{}, false
+	}
+	return jobs[i], true
+}
+
+// try tries the app.
+func (g *guide) try(ctx context.Context) error {
+	what := client.Run{App: g.app, Device: g.handle, Try: true}
+	g.built.Lock()
+	defer g.built.Unlock()
+	if g.built.digest != "" {
+		what.App, what.File = "", g.built.digest
+	}
+	j, err := g.start(ctx, g.bench, what)
+	if err == nil && j.Result != nil {
+		g.built.digest = j.Result.Digest
+	}
+	return err
+}
