@@ -206,9 +206,8 @@ func (c *Client) Sheets(ctx context.Context, sel ...Select) (Sheets, error) {
 }
 
 // AddSheet puts a sheet beside the bench and tells in which file.
-func (c *Client) AddSheet(ctx context.Context, text string) (file string, err error) {
-	out, err := call[struct{ File string }](ctx, c, "POST", api+"/sheets", map[string]string{"text": text})
-	return out.File, err
+func (c *Client) AddSheet(ctx context.Context, text string) (AddedSheet, error) {
+	return call[AddedSheet](ctx, c, "POST", api+"/sheets", map[string]string{"text": text})
 }
 
 // DropSheet takes a sheet beside the bench away.

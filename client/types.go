@@ -311,6 +311,12 @@ type Sheet struct {
 	Checks    int        `json:"checks"`
 }
 
+// AddedSheet tells where a sheet was put.
+type AddedSheet struct {
+	File    string    `json:"file"`
+	Trouble []Mistake `json:"trouble" nullable:"false" doc:"mistakes of other sheets beside the bench, for which this one is not active either"`
+}
+
 // Mistake is one mistake in a sheet.
 type Mistake struct {
 	File   string `json:"file"`

@@ -23,9 +23,7 @@ func guideSheet(t *testing.T) string {
 }
 
 func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
-	d := startDemo(t)
-	at, unplug := unrecognisedHost(t)
-	d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
+	d := startDemoIn(t, t.TempDir(), "--few", "--stranger")
 	d.eventually("it is shown", func() bool { return strings.Contains(d.ok("rack"), "sheet new --from unknown-1") })
 
 	file := filepath.Join(t.TempDir(), "slate.yaml")
@@ -38,11 +36,18 @@ func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(draft), "#   interface ff/00/00 slate-sync")
 
+	twice := filepath.Join(t.TempDir(), "twice.yaml")
+	require.NoError(t, os.WriteFile(twice, []byte("sheet: another\nextends: tarn/halden\nmaker: Halden\nmodels:\n  - {usb: \"f3e0:0104\", code: MY, name: Mine, handle: mine}\n"), 0o600))
+	wrong := d.run("sheet", "add", twice)
+	require.Equal(t, 1, wrong.code)
+	require.Contains(t, wrong.out+wrong.err, "twice.yaml:5:11: model f3e0:0104 has a sheet already: tarn/halden", "the newcomer's file is to blame")
+
 	require.NoError(t, os.WriteFile(file, []byte(guideSheet(t)), 0o600))
 	require.Contains(t, d.ok("sheet", "check", file), "nothing is wrong; 10 models in all")
 	added := d.run("sheet", "add", file)
 	require.Equal(t, 0, added.code, added.err)
-	d.eventually("it is on the rack", func() bool { return strings.Contains(d.ok("rack"), "Switch Open desk on") })
+	require.Contains(t, added.err, "It is active")
+	require.Contains(t, d.ok("rack"), "Switch Open desk on", "at once")
 	require.NotContains(t, d.ok("rack"), "unknown-1")
 	why := d.ok("why", "slate-1")
 	require.Contains(t, why, "Open desk is off.")
@@ -52,7 +57,19 @@ func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
 	require.Contains(t, d.ok("sheet", "show", "slate-1", "--only", "word"), "Open desk")
 
 	edited(t, d, added.err)
-	unplug()
+}
+
+func TestANewcomerIsLedByTheGuidesSheet(t *testing.T) {
+	d := startDemoIn(t, t.TempDir(), "--few", "--stranger")
+	file := filepath.Join(t.TempDir(), "slate.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(guideSheet(t)), 0o600))
+	d.ok("sheet", "add", file)
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("slate-1")
+	d.ok("rack", "set", "slate-1", "--hands", d.at.Hands+"/held/slate-1")
+	n := &newcomer{d: d, b: b, handle: "slate-1"}
+	require.Contains(t, n.leads(), "an app is missing", "%s", strings.Join(n.story, "\n"))
 }
 
 // edited edits the sheet beside the bench, well and badly.
@@ -69,6 +86,7 @@ func edited(t *testing.T, d *demo, said string) {
 	write("open: fact.usb.link #", "open: fact.usb.lnk #")
 	d.eventually("the broken edit is told", func() bool { return strings.Contains(d.ok("sheet"), "did you mean fact.usb.link?") })
 	require.Contains(t, d.ok("sheet"), "wrong and not active")
+	require.Contains(t, d.ok("rack"), "there is no fact.usb.lnk", "and on the rack")
 	require.Contains(t, d.ok("rack"), "Switch Open house on", "the last good one stays active")
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))

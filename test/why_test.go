@@ -159,3 +159,31 @@ func TestAComputerWithoutTheKitIsAnAnswer(t *testing.T) {
 	b.chooses("fellgate/pulse")
 	b.sees("Install the kit that the build command of the app names")
 }
+
+func TestWhatJustHappenedIsUsedAsEvidence(t *testing.T) {
+	d := startDemo(t)
+	d.waits("heron-1", "linked", "open")
+
+	d.ok("standin", "fault", "add", "heron-1", "storage-full")
+	require.Equal(t, 3, d.run("try", "demo/apps/callout", "heron-1").code)
+	why := d.ok("why", "heron-1", "--app", "fellgate/callout")
+	require.Regexp(t, `100 % +There is no room for the app on the device`, why)
+	require.NotContains(t, why, "lost while")
+	require.NotContains(t, why, "No set names its ids", "a set that is bound is no missing one")
+	d.ok("standin", "fault", "drop", "heron-1", "storage-full")
+
+	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
+	defer cancel()
+	try := d.command(ctx, "try", largeProject(t, 60<<20), "heron-1")
+	d.eventually("it copies", func() bool {
+		jobs, err := d.api.Jobs(ctx)
+		return err == nil && len(jobs) > 0 && phase(jobs[0], "copy").Done > 0
+	})
+	d.ok("standin", "pull", "heron-1")
+	d.eventually("it has gone", func() bool { return d.device("heron-1").First == "seen" })
+	why = d.ok("why", "heron-1", "--app", "fellgate/callout")
+	require.Regexp(t, `[5-7][0-9] % +It is not plugged in`, why)
+	require.Regexp(t, `[5-9] % +The cable only charges`, why, "it carried data a moment ago")
+	require.Contains(t, why, "Left the bus")
+	require.Equal(t, 7, try.wait().code)
+}

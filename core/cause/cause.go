@@ -95,7 +95,21 @@ func Explain(q Question) Explanation {
 	}
 	e.belief, e.open = q.believe(known, &e)
 	e.Causes = q.rank(e.belief, known)
+	if len(e.Causes) > 0 { // what speaks for the first cause comes first
+		e.Evidence = first(e.Causes[0].Because, e.Evidence)
+	}
 	return e
+}
+
+// first returns all facts, those of the first list before the others, each once.
+func first(some, all []fact.Fact) []fact.Fact {
+	out := slices.Clone(some)
+	for _, f := range all {
+		if !slices.Contains(some, f) {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // Say returns what is wrong with the first gate and its remedy, in a sentence each, without
@@ -344,6 +358,10 @@ func (q *Question) evidence() []fact.Fact {
 	}
 	gate(q.Readiness.First)
 	known(fact.USBInterfaces)
+	if f, ok := q.View.Get(fact.USBPresent, q.Now); !ok || !f.Value.IsTrue() {
+		known(fact.USBLeft) // what just happened
+		known(fact.AppFailed)
+	}
 	for _, name := range q.Readiness.Path.Walk {
 		if name == q.Readiness.First {
 			break

@@ -12,6 +12,7 @@ const (
 	USBBreaks     Key = "usb.breaks"
 	USBHolder     Key = "usb.holder"
 	USBReturns    Key = "usb.returns"
+	USBLeft       Key = "usb.left"
 	AirSeen       Key = "air.seen"
 	AirNetwork    Key = "air.network"
 	DriverBound   Key = "driver.bound"
@@ -88,6 +89,7 @@ func onTheBus() []Spec {
 		cable(USBRelease, Version, "release that its descriptor states", Bus),
 		cable(USBErrors, Int, "transfers that failed since it was plugged in", Bus, Host),
 		{Key: USBBreaks, Type: Int, Sources: []Source{Bus, Host}, Good: minutes, Text: "times it left the bus in the last ten minutes"},
+		{Key: USBLeft, Type: Moment, Sources: []Source{Bus}, Good: minutes, Text: "left the bus"},
 		{Key: USBReturns, Type: Moment, Sources: []Source{Bus}, Good: time.Hour, Text: "by when it is back from a restart, as usual"},
 		cable(USBHolder, Text, "who holds it on its host", Bus, Host),
 		{Key: AirSeen, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "heard on the network"},

@@ -72,7 +72,16 @@ func LoadWith(root fs.FS, further map[string][]byte) (*Library, error) {
 	}
 	lib := &Library{models: map[usb.ID]*Series{}, series: map[string]*Series{}, bases: map[string]*Sheet{}, files: map[string]string{}}
 	unread := len(errs) > 0
-	names := slices.Sorted(maps.Keys(files))
+	// Further files last: of two with the same ids, theirs is the mistake.
+	names := slices.SortedFunc(maps.Keys(files), func(a, b string) int {
+		if own := replaced[a] != nil; own != (replaced[b] != nil) {
+			if own {
+				return 1
+			}
+			return -1
+		}
+		return strings.Compare(a, b)
+	})
 	built := make([]outcome, len(names))
 	var building sync.WaitGroup
 	for i, name := range names {
@@ -202,7 +211,7 @@ func (l *Library) place(f *file, m modelFile, s *Series) Errors {
 			return Errors{mistake(m.USB, "", "%s", err)}
 		}
 		if other := l.models[id]; other != nil {
-			return Errors{mistake(m.USB, "", "model %s has a sheet already: %s", id, other.Sheets[0].Name)}
+			return Errors{mistake(m.USB, "", "model %s has a sheet already: %s, in %s", id, other.Sheets[0].Name, l.files[other.Sheets[0].Name])}
 		}
 		l.models[id] = s
 	}

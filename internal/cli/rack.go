@@ -30,6 +30,10 @@ func (p *program) rackCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			sheets, err := b.Sheets(c.Context())
+			if err != nil {
+				return err
+			}
 			return printList(p, devices, func(ds []client.Device) {
 				if len(ds) == 0 && *sel != (client.Select{}) {
 					empty(p.out, "No device matches. See all of them: earlybench rack")
@@ -38,6 +42,7 @@ func (p *program) rackCommand() *cobra.Command {
 				p.printRack(ds, app)
 				if *sel == (client.Select{}) {
 					p.printUnrecognised(unrecognised)
+					p.printRefused(sheets.Trouble)
 				}
 			})
 		}}
@@ -128,6 +133,13 @@ func (p *program) printUnrecognised(unrecognised []client.Unrecognised) {
 	for _, s := range unrecognised {
 		fmt.Fprintf(p.out, "\n%s  %s on %s of %s: %s\n  No prep sheet fits it. Begin one with what was seen: earlybench sheet new --from %s\n",
 			bold.Render(s.Name), s.USB, safe(s.Port), s.Host, safe(strings.Join(s.Interfaces, ", ")), s.Name)
+	}
+}
+
+// printRefused says which edits of prep sheets are not active, and why.
+func (p *program) printRefused(trouble []client.Mistake) {
+	for _, m := range trouble {
+		fmt.Fprintf(p.out, "\n%s:%d:%d: %s\n  This edit of a prep sheet is not active; the last good one is. See all of it: earlybench sheet\n", m.File, m.Line, m.Column, safe(m.Text))
 	}
 }
 

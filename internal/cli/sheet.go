@@ -266,11 +266,15 @@ func (p *program) sheetAdd() *cobra.Command {
 			if wrong := p.checkSheets(args); wrong != nil {
 				return wrong
 			}
-			file, err := b.AddSheet(c.Context(), string(raw))
+			added, err := b.AddSheet(c.Context(), string(raw))
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(p.err, "Added. Edit it there, it is taken at once: %s\n", file)
+			if len(added.Trouble) > 0 {
+				p.printRefused(added.Trouble)
+				return &exitError{exitFailed, "It lies beside the bench now, and becomes active once that is put right: " + added.File}
+			}
+			fmt.Fprintf(p.err, "It is active. Edits of it are taken at once, here: %s\n", added.File)
 			return nil
 		}}
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"path/filepath"
+	"slices"
 	"testing/fstest"
 
 	"earlybench.invalid/earlybench/client"
@@ -50,11 +51,18 @@ const crewNumber = "4471 0926"
 // fewBodies is how many there are with few.
 const fewBodies = 2
 
+// stranger is a handset of a family that has no prep sheet yet.
+var stranger = demoBody{name: "slate-1", maker: "slate", model: "S1", serial: "GS 1 0440"}
+
 func bodiesOf(cfg Config) []demoBody {
+	out := demoBodies
 	if cfg.Few {
-		return demoBodies[:fewBodies]
+		out = demoBodies[:fewBodies]
 	}
-	return demoBodies
+	if cfg.Stranger {
+		out = append(slices.Clone(out), stranger)
+	}
+	return out
 }
 
 // scenario returns the stand-ins' scenario and the driver set for the bench.
@@ -78,6 +86,13 @@ func scenario(cfg Config, ports [4]int, bench client.Bench) (sc standin.Scenario
 		if sc.Sets = append(sc.Sets, set); cfg.Few {
 			break
 		}
+	}
+	if cfg.Stranger {
+		set, err := driverSet("slate-link", "1.0", "Gritstone", 120_000, "f3e1:0102")
+		if err != nil {
+			return sc, nil, err
+		}
+		sc.Sets = append(sc.Sets, set)
 	}
 	if offered, err = driverSet("halden-link", "4.1", "Halden", 1_400_000, "f3e0:0104"); err != nil {
 		return sc, nil, err

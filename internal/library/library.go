@@ -43,6 +43,9 @@ type Library struct {
 	trouble sheet.Errors
 	good    map[string]store.SheetFile // the active texts, by file
 	stamps  map[string]stamp           // of the files as they were read last
+
+	reading sync.Mutex // held while edits are applied
+	took    func(context.Context, *sheet.Library) error
 }
 
 // stamp identifies a version of a file.
@@ -113,15 +116,25 @@ func (l *Library) Taken(file string) time.Time {
 
 // Watch applies edits until ctx ends; took is called with every new library.
 func (l *Library) Watch(ctx context.Context, took func(context.Context, *sheet.Library) error) {
+	l.reading.Lock()
+	l.took = took
+	l.reading.Unlock()
 	for clock.Sleep(ctx, clock.System{}, look) == nil {
-		changed, err := l.read(ctx)
-		if err == nil && changed {
-			err = took(ctx, l.Current())
-		}
-		if err != nil && ctx.Err() == nil {
+		if err := l.Apply(ctx); err != nil && ctx.Err() == nil {
 			l.cfg.Log.Error("take the sheets", "error", err)
 		}
 	}
+}
+
+// Apply applies edits now.
+func (l *Library) Apply(ctx context.Context) error {
+	l.reading.Lock()
+	defer l.reading.Unlock()
+	changed, err := l.read(ctx)
+	if err == nil && changed && l.took != nil {
+		err = l.took(ctx, l.Current())
+	}
+	return err
 }
 
 // read reads the directory if it has changed, and activates it if all of it is good.
@@ -199,7 +212,7 @@ func (l *Library) take(ctx context.Context, lib *sheet.Library, stamps map[strin
 var ErrShipped = errors.New("it ships with Early Bench")
 
 // Add checks a sheet and writes it to the directory, replacing one of its name. It is
-// active after the next check. Mistakes are returned as [sheet.Errors], and then nothing
+// active once edits are applied. Mistakes are returned as [sheet.Errors], and then nothing
 // is changed.
 func (l *Library) Add(text []byte) (file string, err error) {
 	name, wrong := sheet.NameOf(text)

@@ -59,25 +59,23 @@ func mistakes(es sheet.Errors) []client.Mistake {
 	return out
 }
 
-func (s *Server) addSheet(_ context.Context, in *struct {
+func (s *Server) addSheet(ctx context.Context, in *struct {
 	Body struct {
 		Text string `json:"text" maxLength:"1048576"`
 	}
-}) (*out[added], error) {
+}) (*out[client.AddedSheet], error) {
 	file, err := s.Sheets.Add([]byte(in.Body.Text))
 	if wrong, ok := errors.AsType[sheet.Errors](err); ok {
 		return nil, &client.Problem{Status: http.StatusUnprocessableEntity, Title: "Unprocessable Entity", Detail: "The sheet is wrong:\n" + wrong.Error(),
 			Remedy: "See each mistake in its place: earlybench sheet check FILE."}
 	}
+	if err == nil {
+		err = s.Sheets.Apply(ctx)
+	}
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &out[added]{added{file}}, nil
-}
-
-// added tells where a sheet was put.
-type added struct {
-	File string `json:"file"`
+	return &out[client.AddedSheet]{client.AddedSheet{File: file, Trouble: mistakes(s.Sheets.Trouble())}}, nil
 }
 
 func (s *Server) dropSheet(_ context.Context, in *struct {

@@ -103,6 +103,7 @@ func (w *Way) Run(ctx context.Context, to ways.Sink) (err error) {
 	running.Go(func() {
 		select {
 		case <-w.gone:
+			to.Observe(run.seen(fact.USBLeft, fact.Of(run.cfg.Clock.Now()), fact.Bus))
 			cancel()
 		case <-ctx.Done():
 		}
