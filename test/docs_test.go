@@ -47,6 +47,8 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench why heron-2 --report"}:                                {0, `^heron-2: Halden Heron 4`},
 	{"README.md", "earlybench why --learned"}:                                       {0, `^(family|Nothing was learned)`},
 	{"README.md", "earlybench round"}:                                               {0, `\S`},
+	{"README.md", "earlybench prep"}:                                                {goesOn, `\S`},
+	{"README.md", "earlybench wait ready heron-2 --within 5m"}:                      {0, `^ +device$`},
 	{"README.md", "earlybench prep heron-2 kestle-1"}:                               {goesOn, `^heron-2  Halden Heron 4`},
 	{"README.md", "earlybench rack find heron-1"}:                                   {0, `^It says so on its screen: heron-1$`},
 	{"README.md", "earlybench console --phone heron-2 --address 192.0.2.7"}:         {1, `192\.0\.2\.7`},
@@ -110,7 +112,7 @@ func blocks(t *testing.T, name string) (out []shown) {
 
 func TestEveryCommandThatTheDocumentsShowDoesWhatTheySay(t *testing.T) {
 	d := startDemoIn(t, t.TempDir(), "--answer-within", "2s")
-	at, _ := unrecognisedHost(t)
+	at, _ := unrecognisedHost(t, "slate-sync")
 	before := map[string]func(){
 		"earlybench run demo/apps/callout heron-2": d.prepared,
 		"earlybench rack find heron-1":             func() { d.waits("heron-1", "linked", "open") },

@@ -3,7 +3,6 @@ package test
 import (
 	"context"
 	"net"
-	"regexp"
 	"strings"
 	"testing"
 
@@ -53,17 +52,6 @@ func (d *demo) onCard(device, what string) string {
 	}
 	require.Fail(d.t, "the card of "+device+" has no "+what)
 	return ""
-}
-
-// heldKeys are the two keys that a kestle wants held together.
-func (d *demo) heldKeys(device string) []string {
-	d.t.Helper()
-	var keys []string
-	d.eventually("it names two keys", func() bool {
-		keys = regexp.MustCompile(`hold (\d) and (\d) together`).FindStringSubmatch(d.reading(device).Text)
-		return keys != nil
-	})
-	return []string{"Key " + keys[1], "Key " + keys[2]}
 }
 
 // openVisitors goes the way of a kestle, to the code that is typed back.

@@ -17,8 +17,9 @@ import (
 	"earlybench.invalid/earlybench/core/rpc"
 )
 
-// unrecognisedHost answers the host protocol with one device that nobody knows.
-func unrecognisedHost(t *testing.T) (address string, unplug func()) {
+// unrecognisedHost answers the host protocol with one device that nobody knows, whose
+// interface says something.
+func unrecognisedHost(t *testing.T, says string) (address string, unplug func()) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -40,7 +41,7 @@ func unrecognisedHost(t *testing.T) (address string, unplug func()) {
 						conn.Notify(hostlink.MethodBus, hostlink.Bus{})
 					}()
 					return hostlink.Bus{Devices: []hostlink.Device{{BusID: "2-2", Port: "port 2", USB: "f3e1:0102", Run: "r",
-						Interfaces: []hostlink.Interface{{Class: "ff/00/00", Name: "slate-sync\x1b[31m<b>"}}}}}, nil
+						Interfaces: []hostlink.Interface{{Class: "ff/00/00", Name: says}}}}}, nil
 				}
 				return rpc.NoMethod(ctx, conn, method, params)
 			})
@@ -54,7 +55,7 @@ func TestWhatNoSheetFitsIsShownWithWhatWasSeenOfIt(t *testing.T) {
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-2 waits for you")
-	at, unplug := unrecognisedHost(t)
+	at, unplug := unrecognisedHost(t, "slate-sync\x1b[31m<b>")
 	d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
 	b.sees("f3e1:0102 on port 2 of attic: ff/00/00 slate-sync[31m<b>")
 	b.sees("No prep sheet fits it")

@@ -119,3 +119,25 @@ func TestEveryWordThatASheetQuotesStandsOnTheDevice(t *testing.T) {
 		})
 	}
 }
+
+// TestNoStepEndsTheAdmissionThatWasJustGiven holds for what is chosen on the device: a visit
+// ends with the cable, and no later step pulls it or restarts the device.
+func TestNoStepEndsTheAdmissionThatWasJustGiven(t *testing.T) {
+	lib, err := sheet.Load(sheets.Files)
+	require.NoError(t, err)
+	walked := 0
+	for _, series := range lib.All() {
+		for _, path := range series.At("").Paths {
+			at := slices.Index(path.Walk, "admitted")
+			for _, st := range path.Steps {
+				if at < 0 || slices.Index(path.Walk, st.Gate) <= at {
+					continue
+				}
+				walked++
+				require.Zero(t, st.Restarts, "%s: %s", series.Model.Code, st.ID)
+				require.NotRegexp(t, `(?i)\b(restart|pull|unplug)`, st.Title+" "+st.Text+" "+st.Note, "%s: %s", series.Model.Code, st.ID)
+			}
+		}
+	}
+	require.Greater(t, walked, 20)
+}

@@ -22,24 +22,18 @@ export function AppsPanel({ device, apps }: { device: Device; apps: Prep["apps"]
             <span>
               <b className="font-semibold">{a.name}</b> {a.version}, {a.running ? "running" : "installed"}
             </span>
-            {a.running && (
+            {(a.running ? ["Stop", "Remove"] : ["Remove"]).map((what) => (
               <button
+                key={what}
                 type="button"
                 className="press-link"
                 disabled={onApp.isPending}
-                onClick={() => onApp.mutate({ app: a.id, remove: false })}
+                onClick={() => onApp.mutate({ app: a.id, remove: what === "Remove" })}
               >
-                Stop<span className="sr-only"> {a.name}</span>
+                {what}
+                <span className="sr-only"> {a.name}</span>
               </button>
-            )}
-            <button
-              type="button"
-              className="press-link"
-              disabled={onApp.isPending}
-              onClick={() => onApp.mutate({ app: a.id, remove: true })}
-            >
-              Remove<span className="sr-only"> {a.name}</span>
-            </button>
+            ))}
           </li>
         ))}
       </ul>

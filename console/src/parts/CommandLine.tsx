@@ -9,7 +9,7 @@ export function CommandLine({ children }: { children: string }) {
       () => setCopied("Select it and copy it: this browser does not let the page"),
     );
   return (
-    <span className="my-1 flex flex-wrap items-center gap-x-3 gap-y-1 rounded-lg bg-base-200 px-3 py-2 text-base-content">
+    <span className="my-1 flex flex-wrap items-center gap-x-3 gap-y-1 rounded-lg bg-base-content/5 px-3 py-1 text-base-content">
       <code className="mono min-w-0 break-words">{children}</code>
       <button type="button" className="press-link ml-auto text-row" aria-label={`Copy ${children}`} onClick={copy}>
         {copied || "Copy"}

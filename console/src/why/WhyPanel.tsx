@@ -41,7 +41,7 @@ export function WhyPanel({ why }: { why: Why | undefined }) {
         )
       )}
       <AnswerList handle={why.device} answers={why.answers} />
-      <EvidenceList evidence={why.evidence} denied={why.denied} titled={why.gate !== ""} />
+      <EvidenceList evidence={why.evidence} denied={why.denied} titled={why.gate !== "" && why.evidence.length > 0} />
     </section>
   );
 }
