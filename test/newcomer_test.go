@@ -131,11 +131,9 @@ func (n *newcomer) moves(p pageRead, g glassRead) string {
 		if slices.ContainsFunc([]string{"I have done that", "Show the device", "Stop", "Run "}, func(s string) bool { return strings.HasPrefix(own, s) }) {
 			continue
 		}
-		if strings.HasPrefix(own, "Try ") {
-			n.tried = true
-		}
-		if n.once(p.Heading+"|"+own, 3) {
-			n.press(own)
+		if n.done[p.Heading+"|"+own] < 3 && n.press(own) {
+			n.done[p.Heading+"|"+own]++
+			n.tried = n.tried || strings.HasPrefix(own, "Try ")
 			return "press " + own
 		}
 	}
@@ -152,8 +150,8 @@ func (n *newcomer) moves(p pageRead, g glassRead) string {
 	} else if what := n.walks(p, g); what != "" {
 		return what
 	}
-	if slices.Contains(p.Buttons, "I have done that") && n.once(p.Heading+"|confirm", 1) {
-		n.press("I have done that")
+	if slices.Contains(p.Buttons, "I have done that") && n.done[p.Heading+"|confirm"] == 0 && n.press("I have done that") {
+		n.done[p.Heading+"|confirm"]++
 		return "press I have done that"
 	}
 	return ""
@@ -346,25 +344,26 @@ func (n *newcomer) glass() (g glassRead, err error) {
 	return chromedp.Run(inner, chromedp.Evaluate[glassRead](readGlass))
 }
 
-// press presses a button of the page, unless it has gone meanwhile.
-func (n *newcomer) press(text string) {
+// press presses a button of the page, and reports whether it was hit: it may have gone or
+// moved meanwhile.
+func (n *newcomer) press(text string) bool {
 	n.b.t.Helper()
 	if !n.keys {
-		n.b.pressed(text)
-		return
+		return n.b.pressed(text)
 	}
 	for range 120 {
 		at := get(n.b, "look where the focus is", chromedp.Evaluate[string](focused))
 		if strings.HasPrefix(at, text) {
 			get(n.b, "Enter", chromedp.KeyEvent("\r"))
-			return
+			return true
 		}
 		if p := get(n.b, "read the page", chromedp.Poll[pageRead](readPage)); !slices.Contains(p.Buttons, text) {
-			return
+			return false
 		}
 		get(n.b, "Tab", chromedp.KeyEvent(kb.Tab))
 	}
 	require.Fail(n.b.t, "the focus never comes to "+text)
+	return false
 }
 
 // touch touches something on the device's screen or beside it, unless it has gone meanwhile.

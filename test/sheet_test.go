@@ -23,7 +23,7 @@ func guideSheet(t *testing.T) string {
 }
 
 func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
-	d := startDemoIn(t, t.TempDir(), "--few", "--stranger")
+	d := startDemoIn(t, t.TempDir(), "--few", "--unknown")
 	d.eventually("it is shown", func() bool { return strings.Contains(d.ok("rack"), "sheet new --from unknown-1") })
 
 	file := filepath.Join(t.TempDir(), "slate.yaml")
@@ -60,7 +60,7 @@ func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
 }
 
 func TestANewcomerIsLedByTheGuidesSheet(t *testing.T) {
-	d := startDemoIn(t, t.TempDir(), "--few", "--stranger")
+	d := startDemoIn(t, t.TempDir(), "--few", "--unknown")
 	file := filepath.Join(t.TempDir(), "slate.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(guideSheet(t)), 0o600))
 	d.ok("sheet", "add", file)

@@ -32,7 +32,7 @@ type Config struct {
 	Answer    string // how long the stand-ins' questions wait; "": as the device
 	Boot      string // how long the stand-ins' restarts take; "": as the device
 	Few       bool   // two handsets only
-	Stranger  bool   // and one that no prep sheet describes
+	Unknown   bool   // and one that no prep sheet describes
 	Plain     bool   // the state directory is the usual one, so commands need not name it
 	Out, Err  io.Writer
 }

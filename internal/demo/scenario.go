@@ -51,16 +51,16 @@ const crewNumber = "4471 0926"
 // fewBodies is how many there are with few.
 const fewBodies = 2
 
-// stranger is a handset of a family that has no prep sheet yet.
-var stranger = demoBody{name: "slate-1", maker: "slate", model: "S1", serial: "GS 1 0440"}
+// unknown is a handset of a family that has no prep sheet yet.
+var unknown = demoBody{name: "slate-1", maker: "slate", model: "S1", serial: "GS 1 0440"}
 
 func bodiesOf(cfg Config) []demoBody {
 	out := demoBodies
 	if cfg.Few {
 		out = demoBodies[:fewBodies]
 	}
-	if cfg.Stranger {
-		out = append(slices.Clone(out), stranger)
+	if cfg.Unknown {
+		out = append(slices.Clone(out), unknown)
 	}
 	return out
 }
@@ -87,7 +87,7 @@ func scenario(cfg Config, ports [4]int, bench client.Bench) (sc standin.Scenario
 			break
 		}
 	}
-	if cfg.Stranger {
+	if cfg.Unknown {
 		set, err := driverSet("slate-link", "1.0", "Gritstone", 120_000, "f3e1:0102")
 		if err != nil {
 			return sc, nil, err

@@ -3,11 +3,14 @@ import { useState } from "react";
 /** A command for the computer of the bench, and a button that copies it. */
 export function CommandLine({ children }: { children: string }) {
   const [copied, setCopied] = useState("");
-  const copy = () =>
-    navigator.clipboard.writeText(children).then(
-      () => setCopied("Copied"),
-      () => setCopied("Select it and copy it: this browser does not let the page"),
-    );
+  const copy = async () => {
+    try {
+      await navigator.clipboard.writeText(children);
+      setCopied("Copied");
+    } catch {
+      setCopied("This browser does not let the page copy it: select it");
+    }
+  };
   return (
     <span className="my-1 flex flex-wrap items-center gap-x-3 gap-y-1 rounded-lg bg-base-content/5 px-3 py-1 text-base-content">
       <code className="mono min-w-0 break-words">{children}</code>
