@@ -166,7 +166,7 @@ func (b *browser) place(text string) (x, y float64, err error) {
 		Moved bool
 		Has   string
 	}
-	frame := get(b, "find the frame", chromedp.Poll[point](`(() => { const f = document.querySelector("iframe"); if (!f) return null; const was = window.scrollY; window.scrollTo(0, 0); f.scrollIntoView({block: "nearest"}); const r = f.getBoundingClientRect(); return {X: r.x, Y: r.y, Moved: window.scrollY !== was} })()`, chromedp.WithPollingTimeout(patience)))
+	frame := get(b, "find the frame", chromedp.Poll[point](`(() => { const f = document.querySelector("iframe"); if (!f) return null; const at = f.getBoundingClientRect(); if (at.top >= 0 && at.top + 600 <= innerHeight) return {X: at.x, Y: at.y, Moved: false}; const was = window.scrollY; window.scrollTo(0, 0); f.scrollIntoView({block: "nearest"}); const r = f.getBoundingClientRect(); return {X: r.x, Y: r.y, Moved: window.scrollY !== was} })()`, chromedp.WithPollingTimeout(patience)))
 	if frame.Moved { // a frame that was just scrolled takes the mouse at its old place for a moment
 		time.Sleep(200 * time.Millisecond)
 	}

@@ -369,8 +369,9 @@ func (n *newcomer) press(text string) bool {
 // touch touches something on the device's screen or beside it, unless it has gone meanwhile.
 func (n *newcomer) touch(text string) {
 	n.b.t.Helper()
-	if n.narrow {
+	if n.narrow && !n.inSight() {
 		n.b.presses("Show the device in your hand")
+		n.d.eventually("the device is one touch away", n.inSight)
 	}
 	if n.keys {
 		n.touchByKey(text)
@@ -381,6 +382,20 @@ func (n *newcomer) touch(text string) {
 			return
 		}
 	}
+}
+
+// inSight reports whether the device stands still within the window.
+func (n *newcomer) inSight() bool {
+	n.b.t.Helper()
+	top := func() float64 {
+		return get(n.b, "look for the device", chromedp.Evaluate[float64](`document.querySelector("iframe")?.getBoundingClientRect().top ?? -1`))
+	}
+	was := top()
+	if was < 0 || was+600 > 844 {
+		return false
+	}
+	time.Sleep(50 * time.Millisecond)
+	return top() == was
 }
 
 // touchByKey presses Tab until the focus is on a button of the device's page, and then Enter.
