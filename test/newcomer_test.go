@@ -20,7 +20,8 @@ import (
 
 // newcomer is somebody who holds one of the demo's devices for the first time.
 // All that the newcomer knows is what the console's page says, what is on the
-// device's screen, and the card beside it. Nothing here is about one family.
+// device's screen, and the card beside it. No way of a family is written down here; only
+// what anybody knows of keypads, dials, and letters on number keys.
 type newcomer struct {
 	d      *demo
 	b      *browser
@@ -36,7 +37,7 @@ type newcomer struct {
 	story []string
 }
 
-// sheetOfPaper is what the page says about the device, and what can be pressed there.
+// pageRead is what the page says about the device, and what can be pressed there.
 type pageRead struct {
 	Heading, All, Missing string
 	Where, Buttons        []string

@@ -139,7 +139,7 @@ func (p *program) printUnrecognised(unrecognised []client.Unrecognised) {
 // printRefused says which edits of prep sheets are not active, and why.
 func (p *program) printRefused(trouble []client.Mistake) {
 	for _, m := range trouble {
-		fmt.Fprintf(p.out, "\n%s:%d:%d: %s\n  This edit of a prep sheet is not active; the last good one is. See all of it: earlybench sheet\n", m.File, m.Line, m.Column, safe(m.Text))
+		fmt.Fprintf(p.out, "\n%s:%d:%d: %s\n  This edit of a prep sheet is not active; the sheets from before it are. See all of it: earlybench sheet\n", m.File, m.Line, m.Column, safe(m.Text))
 	}
 }
 
