@@ -331,41 +331,9 @@ func (c *Client) SetShared(ctx context.Context, host string, shared bool) error 
 	return err
 }
 
-// Accesses lists the access keys.
-func (c *Client) Accesses(ctx context.Context, sel ...Select) ([]Access, error) {
-	return list[Access](ctx, c, api+"/access", nil, sel)
-}
-
-// AddAccess makes an access key.
-func (c *Client) AddAccess(ctx context.Context, n NewAccess) (MadeAccess, error) {
-	return call[MadeAccess](ctx, c, "POST", api+"/access", n)
-}
-
-// DropAccess ends an access key.
-func (c *Client) DropAccess(ctx context.Context, name string) error {
-	_, err := call[struct{}](ctx, c, "DELETE", api+"/access/"+url.PathEscape(name), nil)
-	return err
-}
-
-// Sessions lists the browsers that are signed in.
-func (c *Client) Sessions(ctx context.Context, sel ...Select) ([]Session, error) {
-	return list[Session](ctx, c, api+"/sessions", nil, sel)
-}
-
-// EndSession signs a browser out.
-func (c *Client) EndSession(ctx context.Context, id string) error {
-	_, err := call[struct{}](ctx, c, "DELETE", api+"/sessions/"+url.PathEscape(id), nil)
-	return err
-}
-
 // Tellable lists what a person may state of a device.
 func (c *Client) Tellable(ctx context.Context, handle string, sel ...Select) ([]Tellable, error) {
 	return list[Tellable](ctx, c, device(handle)+"/tellable", nil, sel)
-}
-
-// Audit tells who did what, the newest first.
-func (c *Client) Audit(ctx context.Context, sel ...Select) ([]AuditLine, error) {
-	return list[AuditLine](ctx, c, api+"/audit", nil, sel)
 }
 
 // Hosts lists the hosts.

@@ -434,6 +434,7 @@ type DeviceResult struct {
 	Job    string   `json:"job" doc:"empty where it was not begun"`
 	State  string   `json:"state" enum:"waiting,running,done,failed,stopped,interrupted"`
 	Tryout string   `json:"tryout"`
+	Unfit  bool     `json:"unfit" doc:"the app is not made for its family: to try again does not help"`
 	Error  *Trouble `json:"error"`
 }
 
@@ -551,53 +552,10 @@ func (p *Problem) GetStatus() int { return p.Status }
 // ContentType is that of RFC 9457.
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
 
-// Access is a key for a program.
-type Access struct {
-	Name    string     `json:"name"`
-	Rights  []string   `json:"rights" nullable:"false"`
-	Created time.Time  `json:"created"`
-	Ends    time.Time  `json:"ends"`
-	Used    *time.Time `json:"used" doc:"the last time"`
-	Over    bool       `json:"over" doc:"it has ended"`
-}
-
-// Session is a browser that is signed in.
-type Session struct {
-	ID      string    `json:"id"`
-	Agent   string    `json:"agent" doc:"what the browser calls itself"`
-	Created time.Time `json:"created"`
-	Ends    time.Time `json:"ends"`
-	Used    time.Time `json:"used" doc:"the last time, to a minute"`
-	This    bool      `json:"this" doc:"it is the one that asks"`
-}
-
 // Tellable is a fact of a device that a person may state.
 type Tellable struct {
 	Key    string   `json:"key"`
 	Text   string   `json:"text" doc:"what it tells"`
 	Type   string   `json:"type" enum:"bool,int,text,texts,release,time"`
 	Values []string `json:"values" nullable:"false" doc:"that it may have; empty for any"`
-}
-
-// NewAccess is a key that is to be made.
-type NewAccess struct {
-	Name   string   `json:"name" maxLength:"60"`
-	Rights []string `json:"rights" maxItems:"5" doc:"look, use, maintain; never consent or own"`
-	For    string   `json:"for" doc:"after how long it ends, such as 720h; a year at most" maxLength:"20"`
-}
-
-// MadeAccess is a key with its secret, which is told once.
-type MadeAccess struct {
-	Access
-	Secret string `json:"secret"`
-}
-
-// AuditLine is who did what.
-type AuditLine struct {
-	ID        int64     `json:"id"`
-	At        time.Time `json:"at"`
-	Actor     string    `json:"actor" doc:"kind and name: owner/ada, browser/ada, access/nightly"`
-	Operation string    `json:"operation"`
-	Subject   string    `json:"subject" doc:"the address, without /api/v1"`
-	Outcome   int       `json:"outcome" doc:"HTTP status; 0: the service ended before it was known"`
 }

@@ -65,6 +65,16 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	b.goes(d.at.Service + "/bench")
 	b.sees("offer-sign-in")
 	check("the bench")
+	b.presses("Rename this bench")
+	b.confirms(d)
+	for _, form := range []string{"Watch another host", "Add a driver set's file", "Name an app's directory", "Add a sheet", "Show and make access keys"} {
+		b.presses(form)
+	}
+	b.sees("Name of the key")
+	check("the bench with the owner's forms")
+	get(b, "hold it like a phone", chromedp.EmulateViewport(390, 844))
+	require.LessOrEqual(t, get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`)), 390, "the forms on a phone")
+	get(b, "back", chromedp.EmulateViewport(1280, 800))
 	b.goes(d.at.Service + "/phone/heron-2")
 	b.sees("The plan")
 	check("a device on a phone")

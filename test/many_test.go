@@ -19,7 +19,7 @@ func TestSeveralDevicesArePreparedIndependentlyAndEndWithATable(t *testing.T) {
 	require.Equal(t, 1, r.code, r.err)
 	require.Regexp(t, `✗ +heron-2 +A person is needed at heron-2`, r.out)
 	require.Regexp(t, `✓ +heron-1 +ready`, r.out, "the first failure stops nothing")
-	require.Contains(t, r.err, "1 of 2 devices are not ready. Again for just those: earlybench prep heron-2")
+	require.Contains(t, r.err, "1 of 2 devices is not ready. Again for just those: earlybench prep heron-2")
 
 	r = d.run("prep", "--all", "--unattended", "--json")
 	require.Equal(t, 1, r.code)
@@ -85,8 +85,11 @@ func TestAnAppIsStoppedAndRemovedAndADeviceIsForgotten(t *testing.T) {
 	d.eventually("it does not run", func() bool {
 		return strings.Contains(d.ok("rack", "show", "heron-1"), "fellgate/callout 2.3, installed")
 	})
+	r := d.run("app", "stop", "fellgate/callout", "heron-1")
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "fellgate/callout does not run on heron-1")
 	d.ok("app", "remove", "fellgate/callout", "heron-1")
-	r := d.run("app", "remove", "fellgate/callout", "heron-1")
+	r = d.run("app", "remove", "fellgate/callout", "heron-1")
 	require.Equal(t, 1, r.code)
 	require.Contains(t, r.err, "is not on heron-1")
 

@@ -52,6 +52,12 @@ func Owner(name string) Actor {
 // Browser is a signed-in browser with a person in front of it.
 func Browser(name string) Actor { return Actor{BrowserKind, name, []Right{Look, Use, Consent}} }
 
+// Confirmed is a browser of which the owner has just confirmed that it is theirs: for a
+// short time it may do all that the owner may.
+func Confirmed(name string) Actor {
+	return Actor{BrowserKind, name, []Right{Look, Use, Consent, Maintain, Own}}
+}
+
 // Phone is the browser of a phone with the page of one device.
 func Phone(name string) Actor { return Actor{PhoneKind, name, []Right{Look, Use}} }
 

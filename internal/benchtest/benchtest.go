@@ -227,7 +227,7 @@ func (b *Bench) Serve() *Served {
 	s := &Served{Base: "http://" + tcp.Addr().String(), Socket: filepath.Join(dir, "s")}
 	unix, err := net.Listen("unix", s.Socket)
 	require.NoError(b.T, err)
-	s.Server = b.Face(web.Config{Key: b.Keys.Link.PublicKey(), Bench: "moor-desk", ID: "test", Owner: "ada", Console: fstest.MapFS{}}, tcp.Addr().String())
+	s.Server = b.Face(web.Config{Key: b.Keys.Link.PublicKey(), ID: "test", Owner: "ada", Console: fstest.MapFS{}}, tcp.Addr().String())
 	s.Serve(tcp)
 	s.Serve(unix)
 	s.Client = client.New(s.Socket)

@@ -115,7 +115,11 @@ func (p *program) printSessions(all []client.Session) {
 	}
 	var rows [][]string
 	for _, n := range all {
-		rows = append(rows, []string{n.ID, clockText(n.Created), clockText(n.Used), clockText(n.Ends), oneLine(safe(n.Agent), 60)})
+		ends := clockText(n.Ends)
+		if n.Confirmed != nil {
+			ends += ", confirmed until " + n.Confirmed.Local().Format("15:04")
+		}
+		rows = append(rows, []string{n.ID, clockText(n.Created), clockText(n.Used), ends, oneLine(safe(n.Agent), 60)})
 	}
 	p.table([]string{"session", "signed in", "used last", "ends", "browser"}, rows)
 }

@@ -18,9 +18,13 @@ import (
 
 func (p *program) consoleCommand() *cobra.Command {
 	var phone bool
-	var address string
+	var address, code string
 	c := &cobra.Command{Use: "console [DEVICE]", Short: "Print a one-time address that signs your browser in", Args: cobra.MaximumNArgs(1),
 		Long: `Prints an address that signs a browser on this computer in, once.
+
+A page asks for its owner before it changes hosts, drivers, sheets, app directories or
+access keys. It shows a code: --confirm CODE lets that browser do so for a quarter of an
+hour. Confirm only a code that you see on a page of your own.
 
 With --phone and a device the bench serves that device's page, and nothing else, for a
 phone that you hold beside it: over TLS with a certificate of its own, at an
@@ -32,6 +36,8 @@ later, or when the phone has gone.`,
 				return err
 			}
 			switch {
+			case c.Flags().Changed("confirm"):
+				return p.confirmBrowser(c.Context(), b, code)
 			case phone && len(args) == 0:
 				return p.whichPhone(c.Context(), b)
 			case phone:
@@ -50,8 +56,23 @@ later, or when the phone has gone.`,
 			return nil
 		}}
 	c.Flags().BoolVar(&phone, "phone", false, "serve the page of DEVICE for a phone")
+	c.Flags().StringVar(&code, "confirm", "", "let the browser that shows this code do for a quarter of an hour what only you may")
 	c.Flags().StringVar(&address, "address", "", "the address of this computer that the phone reaches, with or without a port")
 	return c
+}
+
+// confirmBrowser lets the browser that shows a code do what only the owner may.
+func (p *program) confirmBrowser(ctx context.Context, b *client.Client, code string) error {
+	n, err := b.Confirm(ctx, code)
+	if err != nil {
+		return err
+	}
+	if p.json {
+		return p.printJSON(n)
+	}
+	fmt.Fprintf(p.out, "Confirmed until %s: %s, signed in since %s.\n", n.Confirmed.Local().Format("15:04"), oneLine(safe(n.Agent), 60), clockText(n.Created))
+	fmt.Fprintf(p.err, "Not yours? Sign it out: earlybench access browsers drop %s\n", n.ID)
+	return nil
 }
 
 // whichPhone says which devices wait for somebody's hands, and how to write it.

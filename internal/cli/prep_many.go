@@ -22,6 +22,7 @@ type prepEvent struct {
 type prepared struct {
 	Device string   `json:"device"`
 	Ready  bool     `json:"ready"`
+	Unfit  bool     `json:"unfit"` // the app is not made for its family
 	Error  *failure `json:"error"`
 
 	err error
@@ -103,6 +104,9 @@ func (g *guide) prepare(ctx context.Context) prepared {
 		row.Ready = true
 		return row
 	}
+	if plan, err := g.bench.Prep(ctx, g.handle, g.app); err == nil {
+		row.Unfit = plan.Device.Unfit
+	}
 	f := g.failureOf(row.err)
 	row.Error = &f
 	if g.tell("failed", nil, row.err); g.report == nil && ctx.Err() == nil {
@@ -113,13 +117,17 @@ func (g *guide) prepare(ctx context.Context) prepared {
 
 // endAll prints how each device ended, and how to repeat it for those that failed.
 func (g *guide) endAll(rows []prepared) error {
+	failed := 0
 	var again []string
 	var lines [][]string
 	for _, r := range rows {
 		mark, says := good.Render("✓"), "ready"
 		if !r.Ready {
 			mark, says = bad.Render("✗"), safe(r.err.Error())
-			again = append(again, r.Device)
+			failed++
+			if !r.Unfit {
+				again = append(again, r.Device)
+			}
 		}
 		lines = append(lines, []string{mark, r.Device, oneLine(says, max(g.width-22, 40))})
 	}
@@ -131,13 +139,27 @@ func (g *guide) endAll(rows []prepared) error {
 		fmt.Fprintln(g.out)
 		g.table([]string{"", "device", ""}, lines)
 	}
-	if len(again) == 0 {
+	if failed == 0 {
 		return nil
+	}
+	err := notReady(failed, len(rows))
+	if len(again) == 0 {
+		return &exitError{exitFailed, err}
 	}
 	app := ""
 	if g.app != "" {
 		app = " --app " + g.app
 	}
-	err := fmt.Sprintf("%d of %d devices are not ready. Again for just those: earlybench prep %s%s", len(again), len(rows), strings.Join(again, " "), app)
-	return &exitError{exitFailed, err}
+	return &exitError{exitFailed, fmt.Sprintf("%s Again for just those: earlybench prep %s%s", err, strings.Join(again, " "), app)}
+}
+
+// notReady says how many devices are not ready.
+func notReady(left, all int) string {
+	switch {
+	case all == 1:
+		return "The device is not ready."
+	case left == 1:
+		return fmt.Sprintf("1 of %d devices is not ready.", all)
+	}
+	return fmt.Sprintf("%d of %d devices are not ready.", left, all)
 }

@@ -192,7 +192,9 @@ func (p *program) runMany(ctx context.Context, b *client.Client, what client.Run
 		mark, why := good.Render("✓"), ""
 		if d.State != "done" {
 			mark = bad.Render("✗")
-			again = append(again, d.Device)
+			if !d.Unfit {
+				again = append(again, d.Device)
+			}
 		}
 		if d.Error != nil {
 			why = strings.TrimSpace(d.Error.Text + " " + d.Error.Remedy)

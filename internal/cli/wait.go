@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -115,5 +114,5 @@ func (p *program) waited(all, left []client.Device) error {
 	for i, d := range left {
 		names[i] = d.Handle
 	}
-	return &exitError{exitBlocked, fmt.Sprintf("%d of %d devices are not ready. Go on with: earlybench prep %s", len(left), len(all), strings.Join(names, " "))}
+	return &exitError{exitBlocked, notReady(len(left), len(all)) + " Go on with: earlybench prep " + strings.Join(names, " ")}
 }

@@ -192,10 +192,15 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 	}
 	for {
 		devices, err := d.client.Devices(ctx, "")
-		if err != nil {
+		if err != nil && ctx.Err() == nil {
 			return fmt.Errorf("look at the rack: %w", err)
 		}
 		settled := 0
+		if d.cfg.Unknown { // no sheet describes it, so it is no device, unless somebody wrote one
+			if more, err := d.client.Unrecognised(ctx); err == nil {
+				settled += min(len(more), 1)
+			}
+		}
 		for _, dev := range devices {
 			for _, b := range bodies {
 				if b.serial != dev.Serial && (!b.told || b.name != dev.Handle) {

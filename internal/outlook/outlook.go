@@ -29,8 +29,8 @@ type Config struct {
 	Store       *store.Store
 	Shelf       *driver.Shelf
 	Clock       clock.Clock
-	Bench       string // the bench's name
-	Fingerprint string // of the bench's link key
+	Bench       func() string // the bench's name
+	Fingerprint string        // of the bench's link key
 	Log         *slog.Logger
 }
 

@@ -153,7 +153,7 @@ func (o *Outlook) appFacts(s *Standing, app string) []fact.Fact {
 func (o *Outlook) words(s Standing) map[string]string {
 	language, _ := s.View.Get(fact.Language, s.Now)
 	w := s.Sheet.Words(language.Value.Text())
-	w["handle"], w["bench"], w["set"] = s.Device.Handle, o.cfg.Bench, "(none here fits)"
+	w["handle"], w["bench"], w["set"] = s.Device.Handle, o.cfg.Bench(), "(none here fits)"
 	if s.Device.ID == rack.UnseenID {
 		w["handle"] = "the device"
 	}

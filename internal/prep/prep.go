@@ -24,7 +24,7 @@ type Prep struct {
 	Rack    *rack.Rack
 	Outlook *outlook.Outlook
 	Jobs    *job.Runner
-	Bench   string // the bench's name, as devices show it
+	Bench   func() string // the bench's name, as devices show it
 }
 
 // KindAsk is the kind of job that makes a device ask its owner.
@@ -90,7 +90,7 @@ func (p *Prep) ask(ctx context.Context, run *job.Run) (any, error) {
 	k := p.Rack.ByID(a.Device)
 	run.Phase("ask", 0)
 	handle := k.Device().Handle
-	state, err := k.Ask(ctx, device.Visitor{Name: p.Bench, Shared: p.Rack.Shared(k.Host())})
+	state, err := k.Ask(ctx, device.Visitor{Name: p.Bench(), Shared: p.Rack.Shared(k.Host())})
 	switch {
 	case errors.Is(err, keeper.ErrNoSession):
 		return nil, p.Outlook.Look(k, "").Blocked()

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -55,6 +56,19 @@ type Insides struct {
 	watching sync.WaitGroup
 	end      context.CancelFunc
 	ready    chan struct{} // closed once all on record was read
+	name     atomic.Pointer[string]
+}
+
+// Name is the bench's name, as devices show it.
+func (in *Insides) Name() string { return *in.name.Load() }
+
+// Rename gives the bench another name.
+func (in *Insides) Rename(ctx context.Context, name string) error {
+	if err := in.Store.SetSetting(ctx, "bench.name", name); err != nil {
+		return fmt.Errorf("keep the bench's name: %w", err)
+	}
+	in.name.Store(&name)
+	return nil
 }
 
 // MakeInsides wires a bench's insides. Nothing runs before Start.
@@ -65,11 +79,12 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	}
 	in := &Insides{Store: st, Files: store.Files{Dir: filepath.Join(cfg.State, "files")}, Sheets: sheets, Clock: c, Log: cfg.Log, end: func() {}, ready: make(chan struct{})}
 	shelf := &driver.Shelf{}
+	in.name.Store(&name)
 	in.Book = facts.New(st, c, registry, cfg.Log)
 	if in.Rack, err = rack.New(rack.Config{Store: st, Book: in.Book, Clock: c, Sheets: sheets.Current(), Log: cfg.Log}); err != nil {
 		return nil, err
 	}
-	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Shelf: shelf, Clock: c, Bench: name,
+	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Shelf: shelf, Clock: c, Bench: in.Name,
 		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log})
 	if err != nil {
 		return nil, err
@@ -82,7 +97,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	}
 	in.Jobs = job.NewRunner(st, c, store.NewID)
 	in.Supply = &supply.Supply{Store: st, Files: in.Files, Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts, Shelf: shelf, Jobs: in.Jobs, Changed: in.Cables.Again}
-	in.Prep = &prep.Prep{Store: st, Rack: in.Rack, Outlook: in.Outlook, Jobs: in.Jobs, Bench: name}
+	in.Prep = &prep.Prep{Store: st, Rack: in.Rack, Outlook: in.Outlook, Jobs: in.Jobs, Bench: in.Name}
 	in.Retire = &retire.Retire{Rack: in.Rack, Outlook: in.Outlook, Store: st, Clock: c, Log: cfg.Log}
 	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Key: keys.Development, Clock: c}
 	in.Jobs.Register(in.Supply.Kinds()...)
@@ -105,6 +120,7 @@ func offered(shelf *driver.Shelf) func(usb string) string {
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
 	cfg.Supply, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Supply, in.Prep, in.Sheets, in.Retire, in.Tryouts
+	cfg.Bench, cfg.Rename = in.Name, in.Rename
 	cfg.Access, cfg.Clock, cfg.Log, cfg.Ready = &access.Keys{Store: in.Store, Clock: in.Clock}, in.Clock, in.Log, in.ready
 	return web.New(cfg, address)
 }

@@ -108,7 +108,7 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 		return err
 	}
 	defer in.Close()
-	server := in.Face(web.Config{Key: keys.Link.PublicKey(), Bench: name, ID: id, Owner: owner(), Console: cfg.Console}, tcp.Addr().String())
+	server := in.Face(web.Config{Key: keys.Link.PublicKey(), ID: id, Owner: owner(), Console: cfg.Console}, tcp.Addr().String())
 	defer func() { err = errors.Join(err, server.Close()) }()
 	server.Serve(tcp) // who asks for what is on record waits until that was read
 	server.Serve(unix)

@@ -16,6 +16,8 @@ type Session struct {
 	Created time.Time
 	Ends    time.Time
 	Used    time.Time
+	// Confirmed is until when the owner lets it do what only the owner may; zero: not at all.
+	Confirmed time.Time
 }
 
 // idLength is how many characters of the digest are the id of a session.
@@ -35,12 +37,12 @@ func (s *Store) SaveSession(ctx context.Context, n Session) error {
 	})
 }
 
-const sessionColumns = `secret, agent, created, ends, used`
+const sessionColumns = `secret, agent, created, ends, used, confirmed`
 
 func scanSession(r row) (n Session, err error) {
-	var created, ends, used string
-	err = r.Scan(&n.Secret, &n.Agent, &created, &ends, &used)
-	n.Created, n.Ends, n.Used = moment(created), moment(ends), moment(used)
+	var created, ends, used, confirmed string
+	err = r.Scan(&n.Secret, &n.Agent, &created, &ends, &used, &confirmed)
+	n.Created, n.Ends, n.Used, n.Confirmed = moment(created), moment(ends), moment(used), moment(confirmed)
 	return n, err
 }
 
@@ -49,14 +51,15 @@ func (s *Store) Sessions(ctx context.Context, now time.Time) ([]Session, error) 
 	return query(ctx, s.db, scanSession, `SELECT `+sessionColumns+` FROM session WHERE ends > ? ORDER BY created DESC, secret`, stamp(now))
 }
 
-// HasSession reports whether a session is valid at now, and records that it was used.
-func (s *Store) HasSession(ctx context.Context, secret string, now time.Time) (bool, error) {
+// SessionBy returns the session that is valid at now, by its secret's digest, and
+// records that it was used. It is [ErrNotFound] for none.
+func (s *Store) SessionBy(ctx context.Context, secret string, now time.Time) (Session, error) {
 	n, err := one(ctx, s.db, scanSession, `SELECT `+sessionColumns+` FROM session WHERE secret = ? AND ends > ?`, secret, stamp(now))
 	if errors.Is(err, ErrNotFound) {
-		return false, nil
+		return n, err
 	}
 	if err != nil {
-		return false, unavailable("look a session up", err)
+		return n, unavailable("look a session up", err)
 	}
 	if now.Sub(n.Used).Abs() >= usedEvery {
 		s.later(write{do: func(ctx context.Context, tx *sql.Tx) error {
@@ -64,7 +67,21 @@ func (s *Store) HasSession(ctx context.Context, secret string, now time.Time) (b
 			return err
 		}}, func(error) {}) // it is told with the next request, then
 	}
-	return true, nil
+	return n, nil
+}
+
+// ConfirmSession records until when the owner lets a session do what only the owner may.
+func (s *Store) ConfirmSession(ctx context.Context, secret string, until time.Time) error {
+	return s.change(ctx, "session.changed", Session{Secret: secret}.ID(), func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE session SET confirmed = ? WHERE secret = ?`, stamp(until), secret)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, fmt.Errorf("session %.12q: %w", secret, ErrNotFound))
+		}
+		return nil
+	})
 }
 
 // DropSession ends a session, by its secret's digest or its id.

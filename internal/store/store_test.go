@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"database/sql"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -153,9 +154,13 @@ func TestFilesAreKeptByWhatIsInThem(t *testing.T) {
 func TestSessionsEnd(t *testing.T) {
 	s, _ := open(t)
 	has := func(at time.Time) bool {
-		ok, err := s.HasSession(t.Context(), "d", at)
+		n, err := s.SessionBy(t.Context(), "d", at)
+		if errors.Is(err, store.ErrNotFound) {
+			return false
+		}
 		require.NoError(t, err)
-		return ok
+		require.Equal(t, "d", n.Secret)
+		return true
 	}
 	require.NoError(t, s.SaveSession(t.Context(), store.Session{Secret: "d", Created: now, Ends: now.Add(time.Hour)}))
 	require.True(t, has(now))

@@ -22,6 +22,7 @@ type DeviceResult struct {
 	Job    string           `json:"job,omitempty"` // "" where it was not begun
 	State  job.State        `json:"state"`
 	Tryout string           `json:"tryout,omitempty"`
+	Unfit  bool             `json:"unfit,omitempty"` // the app is not made for its family
 	Error  *problem.Problem `json:"error,omitempty"`
 }
 
@@ -151,7 +152,7 @@ func (t *Tryouts) begin(ctx context.Context, run *job.Run, app string, a argsMan
 			part.Job = j.ID
 		}
 		if err != nil {
-			part.Job, part.Error = "", problem.Of(err)
+			part.Job, part.Error, part.Unfit = "", problem.Of(err), t.Outlook.Glance(k, app).Readiness.Unfit
 		}
 		parts = append(parts, part)
 	}

@@ -77,8 +77,15 @@ func (s *Server) sessions(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, problem(err)
 	}
-	mine := s.cookieDigest(in.Cookie)
-	return sessionList.of(in.Select, each(all, func(n store.Session) client.Session {
-		return client.Session{ID: n.ID(), Agent: n.Agent, Created: n.Created, Ends: n.Ends, Used: n.Used, This: n.Secret == mine}
-	}))
+	mine, now := s.cookieDigest(in.Cookie), s.Clock.Now()
+	return sessionList.of(in.Select, each(all, func(n store.Session) client.Session { return sessionOf(n, mine, now) }))
+}
+
+// sessionOf shapes a session; mine is the digest of the secret of the one that asks.
+func sessionOf(n store.Session, mine string, now time.Time) client.Session {
+	c := client.Session{ID: n.ID(), Agent: n.Agent, Created: n.Created, Ends: n.Ends, Used: n.Used, This: n.Secret == mine}
+	if confirmed(n, now) {
+		c.Confirmed = when(n.Confirmed.UTC())
+	}
+	return c
 }

@@ -18,9 +18,9 @@ import (
 func (s *Server) appRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/projects", "projects", "The projects"), s.projects)
-	huma.Register(a, operation(access.Own, "POST", "/projects", "add-project", "Let the bench build from an app's directory; over the socket only"), s.addProject)
+	huma.Register(a, operation(access.Own, "POST", "/projects", "add-project", "Let the bench build from an app's directory"), s.addProject)
 	huma.Register(a, operation(access.Look, "GET", "/apps", "apps", "The app files"), s.apps)
-	huma.Register(a, operation(access.Own, "POST", "/apps", "add-app", "Check an app file and take it in; over the socket only"), s.addApp)
+	huma.Register(a, operation(access.Own, "POST", "/apps", "add-app", "Check an app file and take it in"), s.addApp)
 	huma.Register(a, work(access.Use, "/runs", "run", "Run an app on a device, or try it"), s.startRun)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/apps/stop", "stop-app", "Stop an app on a device"), s.stopApp)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/apps/remove", "remove-app", "Remove an app from a device"), s.removeApp)

@@ -61,11 +61,13 @@ func (s *Server) guard(c fiber.Ctx) error {
 	if !read && !s.ownPage(c) {
 		return answer(c, &client.Problem{Status: fiber.StatusForbidden, Detail: "Only the bench's own pages may change something here."})
 	}
-	in, err := s.signedIn(c)
-	if err != nil {
+	switch in, err := s.signedIn(c); {
+	case errors.Is(err, store.ErrNotFound):
+	case err != nil:
 		return asFiber(c, err)
-	}
-	if in {
+	case confirmed(in, s.Clock.Now()):
+		act(c, access.Confirmed(s.Owner))
+	default:
 		act(c, access.Browser(s.Owner))
 	}
 	return c.Next()
@@ -108,7 +110,10 @@ var called = map[string]string{access.OwnerKind: "the owner", access.BrowserKind
 // refused is the error for a missing right.
 func refused(a access.Actor, right access.Right) error {
 	remedy := "Use the command earlybench on the computer of the bench."
-	if a.Kind == access.KeyKind {
+	switch a.Kind {
+	case access.BrowserKind:
+		remedy = "Ask for the owner's confirmation on the page Bench."
+	case access.KeyKind:
 		remedy = "Its owner makes keys with other rights: earlybench access add NAME --may RIGHT. A person's consent is given in a browser or with the command there."
 	}
 	return &eb.Problem{Kind: eb.Refused, Text: fmt.Sprintf("This needs the right %s, which %s does not have.", right, called[a.Kind]), Remedy: remedy}
@@ -184,12 +189,13 @@ func (s *Server) cookie() string {
 	return "earlybench-" + port
 }
 
-func (s *Server) signedIn(c fiber.Ctx) (bool, error) {
+// signedIn returns the session of the browser that asks; [store.ErrNotFound] for none.
+func (s *Server) signedIn(c fiber.Ctx) (store.Session, error) {
 	secret := c.Cookies(s.cookie())
 	if secret == "" {
-		return false, nil
+		return store.Session{}, store.ErrNotFound
 	}
-	return s.Store.HasSession(c.Context(), digest(secret), s.Clock.Now())
+	return s.Store.SessionBy(c.Context(), digest(secret), s.Clock.Now())
 }
 
 func digest(secret string) string {

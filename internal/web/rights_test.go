@@ -30,6 +30,7 @@ var rights = map[string]string{
 	"GET /api/v1/jobs": "look", "GET /api/v1/jobs/:id": "look", "GET /api/v1/learned": "look", "GET /api/v1/projects": "look", "GET /api/v1/round": "look",
 	"GET /api/v1/drivers": "look", "GET /api/v1/sheets": "look", "GET /api/v1/unrecognised": "look", "GET /api/v1/tryouts": "look", "GET /api/v1/tryouts/:id": "look",
 	"GET /api/v1/tryouts/:id/picture.png": "look", "POST /api/v1/sign-out": "look",
+	"GET /api/v1/unrecognised/:name/draft": "look",
 
 	"DELETE /api/v1/devices/:handle/answers/:id": "use", "DELETE /api/v1/devices/:handle/retirement": "use", "GET /api/v1/devices/:handle/screen": "use",
 	"DELETE /api/v1/devices/:handle": "use", "POST /api/v1/devices/:handle/apps/stop": "use", "POST /api/v1/devices/:handle/apps/remove": "use",
@@ -38,12 +39,12 @@ var rights = map[string]string{
 	"POST /api/v1/devices/:handle/remedies": "use", "POST /api/v1/devices/:handle/retirement": "use", "POST /api/v1/devices/:handle/retirement/told": "use",
 	"POST /api/v1/devices/:handle/told": "use", "POST /api/v1/jobs/:id/stop": "use", "POST /api/v1/jobs/:id/repeat": "use", "POST /api/v1/runs": "use",
 
-	"GET /api/v1/audit": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "consent",
+	"DELETE /api/v1/confirmation": "consent", "GET /api/v1/audit": "consent", "POST /api/v1/confirmations": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "consent",
 
 	"DELETE /api/v1/learned": "maintain", "DELETE /api/v1/sheets/:name": "maintain", "POST /api/v1/drivers": "maintain", "POST /api/v1/sheets": "maintain",
 
 	"DELETE /api/v1/access/:id": "own", "DELETE /api/v1/hosts/:id": "own", "DELETE /api/v1/phone": "own", "GET /api/v1/access": "own", "GET /api/v1/phone": "own",
-	"PATCH /api/v1/hosts/:id": "own", "POST /api/v1/access": "own", "POST /api/v1/apps": "own", "POST /api/v1/hosts": "own", "POST /api/v1/phone": "own",
+	"PATCH /api/v1/bench": "own", "PATCH /api/v1/hosts/:id": "own", "POST /api/v1/confirmations/:code": "own", "POST /api/v1/access": "own", "POST /api/v1/apps": "own", "POST /api/v1/hosts": "own", "POST /api/v1/phone": "own",
 	"POST /api/v1/projects": "own", "POST /api/v1/sign-in-addresses": "own",
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/plain"
+	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 )
 
@@ -72,6 +73,7 @@ func (s *Server) routes() {
 	a := s.api
 
 	huma.Register(a, operation(access.Look, "GET", "/bench", "bench", "The bench itself"), s.bench)
+	huma.Register(a, operation(access.Own, "PATCH", "/bench", "rename-bench", "Give the bench another name"), s.rename)
 	huma.Register(a, silent(nobody, "/sign-in", "sign-in", "Sign a browser in with a one-time secret"), s.signIn)
 	huma.Register(a, silent(access.Look, "/sign-out", "sign-out", "Sign a browser out"), s.signOut)
 	huma.Register(a, operation(access.Own, "POST", "/sign-in-addresses", "offer-sign-in", "Make a one-time sign-in address"),
@@ -82,6 +84,7 @@ func (s *Server) routes() {
 	huma.Register(a, operation(access.Look, "GET", "/round", "round", "The devices by what they need next"), s.round)
 	s.deviceRoutes()
 	s.accessRoutes()
+	s.confirmRoutes()
 	s.retireRoutes()
 	s.phoneRoutes()
 	s.whyRoutes()
@@ -137,4 +140,18 @@ func (s *Server) bench(ctx context.Context, _ *none) (*out[client.Bench], error)
 		return nil, problem(err)
 	}
 	return &out[client.Bench]{s.benchOf(last)}, nil
+}
+
+func (s *Server) rename(ctx context.Context, in *struct {
+	Body struct {
+		Name string `json:"name" maxLength:"60"`
+	}
+}) (*out[client.Bench], error) {
+	if !hostName.MatchString(in.Body.Name) {
+		return nil, problem(eb.Errorf(eb.Invalid, "bench name %.60q is invalid: start with a lower-case letter, then use up to 39 letters, digits or hyphens", in.Body.Name))
+	}
+	if err := s.Rename(ctx, in.Body.Name); err != nil {
+		return nil, problem(err)
+	}
+	return s.bench(ctx, nil)
 }

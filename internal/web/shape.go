@@ -23,7 +23,7 @@ import (
 // This file converts what the core and the use cases know to the types of the interface.
 
 func (s *Server) benchOf(last int64) client.Bench {
-	return client.Bench{ID: s.ID, Name: s.Bench, Version: Version, Fingerprint: ssh.FingerprintSHA256(s.Key), Developer: s.Tryouts.Key.Public().Thumbprint(), Now: s.Clock.Now().UTC(), Sequence: last, Gates: gateMeanings()}
+	return client.Bench{ID: s.ID, Name: s.Bench(), Version: Version, Fingerprint: ssh.FingerprintSHA256(s.Key), Developer: s.Tryouts.Key.Public().Thumbprint(), Now: s.Clock.Now().UTC(), Sequence: last, Gates: gateMeanings()}
 }
 
 func gateMeanings() (out []client.GateMeaning) {
@@ -172,7 +172,7 @@ func jobOf(j job.Job) client.Job {
 func devicesOf(r tryout.Result) []client.DeviceResult {
 	out := []client.DeviceResult{}
 	for _, d := range r.Devices {
-		row := client.DeviceResult{Device: d.Device, Job: d.Job, State: string(d.State), Tryout: d.Tryout}
+		row := client.DeviceResult{Device: d.Device, Job: d.Job, State: string(d.State), Tryout: d.Tryout, Unfit: d.Unfit}
 		if e := d.Error; e != nil {
 			row.Error = &client.Trouble{Kind: string(e.Kind), Text: e.Text, Gate: e.Gate, Remedy: e.Remedy}
 		}

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"earlybench.invalid/earlybench/client"
+	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/access"
 )
@@ -16,10 +17,11 @@ import (
 func (s *Server) sheetRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/sheets", "sheets", "The active prep sheets"), s.sheets)
-	huma.Register(a, operation(access.Maintain, "POST", "/sheets", "add-sheet", "Check a sheet and add it to the bench; over the socket only"), s.addSheet)
-	drop := silent(access.Maintain, "/sheets/{name}", "drop-sheet", "Remove a sheet that was added; over the socket only")
+	huma.Register(a, operation(access.Maintain, "POST", "/sheets", "add-sheet", "Check a sheet and add it to the bench"), s.addSheet)
+	drop := silent(access.Maintain, "/sheets/{name}", "drop-sheet", "Remove a sheet that was added")
 	drop.Method = http.MethodDelete
 	huma.Register(a, drop, s.dropSheet)
+	huma.Register(a, operation(access.Look, "GET", "/unrecognised/{name}/draft", "draft-sheet", "The commented start of a sheet for an unrecognised device"), s.draft)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/sheet", "device-sheet", "The sheet as it results for a device, and where each part comes from"), s.deviceSheet)
 }
 
@@ -103,4 +105,20 @@ func (s *Server) deviceSheet(ctx context.Context, in *OfDevice) (*out[client.Dev
 		body.Parts = append(body.Parts, client.Part{Kind: p.Kind, Name: p.Name, Text: sheet.Fill(p.Text, sh.Words("")), File: p.File, Line: p.Line})
 	}
 	return &out[client.DeviceSheet]{body}, nil
+}
+
+func (s *Server) draft(_ context.Context, in *struct {
+	Name   string `path:"name" maxLength:"60"`
+	Family string `query:"family" maxLength:"60" default:"newcomer" doc:"name of the new family"`
+}) (*out[client.SheetDraft], error) {
+	if !hostName.MatchString(in.Family) {
+		return nil, problem(eb.Errorf(eb.Invalid, "family name %.60q is invalid: start with a lower-case letter, then use up to 39 letters, digits or hyphens", in.Family))
+	}
+	for _, x := range s.Rack.Unrecognised() {
+		if x.Name == in.Name {
+			text := sheet.Draft(sheet.Seen{Name: in.Family, USB: x.USB, Interfaces: x.Interfaces, Where: x.Port + " of " + x.Host})
+			return &out[client.SheetDraft]{client.SheetDraft{Text: text}}, nil
+		}
+	}
+	return nil, problem(eb.Errorf(eb.NotFound, "nothing unrecognised is called %.60q", in.Name))
 }

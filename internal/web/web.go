@@ -52,7 +52,8 @@ type Config struct {
 	Tryouts *tryout.Tryouts
 	Clock   clock.Clock
 	Key     ssh.PublicKey
-	Bench   string
+	Bench   func() string                       // its name
+	Rename  func(context.Context, string) error // gives it another
 	ID      string
 	Owner   string // the person whose words are taken down
 	Console fs.FS  // the built console
@@ -79,6 +80,7 @@ type Server struct {
 	racks     racks
 	doing     map[string]chan struct{} // requests that are to be done once, and are being done
 	offered   map[string]time.Time     // digests of one-time sign-in secrets, and their ends
+	asking    map[string]request       // browsers that wait for the owner's confirmation, by their codes
 }
 
 // maxBody bounds what is sent to the interface, in bytes.
@@ -87,7 +89,7 @@ const maxBody = 64 << 20
 // New makes the interface; address is that of the TCP listener, which the
 // sign-in addresses name.
 func New(cfg Config, address string) *Server {
-	s := &Server{Config: cfg, origin: "http://" + address, offered: map[string]time.Time{}, doing: map[string]chan struct{}{}}
+	s := &Server{Config: cfg, origin: "http://" + address, offered: map[string]time.Time{}, asking: map[string]request{}, doing: map[string]chan struct{}{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	// An address has only one spelling, since the guard depends on it.
 	s.app = fiber.New(fiber.Config{AppName: "Early Bench", BodyLimit: maxBody, ErrorHandler: fiberError, CaseSensitive: true, StrictRouting: true})

@@ -13,10 +13,11 @@ const stale: Record<string, string[]> = {
   "trial.changed": ["devices", "round", "prep", "why"],
   "app.changed": ["devices", "round", "prep", "why"],
   "project.changed": ["projects"],
-  "driver.changed": ["prep"],
+  "driver.changed": ["prep", "drivers"],
   "setting.changed": ["bench"],
   "session.changed": ["sessions"],
   "host.changed": ["hosts"],
+  "access.changed": ["access"],
 };
 
 /** What is asked of one device, and asked again when it stands otherwise, or when only facts of it have changed. */

@@ -24,12 +24,12 @@ export const queryClient = new QueryClient({
   },
 });
 
-const api = createClient<paths>({ baseUrl: window.location.origin, fetch: (request) => fetch(request) });
+export const api = createClient<paths>({ baseUrl: window.location.origin, fetch: (request) => fetch(request) });
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
 /** data gives an answer's data, or throws its problem. */
-async function data<T>(answer: Promise<Answer<T>>): Promise<T> {
+export async function data<T>(answer: Promise<Answer<T>>): Promise<T> {
   const { data, error, response } = await answer;
   if (!response.ok) {
     const p = (error ?? {}) as { detail?: string; remedy?: string; title?: string; errors?: { message: string }[] };
@@ -126,6 +126,8 @@ export const useSheets = () => useQuery({ queryKey: ["sheets"], queryFn: () => d
 export const fetchReport = async (handle: string) =>
   (await data(api.GET("/api/v1/devices/{handle}/report", { params: { path: { handle } } }))).text;
 
+export const useDrivers = () => useQuery({ queryKey: ["drivers"], queryFn: () => data(api.GET("/api/v1/drivers")) });
+
 export const useProjects = () => useQuery({ queryKey: ["projects"], queryFn: () => data(api.GET("/api/v1/projects")) });
 
 export const useJobs = () => useQuery({ queryKey: ["jobs"], queryFn: () => data(api.GET("/api/v1/jobs")) });
@@ -135,7 +137,14 @@ export const useRepeatJob = () =>
     mutationFn: (id: string) => data(api.POST("/api/v1/jobs/{id}/repeat", { params: { path: { id } } })),
   });
 
-export const useSessions = () => useQuery({ queryKey: ["sessions"], queryFn: () => data(api.GET("/api/v1/sessions")) });
+const confirmedAgain = 15_000; // milliseconds after which is asked whether a browser is confirmed still
+
+export const useSessions = () =>
+  useQuery({
+    queryKey: ["sessions"],
+    queryFn: () => data(api.GET("/api/v1/sessions")),
+    refetchInterval: ({ state }) => (state.data?.items.some((s) => s.this && s.confirmed) ? confirmedAgain : false),
+  });
 
 export const useEndSession = () =>
   useMutation({

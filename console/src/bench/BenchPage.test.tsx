@@ -52,6 +52,8 @@ beforeEach(() => {
       shared: false,
       trouble: "It is not reached.",
     }),
+    "/api/v1/projects": items(),
+    "/api/v1/drivers": items(),
     "/api/v1/sheets": [
       200,
       {

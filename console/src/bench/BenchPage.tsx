@@ -1,8 +1,11 @@
 import { useJobs } from "../api/queries";
 import { ProblemText } from "../parts/ProblemText";
+import { AccessList } from "./AccessList";
 import { AuditList } from "./AuditList";
+import { DriverList } from "./DriverList";
 import { HostList } from "./HostList";
 import { JobList } from "./JobList";
+import { ProjectList } from "./ProjectList";
 import { SessionList } from "./SessionList";
 import { Settings } from "./Settings";
 import { SheetList } from "./SheetList";
@@ -35,7 +38,10 @@ export function BenchPage() {
         <Settings />
         <SessionList />
         <HostList />
+        <DriverList />
+        <ProjectList />
         <SheetList />
+        <AccessList />
       </aside>
     </main>
   );

@@ -1,5 +1,5 @@
-import { CommandLine } from "../parts/CommandLine";
 import { useBench } from "../api/queries";
+import { Rename } from "./Rename";
 
 /** What the bench is called, and by which keys it is known. */
 export function Settings() {
@@ -13,9 +13,7 @@ export function Settings() {
         <Line name="Link key, as devices show it" value={bench.fingerprint} />
         <Line name="Development key, by which it signs apps" value={bench.developer} />
       </dl>
-      <p className="mt-1 text-caption text-secondary">
-        Another name: <CommandLine>earlybench serve --name NAME</CommandLine>
-      </p>
+      <Rename key={bench.name} now={bench.name} />
     </section>
   );
 }

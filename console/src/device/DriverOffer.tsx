@@ -1,6 +1,6 @@
-import { CommandLine } from "../parts/CommandLine";
 import { useInstallDriver } from "../api/queries";
 import type { Prep } from "../api/types";
+import { AddDriver } from "../parts/AddDriver";
 import { ProblemText } from "../parts/ProblemText";
 import { bytesText } from "../parts/time";
 
@@ -9,10 +9,10 @@ export function DriverOffer({ prep: { device, offer } }: { prep: Prep }) {
   const install = useInstallDriver(device.handle);
   if (!offer) {
     return (
-      <p className="mt-5 max-w-prose">
-        No driver set here fits it. Add one on the computer of the bench:
-        <CommandLine>earlybench driver add FILE</CommandLine>
-      </p>
+      <div className="mt-5">
+        <p className="max-w-prose">No driver set here fits it.</p>
+        <AddDriver />
+      </div>
     );
   }
   return (

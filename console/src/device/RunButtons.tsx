@@ -1,6 +1,6 @@
-import { CommandLine } from "../parts/CommandLine";
 import { useProjects, useRun } from "../api/queries";
 import type { Device } from "../api/types";
+import { AddProject } from "../parts/AddProject";
 import { ProblemText } from "../parts/ProblemText";
 
 /** Try or run the apps that the bench can build; where it has none for the device, what is missing. */
@@ -10,11 +10,12 @@ export function RunButtons({ device }: { device: Device }) {
   const busy = device.working !== "" || run.isPending;
   if (projects.data?.items.length === 0) {
     return (
-      <p className="mt-5 max-w-prose text-secondary">
-        The bench knows no app to build yet. Building runs what the app’s directory says, so only the owner names it, on
-        the computer of the bench:
-        <CommandLine>earlybench project add DIR</CommandLine>
-      </p>
+      <div className="mt-5">
+        <p className="max-w-prose text-secondary">
+          The bench knows no app to build yet. Building runs what the app’s directory says, so only the owner names it.
+        </p>
+        <AddProject />
+      </div>
     );
   }
   const fitting = projects.data?.items.filter((p) => p.trouble || p.families.includes(device.family));

@@ -1,6 +1,8 @@
 import { Link } from "react-router";
 import { useHosts } from "../api/queries";
+import { AddHost } from "../bench/AddHost";
 import { CommandLine } from "../parts/CommandLine";
+import { OwnerOnly } from "../parts/OwnerOnly";
 import { ProblemText } from "../parts/ProblemText";
 import { AddDevice } from "./AddDevice";
 
@@ -20,7 +22,9 @@ export function EmptyRack() {
               <p className="mt-1 text-secondary">
                 It watches no computer yet. Devices are connected to hosts by USB. Add a host by its two addresses:
               </p>
-              <CommandLine>earlybench host add NAME --usbip HOST:PORT --control HOST:PORT</CommandLine>
+              <OwnerOnly what="Watch a host" command="earlybench host add NAME --usbip HOST:PORT --control HOST:PORT">
+                <AddHost />
+              </OwnerOnly>
             </>
           )}
           <ul>

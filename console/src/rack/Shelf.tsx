@@ -1,5 +1,5 @@
 import { AddDevice } from "./AddDevice";
-import { CommandLine } from "../parts/CommandLine";
+import { DraftSheet } from "./DraftSheet";
 import { Eye, SquareDashed, TriangleAlert } from "lucide-react";
 import { Link } from "react-router";
 import { useSheets, useUnrecognised } from "../api/queries";
@@ -23,10 +23,8 @@ export function Shelf() {
                 <span className="mono">{s.usb}</span> on {s.port} of {s.host}: {s.interfaces.join(", ")}
               </span>
             </span>
-            <span className="md:ml-auto">
-              No prep sheet fits it. Begin one with what was seen:{" "}
-              <CommandLine>{`earlybench sheet new --from ${s.name}`}</CommandLine>
-            </span>
+            <span className="md:ml-auto">No prep sheet fits it.</span>
+            <DraftSheet name={s.name} />
           </li>
         ))}
         {sheets.data?.trouble.map((m) => (

@@ -1,0 +1,60 @@
+package client
+
+import "time"
+
+// Access is a key for a program.
+type Access struct {
+	Name    string     `json:"name"`
+	Rights  []string   `json:"rights" nullable:"false"`
+	Created time.Time  `json:"created"`
+	Ends    time.Time  `json:"ends"`
+	Used    *time.Time `json:"used" doc:"the last time"`
+	Over    bool       `json:"over" doc:"it has ended"`
+}
+
+// Session is a browser that is signed in.
+type Session struct {
+	ID      string    `json:"id"`
+	Agent   string    `json:"agent" doc:"what the browser calls itself"`
+	Created time.Time `json:"created"`
+	Ends    time.Time `json:"ends"`
+	Used    time.Time `json:"used" doc:"the last time, to a minute"`
+	This    bool      `json:"this" doc:"it is the one that asks"`
+	// Confirmed is until when the owner lets it do what only the owner may.
+	Confirmed *time.Time `json:"confirmed" doc:"until when the owner lets it do what only the owner may; null: not now"`
+}
+
+// Confirmation is a browser's request to do what only the owner may, for a while. The owner
+// confirms it with the code that the browser shows.
+type Confirmation struct {
+	Code    string `json:"code" doc:"what the owner types: earlybench console --confirm CODE"`
+	Seconds int    `json:"seconds" doc:"for how long it can be confirmed"`
+}
+
+// SheetDraft is the commented start of a prep sheet.
+type SheetDraft struct {
+	Text string `json:"text"`
+}
+
+// NewAccess is a key that is to be made.
+type NewAccess struct {
+	Name   string   `json:"name" maxLength:"60"`
+	Rights []string `json:"rights" maxItems:"5" doc:"look, use, maintain; never consent or own"`
+	For    string   `json:"for" doc:"after how long it ends, such as 720h; a year at most" maxLength:"20"`
+}
+
+// MadeAccess is a key with its secret, which is told once.
+type MadeAccess struct {
+	Access
+	Secret string `json:"secret"`
+}
+
+// AuditLine is who did what.
+type AuditLine struct {
+	ID        int64     `json:"id"`
+	At        time.Time `json:"at"`
+	Actor     string    `json:"actor" doc:"kind and name: owner/ada, browser/ada, access/nightly"`
+	Operation string    `json:"operation"`
+	Subject   string    `json:"subject" doc:"the address, without /api/v1"`
+	Outcome   int       `json:"outcome" doc:"HTTP status; 0: the service ended before it was known"`
+}
