@@ -134,7 +134,7 @@ func TestABenchIsRenamedWhileItRuns(t *testing.T) {
 	status, text := p.owner(t, "PATCH", "/bench", `{"name":"harbour-desk"}`)
 	require.Equal(t, http.StatusOK, status, text)
 	require.Contains(t, text, `"name":"harbour-desk"`)
-	require.Equal(t, "harbour-desk", d.Insides.Name())
+	require.Equal(t, "harbour-desk", d.Name())
 	for _, bad := range []string{"", "Harbour", strings.Repeat("a", 41), "a b"} {
 		status, text = p.owner(t, "PATCH", "/bench", `{"name":"`+bad+`"}`)
 		require.Equal(t, http.StatusUnprocessableEntity, status, bad)
