@@ -85,16 +85,47 @@ type Question struct {
 	Learned   Learned           // for this family and host; may be nil
 }
 
-// Explain explains the first gate of a readiness.
+// Weighed is a question whose causes were weighed. The zero value is not useful; [Weigh]
+// makes it.
+type Weighed struct {
+	q      Question
+	known  fact.Known
+	belief belief
+	open   []*sheet.Check // not answered yet
+	given  []Given
+}
+
+// Weigh weighs the causes of the first gate of a readiness.
+func Weigh(q Question) Weighed {
+	w := Weighed{q: q, known: q.View.At(q.Now)}
+	if w.weighs() {
+		w.belief, w.open, w.given = q.believe(w.known)
+	}
+	return w
+}
+
+// weighs reports whether there is a gate whose causes can be weighed.
+func (w *Weighed) weighs() bool {
+	r := w.q.Readiness
+	return r.Path.Gates[r.First] != nil && !r.Unfit
+}
+
+// Explain is [Weighed.Explain] of a question that is weighed for that alone.
 func Explain(q Question) Explanation {
-	known := q.View.At(q.Now)
-	e := say(&q, q.Readiness.First, known)
+	w := Weigh(q)
+	return w.Explain()
+}
+
+// Explain explains the first gate of the readiness.
+func (w *Weighed) Explain() Explanation {
+	q := &w.q
+	e := say(q, q.Readiness.First, w.known)
 	e.Evidence, e.Contradictions = q.evidence(), q.View.Contradictions(q.Now)
-	if e.Gate == "" || q.Readiness.Unfit {
+	if !w.weighs() {
 		return e
 	}
-	e.belief, e.open = q.believe(known, &e)
-	e.Causes = q.rank(e.belief, known)
+	e.belief, e.open, e.Answers = w.belief, w.open, w.given
+	e.Causes = q.rank(w.belief, w.known)
 	if len(e.Causes) > 0 { // what speaks for the first cause comes first
 		e.Evidence = first(e.Causes[0].Because, e.Evidence)
 	}
@@ -151,18 +182,16 @@ func (q *Question) unfit() (text, remedy string) {
 // Certain returns the cause of the first gate that counts as named, unless its remedy was
 // tried already; nil if there is none. It also reports whether facts prove it, so that the
 // bench sees by itself when it is gone.
-func Certain(q Question) (c *sheet.Cause, proved bool) {
-	if q.Readiness.First == "" || q.Readiness.Unfit {
+func (w *Weighed) Certain() (c *sheet.Cause, proved bool) {
+	if !w.weighs() {
 		return nil, false
 	}
-	k := q.View.At(q.Now)
-	b, _ := q.believe(k, &Explanation{Gate: q.Readiness.First})
-	i, ok := b.named()
+	i, ok := w.belief.named()
 	if !ok {
 		return nil, false
 	}
-	c = b.causes[i]
-	return c, c.Proved != nil && c.Proved.Eval(&q.Subject.Attributes, k) == sheet.True
+	c = w.belief.causes[i]
+	return c, c.Proved != nil && c.Proved.Eval(&w.q.Subject.Attributes, w.known) == sheet.True
 }
 
 // Next returns the one thing to do next; nil if nothing is shut. Since it looks ahead, it is
@@ -191,11 +220,10 @@ func causesOf(s *sheet.Sheet, gate string) []*sheet.Cause {
 }
 
 // believe computes the belief from the facts and answers, and returns it with the checks
-// that were not answered.
-func (q *Question) believe(k fact.Known, e *Explanation) (belief, []*sheet.Check) {
-	b := prior(causesOf(q.Sheet, e.Gate), q.Learned)
+// that were not answered, and the answers.
+func (q *Question) believe(k fact.Known) (b belief, open []*sheet.Check, answers []Given) {
+	b = prior(causesOf(q.Sheet, q.Readiness.First), q.Learned)
 	b.see(&q.Subject.Attributes, k)
-	var open []*sheet.Check
 	for _, c := range q.Sheet.Checks {
 		if !concerns(c, b) {
 			continue
@@ -203,12 +231,12 @@ func (q *Question) believe(k fact.Known, e *Explanation) (belief, []*sheet.Check
 		given, answer := q.given(c, k)
 		if answer >= 0 {
 			b.answer(c, answer)
-			e.Answers = append(e.Answers, given)
+			answers = append(answers, given)
 		} else if c.When == nil || c.When.Eval(&q.Subject.Attributes, k) == sheet.True {
 			open = append(open, c)
 		}
 	}
-	return b, open
+	return b, open, answers
 }
 
 // concerns reports whether a check distinguishes a possible cause from others.

@@ -39,12 +39,14 @@ type Standing struct {
 	Words     map[string]string
 	Offered   *driver.Held
 	Now       time.Time
+
+	weighed cause.Weighed
 }
 
 // Look computes the standing of a device now, with its causes; with an app, for that too.
 func (o *Outlook) Look(k *keeper.Keeper, app string) Standing {
 	s := o.stand(k, app)
-	s.Why = cause.Explain(s.Question)
+	s.Why = s.weighed.Explain()
 	return s
 }
 
@@ -108,6 +110,7 @@ func (o *Outlook) stand(k *keeper.Keeper, app string) Standing {
 	s.Readiness = ready.Evaluate(s.Sheet, subject, s.View, s.Now)
 	s.Question = cause.Question{Sheet: s.Sheet, Subject: subject, Readiness: &s.Readiness, View: s.View, Now: s.Now, Words: s.Words,
 		Learned: o.learned(series.Family, k.Host())}
+	s.weighed = cause.Weigh(s.Question)
 	s.remedy()
 	return s
 }
@@ -118,7 +121,7 @@ const remedies = "remedy-"
 // remedy makes the remedy of a cause that is certain the next step, so that what is asked for
 // is what helps.
 func (s *Standing) remedy() {
-	c, proved := cause.Certain(s.Question)
+	c, proved := s.weighed.Certain()
 	if c == nil {
 		return
 	}
