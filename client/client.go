@@ -341,6 +341,11 @@ func (c *Client) Hosts(ctx context.Context, sel ...Select) ([]Host, error) {
 	return list[Host](ctx, c, api+"/hosts", nil, sel)
 }
 
+// HostTree returns the USB of a host, as it is connected.
+func (c *Client) HostTree(ctx context.Context, host string) (HostTree, error) {
+	return call[HostTree](ctx, c, "GET", api+"/hosts/"+url.PathEscape(host)+"/tree", nil)
+}
+
 // AddHost adds a host, or gives one its new addresses.
 func (c *Client) AddHost(ctx context.Context, h Host) error {
 	_, err := call[Host](ctx, c, "POST", api+"/hosts", h)

@@ -7,6 +7,14 @@ if [ -n "$unformatted" ]; then
     echo "gofmt would change:"; echo "$unformatted"; exit 1
 fi
 go vet ./...
+# The program is built for these too; its tests run on Linux only.
+for target in linux/arm64 darwin/amd64 darwin/arm64 windows/amd64; do
+    echo "vet for $target"
+    (
+        export GOOS="${target%/*}" GOARCH="${target#*/}" CGO_ENABLED=0
+        go vet $(go list ./... | grep -v '/test')
+    )
+done
 (cd demo/apps/callout && GOOS=wasip1 GOARCH=wasm go vet .)
 (cd console && npm run --silent lint)
 if command -v golangci-lint >/dev/null 2>&1; then

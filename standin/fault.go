@@ -25,7 +25,7 @@ var cableFaults = []struct {
 const (
 	notPlugged    = "not-plugged"
 	heldByMachine = "held-by-machine"
-	machine       = "machine pit"
+	machine       = "virtual machine pit"
 )
 
 // faults returns every fault that a body and its cable can have.

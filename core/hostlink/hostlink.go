@@ -29,16 +29,40 @@ type Hello struct {
 
 // Bus is everything that is connected to the host's buses.
 type Bus struct {
+	// Hubs are the host's controllers and the hubs that are connected to it.
+	Hubs    []Hub    `json:"hubs,omitempty"`
 	Devices []Device `json:"devices"`
+}
+
+// Hub is a controller of the host, with its ports, or a hub that is connected to one.
+type Hub struct {
+	Joint
+	BusID  string `json:"bus_id"`
+	Name   string `json:"name,omitempty"`
+	USB    string `json:"usb,omitempty"`    // vendor:product
+	Driver string `json:"driver,omitempty"` // the system's, of a controller
+	Ports  int    `json:"ports"`
+}
+
+// Joint is where a device or a hub is connected, and how.
+type Joint struct {
+	Parent     string `json:"parent,omitempty"`      // bus id of the hub; "" for a controller
+	PortNumber int    `json:"port_number,omitempty"` // of the hub, from 1
+	Kilobits   int    `json:"kbit_per_s,omitempty"`  // the speed, in 1000 bit/s; 0 if it is not known
+	MilliAmps  int    `json:"milliamps,omitempty"`   // the current that it says it draws at most
 }
 
 // Device is one device on a bus.
 type Device struct {
+	Joint
 	BusID      string      `json:"bus_id"`
-	Port       string      `json:"port"`     // for people: "hub port 1"
-	Plugging   int         `json:"plugging"` // another number each time that it shows itself
-	Run        string      `json:"run"`      // another text each time that the host starts
-	USB        string      `json:"usb"`      // vendor:product
+	Name       string      `json:"name,omitempty"`   // in its own words
+	Holder     string      `json:"holder,omitempty"` // the program or the other host that has it; "" for none
+	Denied     string      `json:"denied,omitempty"` // why the host may not open it; "" if it may
+	Port       string      `json:"port"`             // for people: "hub port 1"
+	Plugging   int         `json:"plugging"`         // another number each time that it shows itself
+	Run        string      `json:"run"`              // another text each time that the host starts
+	USB        string      `json:"usb"`              // vendor:product
 	Serial     string      `json:"serial"`
 	Interfaces []Interface `json:"interfaces"`
 }

@@ -19,6 +19,7 @@ var (
 	ErrBusy     = errors.New("another program holds the device")
 	ErrNotFound = errors.New("there is no such device on the bus")
 	ErrUnlinked = errors.New("the transfer was withdrawn")
+	ErrWire     = errors.New("the transfer failed on the wire, as it does over a worn cable")
 )
 
 // ID is vendor and product.

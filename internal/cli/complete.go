@@ -87,6 +87,8 @@ func (p *program) ofBench(ctx context.Context, b *client.Client, c *cobra.Comman
 		return names(func(ctx context.Context, _ ...client.Select) ([]client.Tryout, error) { return b.Tryouts(ctx, "") }, func(x client.Tryout) string { return x.ID + "\t" + x.App + " on " + x.Device })(ctx)
 	case "DIGEST":
 		return names(b.Drivers, func(x client.DriverSet) string { return x.Digest + "\t" + x.Name + " " + x.Version })(ctx)
+	case "HOST":
+		return names(b.Hosts, func(x client.Host) string { return x.Name })(ctx)
 	case "NAME":
 		switch c.Parent().Name() {
 		case "access":

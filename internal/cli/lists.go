@@ -31,7 +31,11 @@ func (p *program) hostCommand() *cobra.Command {
 			if h.Shared {
 				state += ", shared"
 			}
-			rows = append(rows, []string{h.Name, h.USBIP, h.Control, state})
+			usbip := h.USBIP
+			if h.Own {
+				usbip = "this computer"
+			}
+			rows = append(rows, []string{h.Name, usbip, h.Control, state})
 		}
 		p.table([]string{"host", "usbip", "control", ""}, rows)
 	})
@@ -69,7 +73,7 @@ func (p *program) hostCommand() *cobra.Command {
 			return b.SetShared(c.Context(), args[0], kind.shared)
 		}})
 	}
-	c.AddCommand(add, set, &cobra.Command{Use: "drop NAME", Short: "Forget a host", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c.AddCommand(p.hostTree(), add, set, &cobra.Command{Use: "drop NAME", Short: "Forget a host", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err

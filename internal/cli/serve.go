@@ -7,11 +7,13 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"slices"
 
 	"github.com/spf13/cobra"
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/console"
+	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/demo"
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/state"
@@ -20,10 +22,14 @@ import (
 
 func (p *program) serveCommand() *cobra.Command {
 	cfg := service.Config{Sheets: sheets.Files, Console: console.Files()}
-	supervised := false
+	usb := bus.Local{}
+	supervised, ownUSB := false, true
 	c := &cobra.Command{Use: "serve", Short: "Run the bench", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) (err error) {
 		if cfg.State, err = state.Dir(p.state); err != nil {
 			return err
+		}
+		if ownUSB {
+			cfg.USB = &usb
 		}
 		cfg.Log = slog.New(slog.NewTextHandler(p.err, nil))
 		ctx := c.Context()
@@ -42,6 +48,12 @@ func (p *program) serveCommand() *cobra.Command {
 	}}
 	c.Flags().IntVar(&cfg.Port, "port", 7420, "port on 127.0.0.1; 0 takes a free one")
 	c.Flags().StringVar(&cfg.Name, "name", "", "the bench's name, as devices show it (default: the one before, else the computer's)")
+	c.Flags().BoolVar(&ownUSB, "own-usb", true, "watch the USB of this computer")
+	c.Flags().StringVar(&usb.Sys, "sys-root", "", "where the system shows its devices (default /sys)")
+	c.Flags().StringVar(&usb.Dev, "dev-root", "", "where their nodes are (default /dev)")
+	c.Flags().StringVar(&usb.Proc, "proc-root", "", "where the system shows its programs (default /proc)")
+	c.Flags().BoolVar(&usb.MadeUpEvents, "made-up-events", false, "take plug events of other programs than the kernel, for tests")
+	c.Flags().MarkHidden("made-up-events") //nolint:errcheck // it is there
 	c.Flags().BoolVar(&cfg.Development, "development", false, "with a socket that moves the clock")
 	c.Flags().DurationVar(&cfg.ClockBy, "clock-by", 0, "by how much the clock is moved, with --development")
 	c.Flags().BoolVar(&supervised, "supervised", false, "tell the addresses as JSON, and end with standard input")
@@ -59,14 +71,21 @@ func (p *program) printServing(ctx context.Context, a service.Addresses) {
 	defer b.Close()
 	hosts, err := b.Hosts(ctx)
 	devices, derr := b.Devices(ctx, "")
-	if err != nil || derr != nil || len(hosts)+len(devices) > 0 {
+	if err != nil || derr != nil || len(devices) > 0 || slices.ContainsFunc(hosts, func(h client.Host) bool { return !h.Own }) {
 		return
 	}
-	fmt.Fprint(p.out, `
-It watches no computer yet, so it sees no device. In another terminal:
+	sees := "It watches no computer yet, so it sees no device."
+	if len(hosts) > 0 {
+		sees = "It watches the USB of this computer: plug a device in."
+		if hosts[0].Trouble != "" {
+			sees = hosts[0].Trouble
+		}
+	}
+	fmt.Fprint(p.out, "\n"+sees+` In another terminal:
 
   earlybench host add NAME --usbip HOST:PORT --control HOST:PORT
                                   watch a computer to which devices are connected
+  earlybench host tree            what is connected
   earlybench rack add --model Kittiwake
                                   put a watch on the rack, which no cable shows
   earlybench why --unseen --ask   find out why a device does not show up

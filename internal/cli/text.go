@@ -11,6 +11,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/plain"
@@ -48,7 +49,7 @@ func emphasisPlain(s string) string { return strings.ReplaceAll(safe(s), "*", ""
 
 // wrapped prints s in lines of at most width, each behind indent.
 func wrapped(w io.Writer, indent, s string, width int) {
-	style := lipgloss.NewStyle().Width(max(width-len(indent), 30))
+	style := lipgloss.NewStyle().Width(max(width-ansi.StringWidth(indent), 30))
 	for line := range strings.SplitSeq(style.Render(s), "\n") {
 		fmt.Fprintln(w, indent+strings.TrimRight(line, " "))
 	}

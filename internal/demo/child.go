@@ -9,7 +9,6 @@ import (
 	"os/exec"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 )
 
@@ -33,7 +32,7 @@ func spawn(log io.Writer, first, answer any, args ...string) (*child, error) {
 	}
 	cmd := exec.Command(exe, args...)
 	// Its own process group: the demo passes on Ctrl-C from the terminal.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.SysProcAttr = apart()
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return nil, err

@@ -139,7 +139,7 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 }
 
 func (d *demo) startService(at *service.Addresses) (err error) {
-	d.service, err = spawn(d.cfg.Err, nil, at, "serve", "--supervised", "--development", "--name", benchName,
+	d.service, err = spawn(d.cfg.Err, nil, at, "serve", "--supervised", "--development", "--own-usb=false", "--name", benchName,
 		"--state", d.cfg.State, "--port", fmt.Sprint(d.ports[0]), "--clock-by", d.clockBy().String())
 	if err != nil {
 		return fmt.Errorf("start the bench: %w", err)

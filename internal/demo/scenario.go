@@ -32,7 +32,7 @@ var demoBodies = []demoBody{
 		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install", "rests": "100 minutes"}}},
 	{name: "heron-2", maker: "halden", model: "H4", serial: "HH4 0077 3C1E"},
 	{name: "ivory-1", maker: "ivory-reach", model: "OF", serial: "IR 55 1108", begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug", "rests": "100 minutes"}}},
-	{name: "ivory-2", maker: "ivory-reach", model: "OM", serial: "IR 51 7730", held: "machine pit",
+	{name: "ivory-2", maker: "ivory-reach", model: "OM", serial: "IR 51 7730", held: "virtual machine pit",
 		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install", "rests": "100 minutes"}}},
 	{name: "ivory-3", maker: "ivory-reach", model: "OF", serial: "IR 55 2214",
 		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install", "rests": "100 minutes"}, Faults: []string{"stale-link"}}},

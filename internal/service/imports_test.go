@@ -20,11 +20,12 @@ var forbidden = []struct{ of, imports []string }{
 	{[]string{"standin"}, []string{"internal/", "client"}},
 	{[]string{"client"}, []string{"internal/", "core/", "standin"}},
 	{[]string{"internal/facts", "internal/keeper", "internal/rack", "internal/outlook"}, append([]string{"core/link", "core/usbip", "core/hostlink", "core/rpc",
-		"golang.org/x/crypto/ssh", "internal/ways/cable", "internal/host", "internal/web", "internal/cli", "internal/service"}, useCases...)},
+		"golang.org/x/crypto/ssh", "internal/ways/cable", "internal/bus", "internal/web", "internal/cli", "internal/service"}, useCases...)},
 	{[]string{"internal/ways"}, append([]string{"internal/outlook", "internal/web", "internal/cli", "internal/service"}, useCases...)},
 	{useCases, append([]string{"core/link", "core/usbip", "core/rpc", "golang.org/x/crypto/ssh", "internal/ways", "internal/web", "internal/cli", "internal/service"}, useCases...)},
 	{[]string{"internal/web"}, []string{"core/link", "core/usbip", "core/rpc", "internal/ways", "internal/cli", "internal/service", "database/sql"}},
 	{[]string{"internal/cli"}, append([]string{"internal/store", "internal/keeper", "internal/rack", "internal/outlook", "internal/facts", "internal/web", "internal/ways"}, useCases...)},
+	{[]string{"internal/bus", "internal/computer"}, append([]string{"internal/web", "internal/cli", "internal/service", "internal/ways"}, useCases...)},
 	{[]string{"internal/store"}, []string{"internal/"}},
 }
 

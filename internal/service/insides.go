@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -17,9 +18,11 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/bus"
+	"earlybench.invalid/earlybench/internal/computer"
 	"earlybench.invalid/earlybench/internal/facts"
-	"earlybench.invalid/earlybench/internal/host"
 	"earlybench.invalid/earlybench/internal/kits"
 	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/outlook"
@@ -42,7 +45,7 @@ type Insides struct {
 	Rack    *rack.Rack
 	Outlook *outlook.Outlook
 	Cables  *cable.Cables
-	Hosts   *host.Hosts
+	Hosts   *bus.Hosts
 	Kits    *kits.Kits
 	Jobs    *job.Runner
 	Supply  *supply.Supply
@@ -57,6 +60,7 @@ type Insides struct {
 	end      context.CancelFunc
 	ready    chan struct{} // closed once all on record was read
 	name     atomic.Pointer[string]
+	own      *bus.Local // how the computer's own USB is watched; nil for not at all
 }
 
 // Name is the bench's name, as devices show it.
@@ -77,7 +81,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	if err != nil {
 		return nil, err
 	}
-	in := &Insides{Store: st, Files: store.Files{Dir: filepath.Join(cfg.State, "files")}, Sheets: sheets, Clock: c, Log: cfg.Log, end: func() {}, ready: make(chan struct{})}
+	in := &Insides{Store: st, Files: store.Files{Dir: filepath.Join(cfg.State, "files")}, Sheets: sheets, Clock: c, Log: cfg.Log, own: cfg.USB, end: func() {}, ready: make(chan struct{})}
 	shelf := &driver.Shelf{}
 	in.name.Store(&name)
 	in.Book = facts.New(st, c, registry, cfg.Log)
@@ -90,8 +94,11 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		return nil, err
 	}
 	in.Cables = cable.New(cable.Config{Resolve: in.Rack.Resolve, Unrecognised: in.Rack.SetUnrecognised, Offered: offered(shelf),
+		Open: func(ctx context.Context, host, busID string) (usb.Device, error) {
+			return in.Hosts.Open(ctx, host, busID)
+		},
 		Appeared: in.Outlook.Appeared, Key: keys.Link, Clock: c, Log: cfg.Log})
-	in.Hosts = host.New(in.Cables, cfg.Log)
+	in.Hosts = bus.New(in.Cables, cfg.Log)
 	if in.Kits, err = kits.New(kits.Config{Store: st, Book: in.Book, Developer: keys.Development.Public().Thumbprint(), Clock: c, Log: cfg.Log}); err != nil {
 		return nil, err
 	}
@@ -120,6 +127,7 @@ func offered(shelf *driver.Shelf) func(usb string) string {
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
 	cfg.Supply, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Supply, in.Prep, in.Sheets, in.Retire, in.Tryouts
+	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
 	cfg.Bench, cfg.Rename = in.Name, in.Rename
 	cfg.Access, cfg.Clock, cfg.Log, cfg.Ready = &access.Keys{Store: in.Store, Clock: in.Clock}, in.Clock, in.Log, in.ready
 	return web.New(cfg, address)
@@ -152,11 +160,33 @@ func (in *Insides) Start(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("read the hosts: %w", err)
 	}
+	in.watchOwn(known)
 	for _, h := range known {
 		in.Rack.SetShared(h.Name, h.Shared)
-		in.Hosts.Watch(h)
+		if !h.Own() {
+			in.Hosts.Watch(h)
+		}
 	}
 	return nil
+}
+
+// watchOwn watches the USB of the bench's own computer, under the computer's name. known are
+// the hosts on record.
+func (in *Insides) watchOwn(known []store.Host) {
+	if in.own == nil {
+		return
+	}
+	own := store.Host{Name: bus.NameOf(os.Hostname)}
+	for _, h := range known {
+		switch {
+		case h.Name == own.Name && h.Own():
+			own.Shared = h.Shared
+		case h.Name == own.Name: // somebody gave another host that name
+			own.Name += "-own"
+		}
+	}
+	in.Rack.SetShared(own.Name, own.Shared)
+	in.Hosts.WatchLocal(own, *in.own)
 }
 
 func (in *Insides) setSheets(ctx context.Context, lib *sheet.Library) error {

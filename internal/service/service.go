@@ -19,6 +19,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/internal/store"
@@ -33,7 +34,8 @@ type Config struct {
 	Sheets      fs.FS
 	Console     fs.FS
 	Log         *slog.Logger
-	Development bool // with a socket that moves the clock
+	USB         *bus.Local // how the computer's own USB is watched; nil for not at all
+	Development bool       // with a socket that moves the clock
 	// ClockBy is by how much the clock is moved from the start, with Development.
 	ClockBy time.Duration
 }

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 )
 
 // longestSocket is the longest path of a Unix socket, in bytes.
@@ -59,7 +58,7 @@ func SocketDir(socket string) error {
 	if err != nil {
 		return err
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); !ok || int(st.Uid) != os.Getuid() || !info.IsDir() {
+	if !mine(info) || !info.IsDir() {
 		return fmt.Errorf("%s belongs to somebody else", dir)
 	}
 	return os.Chmod(dir, 0o700)
@@ -81,7 +80,7 @@ func Lock(dir string) (release func(), err error) {
 	if err != nil {
 		return nil, fmt.Errorf("lock the state directory: %w", err)
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := lock(f); err != nil {
 		by, _ := os.ReadFile(f.Name())
 		f.Close()
 		return nil, &Held{Dir: dir, By: strings.TrimSpace(string(by))}

@@ -216,6 +216,9 @@ type Host struct {
 	Shared  bool   // several people use it: it asks devices for this visit only
 }
 
+// Own reports whether it is the bench's own computer, which has no addresses.
+func (h Host) Own() bool { return h.USBIP == "" }
+
 // Hosts returns the hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]Host, error) {
 	return query(ctx, s.db, func(r row) (h Host, err error) {

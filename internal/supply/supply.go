@@ -14,7 +14,7 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
-	"earlybench.invalid/earlybench/internal/host"
+	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/rack"
@@ -34,7 +34,7 @@ type Supply struct {
 	Files   store.Files
 	Rack    *rack.Rack
 	Outlook *outlook.Outlook
-	Hosts   *host.Hosts
+	Hosts   *bus.Hosts
 	Shelf   *driver.Shelf
 	Jobs    *job.Runner
 	// Changed is called when the sets on the shelf have changed.

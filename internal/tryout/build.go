@@ -9,7 +9,6 @@ import (
 	"os/exec"
 	"runtime"
 	"strings"
-	"syscall"
 	"time"
 
 	"earlybench.invalid/earlybench/core/problem"
@@ -35,9 +34,7 @@ func (w *work) build(ctx context.Context) (string, error) {
 	var out bytes.Buffer
 	cmd.Stdout = &out
 	cmd.Stderr = &out
-	// A process group of its own, so that all of it can be killed; and it dies with us.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	killWhole(cmd)
 	cmd.WaitDelay = 2 * time.Second
 	w.run.Note(strings.Join(command, " "))
 	if err := runLocked(cmd); err != nil {

@@ -4,18 +4,21 @@ import (
 	"context"
 	"fmt"
 	"regexp"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"earlybench.invalid/earlybench/client"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/computer"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
 func (s *Server) hostRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/hosts", "hosts", "The hosts"), s.hosts)
+	huma.Register(a, operation(access.Look, "GET", "/hosts/{id}/tree", "host-tree", "The USB of a host, as it is connected"), s.hostTree)
 	huma.Register(a, operation(access.Own, "POST", "/hosts", "add-host", "Add a host"), s.addHost)
 	huma.Register(a, operation(access.Own, "PATCH", "/hosts/{id}", "change-host", "Say whether several people use a host"), s.changeHost)
 	huma.Register(a, operation(access.Own, "DELETE", "/hosts/{id}", "drop-host", "Forget a host"), s.dropHost)
@@ -48,15 +51,42 @@ func (s *Server) hosts(ctx context.Context, in *struct{ Select }) (*out[client.L
 	if err != nil {
 		return nil, problem(err)
 	}
+	own, is := s.Hosts.Own()
+	all = slices.DeleteFunc(all, func(h store.Host) bool { return h.Own() && h.Name != own.Name }) // the computer had that name before
+	if is && !slices.ContainsFunc(all, func(h store.Host) bool { return h.Name == own.Name }) {
+		all = slices.Insert(all, 0, own)
+	}
 	var items []client.Host
 	for _, h := range all {
-		c := client.Host{Name: h.Name, USBIP: h.USBIP, Control: h.Control, Shared: h.Shared}
-		if err := s.Hosts.Trouble(h.Name); err != nil {
-			c.Trouble = sentence(err.Error())
-		}
-		items = append(items, c)
+		items = append(items, s.hostOf(h))
 	}
 	return hostList.of(in.Select, items)
+}
+
+func (s *Server) hostOf(h store.Host) client.Host {
+	c := client.Host{Name: h.Name, USBIP: h.USBIP, Control: h.Control, Shared: h.Shared, Own: h.Own()}
+	if err := s.Hosts.Trouble(h.Name); err != nil {
+		c.Trouble = sentence(err.Error())
+	}
+	return c
+}
+
+func (s *Server) hostTree(_ context.Context, in *OfID) (*out[client.HostTree], error) {
+	v, err := s.Computer.Of(in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	own, is := s.Hosts.Own()
+	body := client.HostTree{Host: in.ID, Own: is && own.Name == in.ID, Known: v.Known, Rows: each(v.Rows, rowOf)}
+	if v.Why != nil {
+		body.Trouble = sentence(v.Why.Error())
+	}
+	return &out[client.HostTree]{body}, nil
+}
+
+func rowOf(r computer.Row) client.TreeRow {
+	return client.TreeRow{Depth: r.Depth, Kind: string(r.Kind), ID: r.ID, Port: r.PortNumber, Ports: r.Ports, Name: r.Name, USB: r.USB,
+		Kilobits: r.Kilobits, MilliAmps: r.MilliAmps, Driver: r.Driver, Holder: r.Holder, Device: r.Handle, Gate: r.Gate, Trouble: r.Trouble}
 }
 
 var hostName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
@@ -69,6 +99,9 @@ func (s *Server) addHost(ctx context.Context, in *out[client.Host]) (*out[client
 		if err := hostPort(name, value); err != nil {
 			return nil, problem(err)
 		}
+	}
+	if own, is := s.Hosts.Own(); is && own.Name == in.Body.Name {
+		return nil, problem(eb.Errorf(eb.Taken, "%s is the bench's own computer, whose USB it watches already: choose another name", own.Name))
 	}
 	before, err := s.Store.Hosts(ctx)
 	if err != nil {
@@ -96,6 +129,9 @@ func (s *Server) changeHost(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, problem(err)
 	}
+	if own, is := s.Hosts.Own(); is && own.Name == in.ID {
+		all = append(all, own)
+	}
 	for _, h := range all {
 		if h.Name != in.ID {
 			continue
@@ -105,12 +141,15 @@ func (s *Server) changeHost(ctx context.Context, in *struct {
 			return nil, problem(err)
 		}
 		s.Rack.SetShared(h.Name, h.Shared)
-		return &out[client.Host]{client.Host{Name: h.Name, USBIP: h.USBIP, Control: h.Control, Shared: h.Shared}}, nil
+		return &out[client.Host]{s.hostOf(h)}, nil
 	}
 	return nil, problem(fmt.Errorf("host %s: %w", in.ID, store.ErrNotFound))
 }
 
 func (s *Server) dropHost(ctx context.Context, in *OfID) (*struct{}, error) {
+	if own, is := s.Hosts.Own(); is && own.Name == in.ID {
+		return nil, problem(&eb.Problem{Kind: eb.Invalid, Text: own.Name + " is the bench's own computer.", Remedy: "To leave its USB alone, start the bench with earlybench serve --own-usb=false."})
+	}
 	if err := s.Store.DropHost(ctx, in.ID); err != nil {
 		return nil, problem(err)
 	}

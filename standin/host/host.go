@@ -176,13 +176,18 @@ func (h *Host) watch(c *rpc.Conn) {
 	}
 }
 
+// highSpeed is that of USB 2.0, in 1000 bit/s.
+const highSpeed = 480_000
+
 func (h *Host) bus() hostlink.Bus {
-	out := hostlink.Bus{Devices: []hostlink.Device{}}
-	for _, p := range h.hub.Ports() {
+	ports := h.hub.Ports()
+	out := hostlink.Bus{Devices: []hostlink.Device{}, Hubs: []hostlink.Hub{{BusID: "usb1", Name: "Bench hub", Driver: "hub", Ports: len(ports), Joint: hostlink.Joint{Kilobits: highSpeed}}}}
+	for _, p := range ports {
 		if !p.Shown {
 			continue
 		}
-		d := hostlink.Device{BusID: p.BusID, Port: fmt.Sprintf("hub port %d", p.Number), Plugging: p.Plugging, Run: h.run,
+		d := hostlink.Device{Joint: hostlink.Joint{Parent: "usb1", PortNumber: p.Number, Kilobits: highSpeed, MilliAmps: p.Descriptor.MilliAmps},
+			Name: p.Descriptor.Product, Holder: p.Held, BusID: p.BusID, Port: fmt.Sprintf("hub port %d", p.Number), Plugging: p.Plugging, Run: h.run,
 			USB: p.Descriptor.ID.String(), Serial: p.Descriptor.Serial}
 		for _, i := range p.Descriptor.Interfaces {
 			d.Interfaces = append(d.Interfaces, hostlink.Interface{Number: int(i.Number), Class: i.Class.String(), Name: i.Name,

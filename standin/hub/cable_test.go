@@ -42,7 +42,7 @@ func TestAWornCableBreaksForAMomentAgainAndAgain(t *testing.T) {
 
 func TestWhatAVirtualMachineHoldsIsListedAndCannotBeClaimed(t *testing.T) {
 	_, h := start(t, true, true)
-	require.NoError(t, h.Hold("heron-2", "machine pit"))
+	require.NoError(t, h.Hold("heron-2", "virtual machine pit"))
 	require.True(t, shown(h), "it is still on the bus")
 	_, _, _, err := h.Claim("1-1")
 	require.ErrorIs(t, err, usb.ErrBusy)
@@ -50,7 +50,7 @@ func TestWhatAVirtualMachineHoldsIsListedAndCannotBeClaimed(t *testing.T) {
 	_, _, release, err := h.Claim("1-1")
 	require.NoError(t, err)
 	release()
-	require.Error(t, h.Hold("heron-9", "machine pit"))
+	require.Error(t, h.Hold("heron-9", "virtual machine pit"))
 	require.Error(t, h.SetCable("heron-9", hub.Worn))
 }
 

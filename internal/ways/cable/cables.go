@@ -17,6 +17,7 @@ import (
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/plain"
+	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/store"
@@ -29,6 +30,8 @@ type Config struct {
 	Unrecognised func(ctx context.Context, address string, u *rack.Unrecognised) error
 	// Offered names the driver set here that fits a device, by its USB id; "" if none.
 	Offered func(usb string) string
+	// Open opens a device on a host's bus.
+	Open func(ctx context.Context, host, busID string) (usb.Device, error)
 	// Appeared is called with the host of every device that shows up.
 	Appeared func(host string)
 	Key      ssh.Signer // the bench's link key
@@ -143,7 +146,7 @@ func (c *Cables) attach(ctx context.Context, p plugged) {
 	c.mu.Unlock()
 	switch {
 	case w != nil:
-		w.news(p.device.Interfaces)
+		w.news(&p.device)
 		return
 	case p.same(other): // no sheet fits it, or it is tried again already
 		return

@@ -1,6 +1,7 @@
 package cable
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,13 +15,12 @@ import (
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/usb"
-	"earlybench.invalid/earlybench/core/usbip"
 	"earlybench.invalid/earlybench/internal/ways"
 )
 
 // Way is one connection of a device, from plugging it in to unplugging it.
 type Way struct {
-	plugged // but for its interfaces, of which there are news
+	plugged // as it was plugged in
 	cfg     Config
 	id      string // of the device on record
 	breaks  func() int
@@ -30,13 +30,13 @@ type Way struct {
 	once  sync.Once
 	told  chan struct{} // there are news
 
-	mu         sync.Mutex
-	interfaces []hostlink.Interface
+	mu  sync.Mutex
+	now hostlink.Device // as the host reported it last
 }
 
 func newWay(cfg Config, p plugged, id string, breaks func() int) *Way {
 	return &Way{plugged: p, cfg: cfg, id: id, breaks: breaks, gone: make(chan struct{}), ended: make(chan struct{}),
-		told: make(chan struct{}, 1), interfaces: p.device.Interfaces}
+		told: make(chan struct{}, 1), now: p.device}
 }
 
 // Kind is cable.
@@ -57,11 +57,11 @@ func (w *Way) Pins() bool { return true }
 // unplug ends the way.
 func (w *Way) unplug() { w.once.Do(func() { close(w.gone) }) }
 
-// news records which drivers are bound now; nil means no change.
-func (w *Way) news(interfaces []hostlink.Interface) {
-	if interfaces != nil {
+// news records what the host says of the device now; nil means no change.
+func (w *Way) news(now *hostlink.Device) {
+	if now != nil {
 		w.mu.Lock()
-		w.interfaces = interfaces
+		w.now = *now
 		w.mu.Unlock()
 	}
 	select {
@@ -74,12 +74,19 @@ func (w *Way) news(interfaces []hostlink.Interface) {
 func (w *Way) driver() (name string, has bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	for _, i := range w.interfaces {
+	for _, i := range w.now.Interfaces {
 		if i.Name == usb.LinkName {
 			return i.Driver, true
 		}
 	}
 	return "", false
+}
+
+// holder is who else has the device, as the host says; "" for nobody.
+func (w *Way) holder() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.now.Holder
 }
 
 const (
@@ -245,9 +252,9 @@ const (
 func (r *run) open(ctx context.Context) (usb.Device, usb.Descriptor, error) {
 	ctx, cancel := context.WithTimeout(ctx, openWithin)
 	defer cancel()
-	dev, err := usbip.TCP(r.host.USBIP).Open(ctx, r.device.BusID)
+	dev, err := r.cfg.Open(ctx, r.host.Name, r.device.BusID)
 	if errors.Is(err, usb.ErrBusy) {
-		r.to.Observe(r.seen(fact.USBHolder, fact.Of("another program, or a virtual machine"), fact.Bus))
+		r.to.Observe(r.seen(fact.USBHolder, fact.Of(cmp.Or(r.holder(), "another program, or a virtual machine")), fact.Bus))
 	}
 	if err != nil {
 		return nil, usb.Descriptor{}, err

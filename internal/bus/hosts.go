@@ -1,6 +1,7 @@
-// Package host talks to the computers to which devices are connected: it watches their
-// buses and installs driver sets on them. The protocol is in docs/formats/host.md.
-package host
+// Package bus holds the USB of hosts, the computers to which devices are connected: this one,
+// by sysfs and usbfs, and others by the host protocol (docs/formats/host.md) and USB/IP. It
+// watches their buses, opens devices, and installs driver sets.
+package bus
 
 import (
 	"context"
@@ -14,7 +15,10 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/hostlink"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/core/usb"
+	"earlybench.invalid/earlybench/core/usbip"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -40,13 +44,34 @@ type Hosts struct {
 
 // watch is one host that is watched.
 type watch struct {
-	host store.Host
-	stop context.CancelFunc
-	done chan struct{}
+	host  store.Host
+	local *local // this computer's own USB; nil for another host
+	stop  context.CancelFunc
+	done  chan struct{}
 
 	mu      sync.Mutex
 	conn    *rpc.Conn
 	trouble error
+	bus     *hostlink.Bus // as it was reported last; nil while it is not known
+}
+
+// take keeps what is connected, and passes it on.
+func (h *Hosts) take(ctx context.Context, w *watch, b hostlink.Bus) {
+	w.mu.Lock()
+	w.bus = &b
+	w.mu.Unlock()
+	h.sink.Bus(ctx, w.host, b)
+}
+
+// lost forgets what is connected, since nothing is known of it any more.
+func (h *Hosts) lost(ctx context.Context, w *watch) {
+	w.mu.Lock()
+	known := w.bus != nil
+	w.bus = nil
+	w.mu.Unlock()
+	if known {
+		h.sink.Lost(context.WithoutCancel(ctx), w.host)
+	}
 }
 
 // New makes a watcher that watches no host yet.
@@ -63,9 +88,17 @@ func (h *Hosts) Close() {
 }
 
 // Watch starts to watch a host, or continues at its new addresses.
-func (h *Hosts) Watch(host store.Host) {
+func (h *Hosts) Watch(host store.Host) { h.watch(&watch{host: host}) }
+
+// WatchLocal starts to watch this computer's own USB, under the computer's name.
+func (h *Hosts) WatchLocal(host store.Host, o Local) {
+	h.watch(&watch{host: host, local: newLocal(o)})
+}
+
+func (h *Hosts) watch(w *watch) {
+	host := w.host
 	h.Forget(host.Name)
-	w := &watch{host: host, done: make(chan struct{}), trouble: errors.New("not reached yet")}
+	w.done, w.trouble = make(chan struct{}), errors.New("not reached yet")
 	ctx, stop := context.WithCancel(h.ctx)
 	w.stop = stop
 	h.mu.Lock()
@@ -73,6 +106,10 @@ func (h *Hosts) Watch(host store.Host) {
 	h.mu.Unlock()
 	h.work.Go(func() {
 		defer close(w.done)
+		if w.local != nil {
+			h.followLocal(ctx, w)
+			return
+		}
 		h.follow(ctx, w)
 	})
 }
@@ -89,11 +126,69 @@ func (h *Hosts) Forget(name string) {
 	}
 }
 
+// Own is the bench's own computer; false if its USB is not watched.
+func (h *Hosts) Own() (store.Host, bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, w := range h.watches {
+		if w.local != nil {
+			return w.host, true
+		}
+	}
+	return store.Host{}, false
+}
+
+// followLocal follows this computer's own USB for as long as it is watched.
+func (h *Hosts) followLocal(ctx context.Context, w *watch) {
+	w.local.follow(ctx, func(b hostlink.Bus) { h.take(ctx, w, b) }, func(err error) {
+		w.mu.Lock()
+		if err != nil && (w.trouble == nil || w.trouble.Error() != err.Error()) {
+			h.log.Info("host", "host", w.host.Name, "error", err)
+		}
+		w.trouble = err
+		w.mu.Unlock()
+	})
+	h.lost(ctx, w)
+}
+
+// Open opens a device that is connected to a host. It is [usb.ErrBusy] if somebody else has it.
+func (h *Hosts) Open(ctx context.Context, name, busID string) (usb.Device, error) {
+	w := h.watched(name)
+	switch {
+	case w == nil:
+		return nil, fmt.Errorf("host %s: %w", name, store.ErrNotFound)
+	case w.local != nil:
+		return w.local.Open(ctx, busID)
+	}
+	return usbip.TCP(w.host.USBIP).Open(ctx, busID)
+}
+
+// Bus returns what is connected to a host, as it was reported last; false while it is not known.
+func (h *Hosts) Bus(name string) (hostlink.Bus, bool) {
+	w := h.watched(name)
+	if w == nil {
+		return hostlink.Bus{}, false
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.bus == nil {
+		return hostlink.Bus{}, false
+	}
+	return *w.bus, true
+}
+
+// Watched reports whether a host is watched.
+func (h *Hosts) Watched(name string) bool { return h.watched(name) != nil }
+
+func (h *Hosts) watched(name string) *watch {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.watches[name]
+}
+
 // Trouble returns why a host is not reached; nil if it is.
 func (h *Hosts) Trouble(name string) error {
-	h.mu.Lock()
-	w := h.watches[name]
-	h.mu.Unlock()
+	w := h.watched(name)
 	if w == nil {
 		return errors.New("it is not watched")
 	}
@@ -124,7 +219,7 @@ func (h *Hosts) follow(ctx context.Context, w *watch) {
 	for pause := 100 * time.Millisecond; ctx.Err() == nil; pause = min(2*pause, 2*time.Second) {
 		began := time.Now()
 		err := h.connect(ctx, w)
-		h.sink.Lost(context.WithoutCancel(ctx), w.host)
+		h.lost(ctx, w)
 		w.mu.Lock()
 		if w.trouble == nil {
 			h.log.Info("host", "host", w.host.Name, "error", err)
@@ -181,7 +276,7 @@ func (h *Hosts) connect(ctx context.Context, w *watch) error {
 	w.mu.Lock()
 	w.conn, w.trouble = conn, nil
 	w.mu.Unlock()
-	h.sink.Bus(ctx, w.host, bus)
+	h.take(ctx, w, bus)
 	for {
 		select {
 		case <-ctx.Done():
@@ -189,7 +284,7 @@ func (h *Hosts) connect(ctx context.Context, w *watch) error {
 		case <-conn.Done():
 			return fmt.Errorf("host %s ended the connection", w.host.Name)
 		case b := <-buses:
-			h.sink.Bus(ctx, w.host, b)
+			h.take(ctx, w, b)
 		}
 	}
 }
@@ -198,11 +293,12 @@ func (h *Hosts) connect(ctx context.Context, w *watch) error {
 // with the number of bytes that the host has.
 func (h *Hosts) Install(ctx context.Context, name, digest, path string, progress func(int64)) (hostlink.Driver, error) {
 	var d hostlink.Driver
-	h.mu.Lock()
-	w := h.watches[name]
-	h.mu.Unlock()
+	w := h.watched(name)
 	if w == nil {
 		return d, fmt.Errorf("host %s: %w", name, store.ErrNotFound)
+	}
+	if w.local != nil {
+		return d, problem.Errorf(problem.Unsupported, "driver sets are not installed on this computer itself yet")
 	}
 	w.mu.Lock()
 	conn, trouble := w.conn, w.trouble

@@ -1,4 +1,4 @@
-package host_test
+package bus_test
 
 import (
 	"context"
@@ -16,7 +16,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/rpc"
-	"earlybench.invalid/earlybench/internal/host"
+	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -84,10 +84,10 @@ func serve(t *testing.T, address string, version int) (at string, end func()) {
 // Lost forgets what was there.
 func (s *sink) Lost(ctx context.Context, h store.Host) { s.Bus(ctx, h, hostlink.Bus{}) }
 
-func watch(t *testing.T, at string) (*host.Hosts, *sink) {
+func watch(t *testing.T, at string) (*bus.Hosts, *sink) {
 	t.Helper()
 	s := &sink{}
-	h := host.New(s, slog.New(slog.DiscardHandler))
+	h := bus.New(s, slog.New(slog.DiscardHandler))
 	t.Cleanup(h.Close)
 	h.Watch(store.Host{Name: "loft", Control: at})
 	return h, s

@@ -1,0 +1,38 @@
+package bus
+
+import (
+	"errors"
+	"strings"
+)
+
+// Local says how this computer's own USB is watched. The zero value watches it where Linux
+// shows it.
+type Local struct {
+	// Sys, Dev and Proc are where the system's files are, if not in /sys, /dev and /proc.
+	Sys, Dev, Proc string
+	// MadeUpEvents takes plug events of other programs than the kernel. It is for tests.
+	MadeUpEvents bool
+}
+
+// NameOf makes a host's name of the computer's: lower-case letters, digits and hyphens,
+// without its domain.
+func NameOf(hostname func() (string, error)) string {
+	given, err := hostname()
+	if err != nil {
+		given = ""
+	}
+	given, _, _ = strings.Cut(strings.ToLower(given), ".")
+	name := strings.Trim(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' {
+			return r
+		}
+		return '-'
+	}, given), "-0123456789")
+	if name == "" || given != "" && (given[0] < 'a' || given[0] > 'z') {
+		name = strings.Trim("computer-"+name, "-")
+	}
+	return name[:min(len(name), 40)]
+}
+
+// ErrNoAccess is the error for a system on which the bench has no way to USB yet.
+var ErrNoAccess = errors.New("the bench has no way to this system's own USB yet: use a host that exports its devices by USB/IP")

@@ -1,0 +1,157 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"runtime"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/usb"
+	"earlybench.invalid/earlybench/internal/bus/sysfs/sysfstest"
+	"earlybench.invalid/earlybench/internal/bus/uevent/ueventtest"
+)
+
+// own is a bench that watches the USB of a made-up computer, in a network namespace of its own.
+type own struct {
+	*demo
+	tree *sysfstest.Tree
+}
+
+// startOwn starts the bench as serve does. Where no namespace can be made, it looks once a second.
+func startOwn(t *testing.T, options ...string) *own {
+	t.Helper()
+	bin, err := program()
+	require.NoError(t, err)
+	tree, err := sysfstest.New(t.TempDir())
+	require.NoError(t, err)
+	require.NoError(t, tree.Controller(1, 6))
+	o := &own{&demo{t: t, bin: bin, state: t.TempDir(), out: &shared{}}, tree}
+	args := append([]string{"-n", bin, "serve", "--state", o.state, "--port", "0", "--name", "moor-desk",
+		"--sys-root", tree.Sys(), "--dev-root", tree.Dev(), "--proc-root", tree.Proc()}, options...)
+	o.cmd = exec.Command("unshare", args...)
+	o.cmd.Stdout, o.cmd.Stderr = o.out, o.out
+	if err := exec.Command("unshare", "-n", "true").Run(); err != nil {
+		t.Skipf("this user may not make a network namespace: %v", err)
+	}
+	require.NoError(t, o.cmd.Start())
+	t.Cleanup(o.stop)
+	o.eventually("the bench answers", func() bool { return o.run("rack").code == 0 })
+	return o
+}
+
+// happens sends a made-up plug event in the bench's namespace.
+func (o *own) happens(action, busID string) {
+	o.t.Helper()
+	done := make(chan error)
+	go func() {
+		runtime.LockOSThread() // it is in another namespace, and ends with the goroutine
+		done <- func() error {
+			ns, err := os.Open(fmt.Sprintf("/proc/%d/ns/net", o.cmd.Process.Pid))
+			if err != nil {
+				return err
+			}
+			defer ns.Close()
+			if err := unix.Setns(int(ns.Fd()), unix.CLONE_NEWNET); err != nil {
+				return err
+			}
+			return ueventtest.Send(action, "/devices/pci0000:00/0000:00:14.0/usb1/"+busID, "usb", "usb_device")
+		}()
+	}()
+	require.NoError(o.t, <-done)
+}
+
+func (o *own) plugs(busID string, d sysfstest.Device) {
+	o.t.Helper()
+	require.NoError(o.t, o.tree.Plug(busID, d))
+	o.happens("add", busID)
+}
+
+// heron is a handset that lets computers debug.
+func heron(serial string, num int) sysfstest.Device {
+	return sysfstest.Device{DevNum: num, Descriptor: usb.Descriptor{ID: usb.ID{Vendor: 0xf3e0, Product: 0x0104}, Revision: 0x1200, Serial: serial, Product: "Heron 4", MilliAmps: 500, Interfaces: []usb.Interface{
+		{Number: 0, Class: usb.Class{Class: 6, Subclass: 1, Protocol: 1}, Name: "Files"},
+		{Number: 1, Class: usb.Class{Class: 0xff}, Name: usb.LinkName, Endpoints: []usb.Endpoint{{Address: 0x81, MaxPacket: 512}, {Address: 1, MaxPacket: 512}}},
+	}}}
+}
+
+func TestTheBenchWatchesTheUSBOfItsOwnComputer(t *testing.T) {
+	o := startOwn(t, "--made-up-events")
+	hosts := o.ok("host")
+	require.Contains(t, hosts, "this computer")
+	require.Contains(t, hosts, "reached", "no host was added")
+
+	o.plugs("1-2", heron("HH4 0077", 2))
+	o.eventually("it is on the rack", func() bool { return strings.Contains(o.ok("rack"), "Halden Heron 4") })
+	tree := o.ok("host", "tree")
+	require.Contains(t, tree, "Made-up controller")
+	require.Contains(t, tree, "2  heron-1 Halden Heron 4")
+	require.Contains(t, tree, "480 Mbit/s  500 mA")
+	require.Contains(t, tree, "1  ff/00/00  Early Bench device link 1")
+
+	o.plugs("1-3", sysfstest.Device{DevNum: 3, Descriptor: usb.Descriptor{ID: usb.ID{Vendor: 0xf3e9, Product: 1}, Product: "Kettle", Interfaces: []usb.Interface{{Class: usb.Class{Class: 3}}}}})
+	o.eventually("what no sheet fits is shown", func() bool { return strings.Contains(o.ok("host", "tree"), "No prep sheet fits it.") })
+	require.Contains(t, o.ok("rack"), "unknown-1")
+
+	require.NoError(t, o.tree.Unplug("1-2"))
+	o.happens("remove", "1-2")
+	o.eventually("it has gone", func() bool { return strings.Contains(o.ok("rack"), "unseen") })
+	require.NotContains(t, o.ok("host", "tree"), "heron-1")
+	o.plugs("1-4", heron("HH4 0077", 4))
+	o.eventually("it is the same one at another port", func() bool { return strings.Contains(o.ok("host", "tree"), "4  heron-1") })
+}
+
+func TestMadeUpEventsAreNotTaken(t *testing.T) {
+	o := startOwn(t)
+	o.plugs("1-2", heron("HH4 0077", 2))
+	for range 5 {
+		require.NotContains(t, o.ok("rack"), "Heron", "an event that is not the kernel's says nothing")
+	}
+}
+
+func TestADeviceThatAnotherProgramOfTheComputerHasIsSaidToBeHeld(t *testing.T) {
+	o := startOwn(t, "--made-up-events")
+	d := heron("HH4 0077", 2)
+	d.Drivers = map[uint8]string{1: "usbfs"}
+	require.NoError(t, os.MkdirAll(o.tree.Proc()+"/4711/fd", 0o755))
+	require.NoError(t, os.WriteFile(o.tree.Proc()+"/4711/comm", []byte("scanner\n"), 0o644))
+	require.NoError(t, os.Symlink(o.tree.Node(1, 2), o.tree.Proc()+"/4711/fd/7"))
+	o.plugs("1-2", d)
+	o.eventually("its holder is named", func() bool { return strings.Contains(o.ok("host", "tree"), "seen  scanner (process 4711) has it.") })
+	d = heron("HH4 0078", 3)
+	d.Drivers = map[uint8]string{1: "modem"}
+	o.plugs("1-3", d)
+	o.eventually("and the kernel's driver", func() bool { return strings.Contains(o.ok("host", "tree"), "the kernel's driver modem has it") })
+}
+
+func TestTheBenchsOwnComputerIsAHostLikeOthersButIsNotDropped(t *testing.T) {
+	o := startOwn(t)
+	var hosts client.List[client.Host]
+	o.json(&hosts, "host")
+	require.Len(t, hosts.Items, 1)
+	name := hosts.Items[0].Name
+	require.True(t, hosts.Items[0].Own)
+	r := o.run("host", "drop", name)
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "--own-usb=false")
+	r = o.run("host", "add", name, "--usbip", "127.0.0.1:1", "--control", "127.0.0.1:1")
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "is the bench's own computer")
+	o.ok("host", "set", "shared", name)
+	require.Contains(t, o.ok("host"), "shared")
+	r = o.run("host", "tree", "nowhere")
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "nowhere")
+}
+
+// json runs a command with --json and reads what it prints.
+func (d *demo) json(into any, args ...string) {
+	d.t.Helper()
+	require.NoError(d.t, json.Unmarshal([]byte(d.ok(append(args, "--json")...)), into))
+}
