@@ -380,9 +380,10 @@ type TreeRow struct {
 	MilliAmps int    `json:"milliamps" doc:"the current that it says it draws at most"`
 	Driver    string `json:"driver" doc:"bound to an interface, or to a controller"`
 	Holder    string `json:"holder" doc:"the program or host that has the device; empty for none"`
-	Device    string `json:"device" doc:"handle; empty for what is not on the rack"`
+	Device    string `json:"device" doc:"handle of the device that it is or belongs to; empty for what is not on the rack"`
 	Gate      string `json:"gate" doc:"that this shuts; empty for none"`
 	Trouble   string `json:"trouble" doc:"what is wrong here; empty for nothing"`
+	Worst     bool   `json:"worst" doc:"it is what should be put right first"`
 }
 
 // DriverSet is a driver set that the bench has.

@@ -67,13 +67,20 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	check("the bench")
 	b.presses("Rename this bench")
 	b.confirms(d)
-	for _, form := range []string{"Watch another host", "Add a driver set's file", "Name an app's directory", "Add a sheet", "Show and make access keys"} {
+	for _, form := range []string{"Name an app's directory", "Add a sheet", "Show and make access keys"} {
 		b.presses(form)
 	}
 	b.sees("Name of the key")
 	check("the bench with the owner's forms")
+	b.goes(d.at.Service + "/computer")
+	b.sees("Early Bench device link 1")
+	for _, form := range []string{"Watch another host", "Add a driver set's file"} {
+		b.presses(form)
+	}
+	b.sees("Its host protocol")
+	check("the computer with the owner's forms")
 	get(b, "hold it like a phone", chromedp.EmulateViewport(390, 844))
-	require.LessOrEqual(t, get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`)), 390, "the forms on a phone")
+	require.LessOrEqual(t, get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`)), 390, "the computer on a phone")
 	get(b, "back", chromedp.EmulateViewport(1280, 800))
 	b.goes(d.at.Service + "/phone/heron-2")
 	b.sees("The plan")
@@ -98,6 +105,9 @@ func TestThePagesFitAPhone(t *testing.T) {
 	}
 	b.goes(d.at.Service + "/bench")
 	b.sees("offer-sign-in")
+	require.LessOrEqual(t, get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`)), 390)
+	b.goes(d.at.Service + "/computer")
+	b.sees("Early Bench device link 1")
 	require.LessOrEqual(t, get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`)), 390)
 	b.goes(d.at.Service + "/unseen")
 	b.sees("What it may be")

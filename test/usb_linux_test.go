@@ -123,11 +123,11 @@ func TestADeviceThatAnotherProgramOfTheComputerHasIsSaidToBeHeld(t *testing.T) {
 	require.NoError(t, os.WriteFile(o.tree.Proc()+"/4711/comm", []byte("scanner\n"), 0o644))
 	require.NoError(t, os.Symlink(o.tree.Node(1, 2), o.tree.Proc()+"/4711/fd/7"))
 	o.plugs("1-2", d)
-	o.eventually("its holder is named", func() bool { return strings.Contains(o.ok("host", "tree"), "seen  scanner (process 4711) has it.") })
+	o.eventually("its holder is named", func() bool { return strings.Contains(o.ok("host", "tree"), "seen  Held by scanner (process 4711).") })
 	d = heron("HH4 0078", 3)
 	d.Drivers = map[uint8]string{1: "modem"}
 	o.plugs("1-3", d)
-	o.eventually("and the kernel's driver", func() bool { return strings.Contains(o.ok("host", "tree"), "the kernel's driver modem has it") })
+	o.eventually("and the kernel's driver", func() bool { return strings.Contains(o.ok("host", "tree"), "Held by the kernel's driver modem") })
 }
 
 func TestTheBenchsOwnComputerIsAHostLikeOthersButIsNotDropped(t *testing.T) {
@@ -154,4 +154,28 @@ func TestTheBenchsOwnComputerIsAHostLikeOthersButIsNotDropped(t *testing.T) {
 func (d *demo) json(into any, args ...string) {
 	d.t.Helper()
 	require.NoError(d.t, json.Unmarshal([]byte(d.ok(append(args, "--json")...)), into))
+}
+
+func TestTheComputersPageFollowsWhatIsPluggedIn(t *testing.T) {
+	d := startDemo(t)
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.presses("Computer")
+	b.sees("Nothing is wrong on this side.")
+	b.sees("halden-link-3")
+	d.ok("standin", "pull", "heron-1")
+	b.sees("1 device is connected")
+	d.ok("standin", "plug", "heron-1")
+	b.sees("2 devices are connected")
+	d.openMode("heron-2")
+	b.sees("1 fault is marked")
+	b.sees("Look at it")
+	require.Contains(t, d.ok("host", "tree"), "✗ driver  ")
+	b.presses("Look at it")
+	b.presses("Install halden-link 4.1 on loft")
+	b.sees("Say yes to")
+	b.presses("Computer")
+	b.sees("halden-link\n")
+	b.sees("Nothing is wrong on this side.")
+	require.NotContains(t, b.log.String(), "exception")
 }

@@ -32,8 +32,9 @@ type Sink interface {
 
 // Hosts watches hosts. It is made by New and ends with Close.
 type Hosts struct {
-	sink Sink
-	log  *slog.Logger
+	sink    Sink
+	changed func(host string)
+	log     *slog.Logger
 	ctx  context.Context
 	end  context.CancelFunc
 	work sync.WaitGroup
@@ -61,6 +62,7 @@ func (h *Hosts) take(ctx context.Context, w *watch, b hostlink.Bus) {
 	w.bus = &b
 	w.mu.Unlock()
 	h.sink.Bus(ctx, w.host, b)
+	h.changed(w.host.Name)
 }
 
 // lost forgets what is connected, since nothing is known of it any more.
@@ -71,12 +73,14 @@ func (h *Hosts) lost(ctx context.Context, w *watch) {
 	w.mu.Unlock()
 	if known {
 		h.sink.Lost(context.WithoutCancel(ctx), w.host)
+		h.changed(w.host.Name)
 	}
 }
 
-// New makes a watcher that watches no host yet.
-func New(sink Sink, log *slog.Logger) *Hosts {
-	h := &Hosts{sink: sink, log: log, watches: map[string]*watch{}}
+// New makes a watcher that watches no host yet. changed is called when something else is
+// connected to a host, or it is reached or no longer reached.
+func New(sink Sink, changed func(host string), log *slog.Logger) *Hosts {
+	h := &Hosts{sink: sink, changed: changed, log: log, watches: map[string]*watch{}}
 	h.ctx, h.end = context.WithCancel(context.Background())
 	return h
 }
@@ -145,8 +149,12 @@ func (h *Hosts) followLocal(ctx context.Context, w *watch) {
 		if err != nil && (w.trouble == nil || w.trouble.Error() != err.Error()) {
 			h.log.Info("host", "host", w.host.Name, "error", err)
 		}
+		other := (err == nil) != (w.trouble == nil)
 		w.trouble = err
 		w.mu.Unlock()
+		if other {
+			h.changed(w.host.Name)
+		}
 	})
 	h.lost(ctx, w)
 }

@@ -87,7 +87,7 @@ func (s *sink) Lost(ctx context.Context, h store.Host) { s.Bus(ctx, h, hostlink.
 func watch(t *testing.T, at string) (*bus.Hosts, *sink) {
 	t.Helper()
 	s := &sink{}
-	h := bus.New(s, slog.New(slog.DiscardHandler))
+	h := bus.New(s, func(string) {}, slog.New(slog.DiscardHandler))
 	t.Cleanup(h.Close)
 	h.Watch(store.Host{Name: "loft", Control: at})
 	return h, s

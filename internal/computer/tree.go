@@ -41,6 +41,7 @@ type Row struct {
 	Holder string
 	Handle string // of the device on the rack
 	Mark
+	Worst bool // it is what should be put right first
 }
 
 // Mark is what is wrong in a row. The zero value is nothing.
@@ -73,7 +74,23 @@ func Tree(bus hostlink.Bus, known Known) []Row {
 		t.add(d.Joint, d.BusID, ids, entry{device: d})
 	}
 	t.walk("", 0)
+	worst(t.rows)
 	return t.rows
+}
+
+// order is in which order faults are put right: what nobody reaches comes first.
+var order = []string{"seen", "driver", "linked"}
+
+// worst marks the row that should be put right first: the first one with the first gate.
+func worst(rows []Row) {
+	for _, gate := range order {
+		for i := range rows {
+			if rows[i].Gate == gate {
+				rows[i].Worst = true
+				return
+			}
+		}
+	}
 }
 
 // deepest is how many hubs may stand behind each other with a device at the end: USB 2.0 has
@@ -134,7 +151,7 @@ func (t *tree) device(d *hostlink.Device, depth int) {
 	var onLink Mark
 	switch first := standing.Readiness.First; {
 	case d.Holder != "":
-		row.Mark = Mark{"seen", fmt.Sprintf("%s has it.", d.Holder)}
+		row.Mark = Mark{"seen", "Held by " + d.Holder + "."}
 	case !known:
 		if _, is := t.known.Unrecognised[d.Port]; is {
 			row.Mark = Mark{"", "No prep sheet fits it."}
@@ -148,7 +165,7 @@ func (t *tree) device(d *hostlink.Device, depth int) {
 	}
 	t.rows = append(t.rows, row)
 	for _, i := range d.Interfaces {
-		r := Row{Depth: depth + 1, Kind: Interface, ID: strconv.Itoa(i.Number), Name: i.Name, USB: i.Class, Driver: i.Driver}
+		r := Row{Depth: depth + 1, Kind: Interface, Handle: row.Handle, ID: strconv.Itoa(i.Number), Name: i.Name, USB: i.Class, Driver: i.Driver}
 		if i.Name == usb.LinkName {
 			r.Mark = onLink
 		}

@@ -66,7 +66,8 @@ func TestWhatIsWrongIsMarkedWhereItIsWrong(t *testing.T) {
 	held.Holder = "scanner (process 7)"
 	known := computer.Known{Devices: map[string]outlook.Standing{}, Unrecognised: map[string]rack.Unrecognised{"port of 1-2": {Name: "unknown-1"}}}
 	rows := computer.Tree(hostlink.Bus{Devices: []hostlink.Device{held, unknown, deviceAt("1-3", "", 3)}}, known)
-	require.Equal(t, []string{"0 device 1-1: seen scanner (process 7) has it.", "1 interface 1", "0 device 1-2:  No prep sheet fits it.", "0 device 1-3"}, lines(rows))
+	require.True(t, rows[0].Worst)
+	require.Equal(t, []string{"0 device 1-1: seen Held by scanner (process 7).", "1 interface 1", "0 device 1-2:  No prep sheet fits it.", "0 device 1-3"}, lines(rows))
 }
 
 func TestADeviceLinkWithoutDriverIsMarkedWithItsGate(t *testing.T) {

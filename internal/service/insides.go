@@ -98,7 +98,11 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 			return in.Hosts.Open(ctx, host, busID)
 		},
 		Appeared: in.Outlook.Appeared, Key: keys.Link, Clock: c, Log: cfg.Log})
-	in.Hosts = bus.New(in.Cables, cfg.Log)
+	in.Hosts = bus.New(in.Cables, func(host string) {
+		if err := st.Tell(context.Background(), "host.changed", host); err != nil {
+			cfg.Log.Error("tell of a change", "host", host, "error", err)
+		}
+	}, cfg.Log)
 	if in.Kits, err = kits.New(kits.Config{Store: st, Book: in.Book, Developer: keys.Development.Public().Thumbprint(), Clock: c, Log: cfg.Log}); err != nil {
 		return nil, err
 	}

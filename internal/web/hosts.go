@@ -86,7 +86,7 @@ func (s *Server) hostTree(_ context.Context, in *OfID) (*out[client.HostTree], e
 
 func rowOf(r computer.Row) client.TreeRow {
 	return client.TreeRow{Depth: r.Depth, Kind: string(r.Kind), ID: r.ID, Port: r.PortNumber, Ports: r.Ports, Name: r.Name, USB: r.USB,
-		Kilobits: r.Kilobits, MilliAmps: r.MilliAmps, Driver: r.Driver, Holder: r.Holder, Device: r.Handle, Gate: r.Gate, Trouble: r.Trouble}
+		Kilobits: r.Kilobits, MilliAmps: r.MilliAmps, Driver: r.Driver, Holder: r.Holder, Device: r.Handle, Gate: r.Gate, Trouble: r.Trouble, Worst: r.Worst}
 }
 
 var hostName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)

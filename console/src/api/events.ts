@@ -5,7 +5,7 @@ import type { Device, Line } from "./types";
 
 /** What has to be asked again after an event of a type. */
 const stale: Record<string, string[]> = {
-  "device.changed": ["round", "unrecognised"],
+  "device.changed": ["round", "unrecognised", "tree"],
   "sheet.changed": ["sheets", "devices", "round", "prep", "why", "unrecognised"],
   "learned.changed": ["why"],
   "job.changed": ["jobs"],
@@ -16,7 +16,7 @@ const stale: Record<string, string[]> = {
   "driver.changed": ["prep", "drivers"],
   "setting.changed": ["bench"],
   "session.changed": ["sessions"],
-  "host.changed": ["hosts"],
+  "host.changed": ["hosts", "tree"],
   "access.changed": ["access"],
 };
 

@@ -1,4 +1,4 @@
-import { QueryClient, useMutation, useQuery } from "@tanstack/react-query";
+import { QueryClient, useMutation, useQueries, useQuery } from "@tanstack/react-query";
 import createClient from "openapi-fetch";
 import type { paths } from "./schema";
 import type { Prep } from "./types";
@@ -125,6 +125,14 @@ export const useSheets = () => useQuery({ queryKey: ["sheets"], queryFn: () => d
 
 export const fetchReport = async (handle: string) =>
   (await data(api.GET("/api/v1/devices/{handle}/report", { params: { path: { handle } } }))).text;
+
+export const useTrees = (hosts: string[]) =>
+  useQueries({
+    queries: hosts.map((id) => ({
+      queryKey: ["tree", id],
+      queryFn: () => data(api.GET("/api/v1/hosts/{id}/tree", { params: { path: { id } } })),
+    })),
+  });
 
 export const useDrivers = () => useQuery({ queryKey: ["drivers"], queryFn: () => data(api.GET("/api/v1/drivers")) });
 

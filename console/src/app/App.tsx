@@ -2,6 +2,7 @@ import { Route, Routes, useMatch } from "react-router";
 import { useEvents } from "../api/events";
 import { Problem, useBench } from "../api/queries";
 import { BenchPage } from "../bench/BenchPage";
+import { ComputerPage } from "../computer/ComputerPage";
 import { DevicePage } from "../device/DevicePage";
 import { PhonePage } from "../device/PhonePage";
 import { RackPage } from "../rack/RackPage";
@@ -24,6 +25,7 @@ export function App() {
         <Route path="/" element={<RackPage />} />
         <Route path="/round" element={<RoundPage />} />
         <Route path="/devices/:handle" element={<DevicePage />} />
+        <Route path="/computer" element={<ComputerPage />} />
         <Route path="/bench" element={<BenchPage />} />
         <Route path="/unseen" element={<UnseenPage />} />
         <Route

@@ -11,13 +11,14 @@ export function Header({ live }: { live: boolean }) {
   const round = useMatch("/round");
   const now = useNow(bench.data?.now, bench.dataUpdatedAt);
   return (
-    <header className="flex h-[52px] items-center border-b border-base-300 px-5 md:px-8">
+    <header className="flex h-[52px] items-center overflow-x-clip border-b border-base-300 px-5 md:px-8">
       <NavLink to="/" className="flex items-center gap-3 text-section font-semibold md:w-[198px]">
         <Mark /> Early Bench
       </NavLink>
-      <nav aria-label="Pages" className="ml-6 flex h-full items-center gap-7 md:ml-0">
+      <nav aria-label="Pages" className="ml-5 flex h-full items-center gap-4 md:ml-0 md:gap-7">
         <Place to={round ? "/round" : "/"}>Rack</Place>
         {device && <Place to={`/devices/${device.params.handle}`}>Device</Place>}
+        <Place to="/computer">Computer</Place>
         <Place to="/bench">Bench</Place>
       </nav>
       <p className="ml-auto hidden items-baseline gap-3 text-row text-secondary md:flex">

@@ -45,15 +45,7 @@ beforeEach(() => {
       { id: "aaa", agent: "Mozilla/5.0 (Moor; x) Heath/1.0", created: at, ends: at, used: at, this: true },
       { id: "bbb", agent: "curl/8.0", created: at, ends: at, used: at, this: false },
     ),
-    "/api/v1/hosts": items({
-      name: "loft",
-      usbip: "127.0.0.1:1",
-      control: "",
-      shared: false,
-      trouble: "It is not reached.",
-    }),
     "/api/v1/projects": items(),
-    "/api/v1/drivers": items(),
     "/api/v1/sheets": [
       200,
       {
@@ -112,9 +104,8 @@ test("each browser that is signed in can be signed out, this one too", async () 
   );
 });
 
-test("what is wrong with hosts and sheets is said, and who did what", async () => {
+test("what is wrong with sheets is said, and who did what", async () => {
   show();
-  expect(await screen.findByText("It is not reached.", { exact: false })).toBeTruthy();
   expect(await screen.findByText("there is no gate x", { exact: false })).toBeTruthy();
   expect((await screen.findByText("browser/ada")).closest("tr")!.textContent).toContain("failed (409)");
 });

@@ -2,8 +2,6 @@ import { useJobs } from "../api/queries";
 import { ProblemText } from "../parts/ProblemText";
 import { AccessList } from "./AccessList";
 import { AuditList } from "./AuditList";
-import { DriverList } from "./DriverList";
-import { HostList } from "./HostList";
 import { JobList } from "./JobList";
 import { ProjectList } from "./ProjectList";
 import { SessionList } from "./SessionList";
@@ -37,8 +35,6 @@ export function BenchPage() {
       <aside aria-label="This bench" className="bg-base-200 px-5 pt-3 pb-10 md:px-7">
         <Settings />
         <SessionList />
-        <HostList />
-        <DriverList />
         <ProjectList />
         <SheetList />
         <AccessList />

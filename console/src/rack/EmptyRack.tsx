@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import { useHosts } from "../api/queries";
-import { AddHost } from "../bench/AddHost";
+import { AddHost } from "../computer/AddHost";
 import { CommandLine } from "../parts/CommandLine";
 import { OwnerOnly } from "../parts/OwnerOnly";
 import { ProblemText } from "../parts/ProblemText";

@@ -1,0 +1,54 @@
+import { useHosts, useTrees } from "../api/queries";
+import { ProblemText } from "../parts/ProblemText";
+import { DriverList } from "./DriverList";
+import { HostList } from "./HostList";
+import { HostTree } from "./HostTree";
+import { faultOf } from "./faults";
+
+/** A sentence that goes on behind a name. */
+const lowered = (text: string) => text.charAt(0).toLowerCase() + text.slice(1);
+
+/** The computer's side: what is connected to each host's USB, and what is wrong there. */
+export function ComputerPage() {
+  const hosts = useHosts();
+  const trees = useTrees(hosts.data?.items.map((h) => h.name) ?? []);
+  const shown = trees.flatMap((t) => (t.data ? [t.data] : []));
+  const rows = shown.flatMap((t) => t.rows);
+  const worst = rows.find((r) => r.worst);
+  const faults = rows.filter((r) => r.trouble !== "").length;
+  const devices = rows.filter((r) => r.kind === "device").length;
+  return (
+    <main className="grid min-h-[calc(100dvh-53px)] grid-cols-[minmax(0,1fr)] md:grid-cols-[minmax(0,1fr)_372px]">
+      <div className="px-5 pt-3 pb-10 md:px-8">
+        <h1 className="text-lead">
+          {worst ? (
+            <>
+              <b className="font-semibold">{worst.device || worst.name}</b>: {lowered(faultOf(worst))}
+            </>
+          ) : devices > 0 ? (
+            "Nothing is wrong on this side."
+          ) : (
+            "Nothing is connected."
+          )}
+        </h1>
+        <p className="text-row text-secondary">
+          {devices} {devices === 1 ? "device is" : "devices are"} connected
+          {faults > 0 && `, ${faults} ${faults === 1 ? "fault is" : "faults are"} marked where they are`}.
+        </p>
+        <ProblemText error={hosts.error} />
+        {hosts.data?.items.length === 0 && (
+          <p className="mt-6 max-w-prose">
+            The bench watches no computer yet. Watch one, at the right: its devices are shown here then.
+          </p>
+        )}
+        {shown.map((t) => (
+          <HostTree key={t.host} tree={t} />
+        ))}
+      </div>
+      <aside aria-label="Hosts and driver sets" className="bg-base-200 px-5 pt-3 pb-10 md:px-7">
+        <HostList />
+        <DriverList />
+      </aside>
+    </main>
+  );
+}
