@@ -346,6 +346,11 @@ func (c *Client) HostTree(ctx context.Context, host string) (HostTree, error) {
 	return call[HostTree](ctx, c, "GET", api+"/hosts/"+url.PathEscape(host)+"/tree", nil)
 }
 
+// Check looks at the bench's own computer.
+func (c *Client) Check(ctx context.Context, sel ...Select) ([]Check, error) {
+	return list[Check](ctx, c, api+"/check", nil, sel)
+}
+
 // AddHost adds a host, or gives one its new addresses.
 func (c *Client) AddHost(ctx context.Context, h Host) error {
 	_, err := call[Host](ctx, c, "POST", api+"/hosts", h)

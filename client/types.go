@@ -386,6 +386,16 @@ type TreeRow struct {
 	Worst     bool   `json:"worst" doc:"it is what should be put right first"`
 }
 
+// Check is one part of the bench's own computer, as it was found.
+type Check struct {
+	ID     string `json:"id"`
+	Title  string `json:"title"`
+	State  string `json:"state" enum:"fine,limited,wrong,unknown" doc:"limited works with less comfort; unknown could not be looked at"`
+	Found  string `json:"found"`
+	Breaks string `json:"breaks" doc:"what does not work, or not well, because of it"`
+	Remedy string `json:"remedy"`
+}
+
 // DriverSet is a driver set that the bench has.
 type DriverSet struct {
 	Digest  string   `json:"digest" doc:"SHA-256 of its file; what one consents to"`

@@ -56,6 +56,7 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench host set shared loft"}:                                {0, `^$`},
 	{"README.md", "earlybench serve"}:                                               {1, `(?i)^a bench runs with the state .* already`},
 	{"README.md", "earlybench host tree"}:                                           {0, `^loft$`},
+	{"README.md", "earlybench host check"}:                                          {0, `^. USB of this computer`},
 	{"README.md", "earlybench host add NAME --usbip HOST:PORT --control HOST:PORT"}: {1, `^Host name "NAME" is invalid: start with a lower-case letter`},
 	{"README.md", "earlybench driver add FILE"}:                                     {2, `(?i)^open the driver set: open FILE`},
 	{"README.md", "earlybench console"}:                                             {0, `^http://127\.0\.0\.1:\d+/#sign-in=`},

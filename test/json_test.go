@@ -50,6 +50,7 @@ var jsonWalk = []struct {
 	{"job repeat", "job repeat @job", 0, "object"},
 	{"host", "host", 0, "list"},
 	{"host tree", "host tree", 0, "list"},
+	{"host check", "host check", 0, "list"},
 	{"host add", "host add bad --usbip 127.0.0.1:1 --control 127.0.0.1:1", 4, "nothing"},
 	{"host set shared", "host set shared bad", 0, "nothing"},
 	{"host set own", "host set own bad", 0, "nothing"},

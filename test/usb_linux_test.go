@@ -163,6 +163,7 @@ func TestTheComputersPageFollowsWhatIsPluggedIn(t *testing.T) {
 	b.presses("Computer")
 	b.sees("Nothing is wrong on this side.")
 	b.sees("halden-link-3")
+	b.sees("localhost leads to this computer")
 	d.ok("standin", "pull", "heron-1")
 	b.sees("1 device is connected")
 	d.ok("standin", "plug", "heron-1")
@@ -178,4 +179,56 @@ func TestTheComputersPageFollowsWhatIsPluggedIn(t *testing.T) {
 	b.sees("halden-link\n")
 	b.sees("Nothing is wrong on this side.")
 	require.NotContains(t, b.log.String(), "exception")
+}
+
+func TestTheCheckOfTheComputerTellsTheTruth(t *testing.T) {
+	o := startOwn(t, "--made-up-events")
+	check := func() map[string]client.Check {
+		var all client.List[client.Check]
+		r := o.run("host", "check", "--json")
+		require.NoError(t, json.NewDecoder(strings.NewReader(r.out)).Decode(&all), "%s%s", r.out, r.err)
+		out := map[string]client.Check{}
+		wrong := 0
+		for _, k := range all.Items {
+			out[k.ID] = k
+			if k.State == "wrong" {
+				wrong++
+			}
+		}
+		require.Equal(t, wrong > 0, r.code == 1, "the exit code is that of what is wrong")
+		return out
+	}
+	require.Equal(t, "fine", check()["usb"].State)
+	require.Equal(t, "unknown", check()["rights"].State, "nothing is connected")
+	require.Equal(t, "limited", check()["networks"].State, "there is no network in this namespace")
+	require.Equal(t, "limited", check()["multicast"].State)
+	o.plugs("1-2", heron("HH4 0077", 2))
+	o.eventually("its node may be opened", func() bool { return check()["rights"].State == "fine" })
+	require.Contains(t, check()["usb"].Found, "1 device is connected")
+	closed := heron("HH4 0078", 3)
+	require.NoError(t, o.tree.Plug("1-3", closed))
+	require.NoError(t, os.Remove(o.tree.Node(1, 3)))
+	o.happens("add", "1-3")
+	o.eventually("a node that is not there is told of", func() bool {
+		k := check()["rights"]
+		return k.State == "wrong" && strings.Contains(k.Found, "003 is not there") && strings.Contains(k.Breaks, "driver")
+	})
+	require.Contains(t, o.ok("host", "tree"), "✗ driver")
+	require.NoError(t, os.WriteFile(o.tree.Node(1, 3), nil, 0o600))
+	o.eventually("it is seen without an event that the node was made", func() bool { return check()["rights"].State == "fine" })
+}
+
+func TestABenchWithoutStandInsSaysWhatUSBAccessItHas(t *testing.T) {
+	bin, err := program()
+	require.NoError(t, err)
+	d := &demo{t: t, bin: bin, state: t.TempDir(), out: &shared{}}
+	d.cmd = exec.Command(bin, "serve", "--state", d.state, "--port", "0", "--name", "moor-desk", "--sys-root", t.TempDir())
+	d.cmd.Stdout, d.cmd.Stderr = d.out, d.out
+	require.NoError(t, d.cmd.Start())
+	t.Cleanup(d.stop)
+	d.eventually("it says so", func() bool { return strings.Contains(d.out.String(), "This computer shows no USB") })
+	r := d.run("host", "check")
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.out, "This computer shows no USB")
+	require.Contains(t, d.ok("host", "tree"), "This computer shows no USB")
 }

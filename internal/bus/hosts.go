@@ -35,9 +35,9 @@ type Hosts struct {
 	sink    Sink
 	changed func(host string)
 	log     *slog.Logger
-	ctx  context.Context
-	end  context.CancelFunc
-	work sync.WaitGroup
+	ctx     context.Context
+	end     context.CancelFunc
+	work    sync.WaitGroup
 
 	mu      sync.Mutex
 	watches map[string]*watch

@@ -8,8 +8,8 @@ import (
 // Local says how this computer's own USB is watched. The zero value watches it where Linux
 // shows it.
 type Local struct {
-	// Sys, Dev and Proc are where the system's files are, if not in /sys, /dev and /proc.
-	Sys, Dev, Proc string
+	// Sys, Dev, Proc and Run are where the system's files are, if not in /sys, /dev, /proc and /run.
+	Sys, Dev, Proc, Run string
 	// MadeUpEvents takes plug events of other programs than the kernel. It is for tests.
 	MadeUpEvents bool
 }

@@ -149,6 +149,9 @@ func (t *tree) device(d *hostlink.Device, depth int) {
 		row.Name = strings.TrimSpace(standing.Sheet.Maker + " " + standing.Sheet.Model.Name)
 	}
 	var onLink Mark
+	if d.Denied != "" {
+		onLink = Mark{"driver", d.Denied + "."}
+	}
 	switch first := standing.Readiness.First; {
 	case d.Holder != "":
 		row.Mark = Mark{"seen", "Held by " + d.Holder + "."}
@@ -156,8 +159,7 @@ func (t *tree) device(d *hostlink.Device, depth int) {
 		if _, is := t.known.Unrecognised[d.Port]; is {
 			row.Mark = Mark{"", "No prep sheet fits it."}
 		}
-	case first == "driver" && d.Denied != "":
-		onLink = Mark{"driver", d.Denied + "."}
+	case d.Denied != "":
 	case first == "driver" || first == "linked":
 		onLink = Mark{first, plainText(standing.Why.Text)}
 	default:

@@ -132,6 +132,10 @@ func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
 	cfg.Supply, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Supply, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
+	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
+	if in.own != nil {
+		cfg.Checker.Roots = *in.own
+	}
 	cfg.Bench, cfg.Rename = in.Name, in.Rename
 	cfg.Access, cfg.Clock, cfg.Log, cfg.Ready = &access.Keys{Store: in.Store, Clock: in.Clock}, in.Clock, in.Log, in.ready
 	return web.New(cfg, address)

@@ -19,6 +19,7 @@ func (s *Server) hostRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/hosts", "hosts", "The hosts"), s.hosts)
 	huma.Register(a, operation(access.Look, "GET", "/hosts/{id}/tree", "host-tree", "The USB of a host, as it is connected"), s.hostTree)
+	huma.Register(a, operation(access.Look, "GET", "/check", "check", "Look at the bench's own computer: USB, rights, rules, networks, clock, disk, memory, search path"), s.check)
 	huma.Register(a, operation(access.Own, "POST", "/hosts", "add-host", "Add a host"), s.addHost)
 	huma.Register(a, operation(access.Own, "PATCH", "/hosts/{id}", "change-host", "Say whether several people use a host"), s.changeHost)
 	huma.Register(a, operation(access.Own, "DELETE", "/hosts/{id}", "drop-host", "Forget a host"), s.dropHost)
@@ -82,6 +83,16 @@ func (s *Server) hostTree(_ context.Context, in *OfID) (*out[client.HostTree], e
 		body.Trouble = sentence(v.Why.Error())
 	}
 	return &out[client.HostTree]{body}, nil
+}
+
+func (s *Server) check(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Check]], error) {
+	all, err := s.Checker.Run(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return checkList.of(in.Select, each(all, func(k computer.Check) client.Check {
+		return client.Check{ID: k.ID, Title: k.Title, State: string(k.State), Found: k.Found, Breaks: k.Breaks, Remedy: k.Remedy}
+	}))
 }
 
 func rowOf(r computer.Row) client.TreeRow {

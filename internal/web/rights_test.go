@@ -30,7 +30,7 @@ var rights = map[string]string{
 	"GET /api/v1/jobs": "look", "GET /api/v1/jobs/:id": "look", "GET /api/v1/learned": "look", "GET /api/v1/projects": "look", "GET /api/v1/round": "look",
 	"GET /api/v1/drivers": "look", "GET /api/v1/sheets": "look", "GET /api/v1/unrecognised": "look", "GET /api/v1/tryouts": "look", "GET /api/v1/tryouts/:id": "look",
 	"GET /api/v1/tryouts/:id/picture.png": "look", "POST /api/v1/sign-out": "look",
-	"GET /api/v1/unrecognised/:name/draft": "look", "GET /api/v1/hosts/:id/tree": "look",
+	"GET /api/v1/unrecognised/:name/draft": "look", "GET /api/v1/hosts/:id/tree": "look", "GET /api/v1/check": "look",
 
 	"DELETE /api/v1/devices/:handle/answers/:id": "use", "DELETE /api/v1/devices/:handle/retirement": "use", "GET /api/v1/devices/:handle/screen": "use",
 	"DELETE /api/v1/devices/:handle": "use", "POST /api/v1/devices/:handle/apps/stop": "use", "POST /api/v1/devices/:handle/apps/remove": "use",

@@ -36,6 +36,7 @@ func listingOf[T any](noun string, most int, id func(T) string) listing[T] {
 
 // The lists.
 var (
+	checkList        = listingOf("check", 0, func(x client.Check) string { return x.ID })
 	unrecognisedList = listingOf("unrecognised", 0, func(x client.Unrecognised) string { return x.Name })
 	projectList      = listingOf("project", 0, func(x client.Project) string { return x.App })
 	appList          = listingOf("app", 0, func(x client.AppFile) string { return x.Digest })

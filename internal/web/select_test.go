@@ -26,6 +26,7 @@ import (
 // lists are all lists of the interface: the noun that expressions use of each, and one
 // that holds of its first item only. A list that is not here fails the test.
 var lists = map[string]struct{ noun, first string }{
+	"/check":                     {"check", `check.id == "disk"`},
 	"/devices":                   {"device", `device.handle == "kittiwake-1"`},
 	"/unrecognised":              {"unrecognised", ""},
 	"/projects":                  {"project", `project.app == "fellgate/app-0"`},
@@ -113,6 +114,11 @@ func (d *desk) list(t *testing.T, path string, query ...string) (a answer) {
 	require.NoError(t, err)
 	require.NoError(t, json.Unmarshal(raw, &a), string(raw))
 	a.status = res.StatusCode
+	if path == "/check" { // how much memory there is changes from call to call
+		for _, item := range a.Items {
+			delete(item, "found")
+		}
+	}
 	return a
 }
 

@@ -46,6 +46,7 @@ type Config struct {
 	Access   *access.Keys
 	Hosts    *bus.Hosts
 	Computer *computer.Computer
+	Checker  *computer.Checker
 	Jobs     *job.Runner
 	Supply   *supply.Supply
 	Prep     *prep.Prep

@@ -12,11 +12,11 @@ const stale: Record<string, string[]> = {
   "tryout.added": ["tryouts"],
   "trial.changed": ["devices", "round", "prep", "why"],
   "app.changed": ["devices", "round", "prep", "why"],
-  "project.changed": ["projects"],
+  "project.changed": ["projects", "check"],
   "driver.changed": ["prep", "drivers"],
   "setting.changed": ["bench"],
   "session.changed": ["sessions"],
-  "host.changed": ["hosts", "tree"],
+  "host.changed": ["hosts", "tree", "check"],
   "access.changed": ["access"],
 };
 

@@ -134,6 +134,11 @@ export const useTrees = (hosts: string[]) =>
     })),
   });
 
+const checkAgain = 30_000; // milliseconds after which the computer is looked at again: no event tells of disk or memory
+
+export const useCheck = () =>
+  useQuery({ queryKey: ["check"], queryFn: () => data(api.GET("/api/v1/check")), refetchInterval: checkAgain });
+
 export const useDrivers = () => useQuery({ queryKey: ["drivers"], queryFn: () => data(api.GET("/api/v1/drivers")) });
 
 export const useProjects = () => useQuery({ queryKey: ["projects"], queryFn: () => data(api.GET("/api/v1/projects")) });

@@ -1,5 +1,6 @@
 import { useHosts, useTrees } from "../api/queries";
 import { ProblemText } from "../parts/ProblemText";
+import { CheckList } from "./CheckList";
 import { DriverList } from "./DriverList";
 import { HostList } from "./HostList";
 import { HostTree } from "./HostTree";
@@ -44,6 +45,7 @@ export function ComputerPage() {
         {shown.map((t) => (
           <HostTree key={t.host} tree={t} />
         ))}
+        <CheckList />
       </div>
       <aside aria-label="Hosts and driver sets" className="bg-base-200 px-5 pt-3 pb-10 md:px-7">
         <HostList />

@@ -81,7 +81,9 @@ func (r *Reader) Read(stale func(busID string) bool) (hostlink.Bus, error) {
 		case e.hub != nil:
 			out.Hubs = append(out.Hubs, *e.hub)
 		case e.device != nil:
-			out.Devices = append(out.Devices, *e.device)
+			d := *e.device
+			d.Interfaces = slices.Clone(d.Interfaces) // the caller's own: what is kept stays as it was read
+			out.Devices = append(out.Devices, d)
 		default: // it went while it was read
 			continue
 		}

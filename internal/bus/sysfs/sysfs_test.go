@@ -171,6 +171,7 @@ func TestOnlyWhatIsStaleIsReadAgain(t *testing.T) {
 	b, err := r.Read(never)
 	require.NoError(t, err)
 	require.Len(t, b.Devices, 3, "what is new is read")
+	b.Devices[0].Interfaces[1].Driver = "ours"
 	require.NoError(t, tree.Bind("1-1:1.1", "album"))
 	require.NoError(t, tree.Bind("1-2:1.1", "album"))
 	require.NoError(t, tree.Unplug("1-3"))

@@ -82,11 +82,11 @@ func (w *Way) driver() (name string, has bool) {
 	return "", false
 }
 
-// holder is who else has the device, as the host says; "" for nobody.
-func (w *Way) holder() string {
+// reported is the device as its host reported it last.
+func (w *Way) reported() hostlink.Device {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return w.now.Holder
+	return w.now
 }
 
 const (
@@ -149,6 +149,15 @@ func (r *run) observeDriver() {
 	seen := []fact.Fact{r.seen(fact.DriverOffered, fact.Of(r.cfg.Offered(r.device.USB)), fact.Host)}
 	if name, has := r.driver(); has {
 		seen = append(seen, r.seen(fact.DriverBound, fact.Of(name != ""), fact.Host), r.seen(fact.DriverSet, fact.Of(name), fact.Host))
+	}
+	if now := r.reported(); now.Denied != "" { // it cannot be opened and asked: its host has read it
+		var names []string
+		hasLink := false
+		for _, i := range now.Interfaces {
+			names = append(names, interfaceName(i.Class, i.Name))
+			hasLink = hasLink || i.Name == usb.LinkName
+		}
+		seen = append(seen, r.seen(fact.USBInterfaces, fact.Of(names), fact.Bus), r.seen(fact.USBLink, fact.Of(hasLink), fact.Bus))
 	}
 	r.to.Observe(seen...)
 }
@@ -254,7 +263,7 @@ func (r *run) open(ctx context.Context) (usb.Device, usb.Descriptor, error) {
 	defer cancel()
 	dev, err := r.cfg.Open(ctx, r.host.Name, r.device.BusID)
 	if errors.Is(err, usb.ErrBusy) {
-		r.to.Observe(r.seen(fact.USBHolder, fact.Of(cmp.Or(r.holder(), "another program, or a virtual machine")), fact.Bus))
+		r.to.Observe(r.seen(fact.USBHolder, fact.Of(cmp.Or(r.reported().Holder, "another program, or a virtual machine")), fact.Bus))
 	}
 	if err != nil {
 		return nil, usb.Descriptor{}, err

@@ -1,0 +1,363 @@
+package computer
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/internal/bus"
+	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// State is how one part of the computer stands.
+type State string
+
+// The states. What is limited works, with less comfort; what is wrong keeps something from
+// working; what is unknown could not be looked at.
+const (
+	Fine    State = "fine"
+	Limited State = "limited"
+	Wrong   State = "wrong"
+	Unknown State = "unknown"
+)
+
+// Check is one part of the bench's own computer, as it was found.
+type Check struct {
+	ID     string
+	Title  string
+	State  State
+	Found  string // what was found, in a sentence
+	Breaks string // what does not work, or not well, because of it; "" where it is fine
+	Remedy string // what to do about it
+}
+
+// Checker looks at the bench's own computer. All fields are needed.
+type Checker struct {
+	Hosts *bus.Hosts
+	Rack  *rack.Rack
+	Store *store.Store
+	State string // the bench's directory
+	Now   func() time.Time
+	Roots bus.Local // where the system's files are, as the bench was started
+}
+
+// Run looks at everything, in the order in which one would put it right.
+func (c *Checker) Run(ctx context.Context) ([]Check, error) {
+	path, err := c.path(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []Check{c.usb(), c.rights(), c.rules(), loopback(ctx), networks(), multicast(), c.clock(), c.disk(), c.memory()}
+	return append(out, path...), nil
+}
+
+// usb is whether devices that are connected to this computer are seen.
+func (c *Checker) usb() Check {
+	k := Check{ID: "usb", Title: "USB of this computer"}
+	own, is := c.Hosts.Own()
+	if !is {
+		k.State, k.Found = Unknown, "The bench was started so that it leaves this computer's USB alone."
+		k.Breaks, k.Remedy = "Devices that are connected to this computer itself are not seen.", "Start it without --own-usb=false to have it watched."
+		return k
+	}
+	b, known := c.Hosts.Bus(own.Name)
+	switch why := c.Hosts.Trouble(own.Name); {
+	case !known:
+		k.State, k.Found = Wrong, capital(fmt.Sprint(why))+"."
+		k.Breaks = "Devices that are connected to this computer itself are not seen."
+		k.Remedy = "If this is a container or a virtual machine, start the bench on the computer itself, or watch that one as a host: earlybench host add."
+	case why != nil:
+		k.State, k.Found = Limited, capital(why.Error())+"."
+		k.Breaks, k.Remedy = "What is plugged in is seen a second later.", "Start the bench outside of the container, or let it open netlink sockets."
+	default:
+		k.State, k.Found = Fine, fmt.Sprintf("%s connected, and the system tells of every change.", counted(len(b.Devices), "device is", "devices are"))
+	}
+	return k
+}
+
+// rights is whether this program may open the nodes of what is connected.
+func (c *Checker) rights() Check {
+	k := Check{ID: "rights", Title: "Rights on USB devices"}
+	own, _ := c.Hosts.Own()
+	b, known := c.Hosts.Bus(own.Name)
+	if !known || len(b.Devices) == 0 {
+		k.State, k.Found = Unknown, "Nothing is connected to this computer whose rights could be looked at."
+		return k
+	}
+	var closed []string
+	for _, d := range b.Devices {
+		if d.Denied != "" {
+			closed = append(closed, d.Denied)
+		}
+	}
+	if len(closed) == 0 {
+		k.State, k.Found = Fine, "The bench may open everything that is connected."
+		return k
+	}
+	k.State, k.Found = Wrong, capital(closed[0])+"."
+	if len(closed) > 1 {
+		k.Found += fmt.Sprintf(" So are %d more.", len(closed)-1)
+	}
+	k.Breaks = "The gate driver of these devices stays shut."
+	k.Remedy = "Give this user the right by a udev rule for the device's ids, then plug it in again."
+	return k
+}
+
+// rules is whether the system makes nodes by rules.
+func (c *Checker) rules() Check {
+	k := Check{ID: "rules", Title: "Rules for device nodes", State: Fine, Found: "udev runs, and makes the nodes of devices by its rules."}
+	if _, err := os.Stat(filepath.Join(root(c.Roots.Run, "/run"), "udev/control")); err == nil {
+		return k
+	}
+	k.State, k.Found = Limited, "udev does not run here."
+	k.Breaks = "Device nodes keep the rights that the kernel gives them: for root only."
+	k.Remedy = "Run the bench as the user to whom the nodes belong, or on a system with udev."
+	return k
+}
+
+// loopback is whether this computer reaches itself by the names that the console uses.
+func loopback(ctx context.Context) Check {
+	k := Check{ID: "ports", Title: "Ports on this computer", State: Fine, Found: "localhost leads to this computer, and the bench answers there."}
+	short, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	found, err := net.DefaultResolver.LookupHost(short, "localhost")
+	for _, a := range found {
+		if ip := net.ParseIP(a); ip == nil || !ip.IsLoopback() {
+			err = fmt.Errorf("it leads to %s", a)
+		}
+	}
+	if err != nil {
+		k.State, k.Found = Wrong, fmt.Sprintf("The name localhost does not lead to this computer: %v.", err)
+		k.Breaks, k.Remedy = "The console cannot show the device in your hand.", "Put the line \"127.0.0.1 localhost\" into /etc/hosts."
+	}
+	return k
+}
+
+// reaching are the network interfaces that lead somewhere else.
+func reaching() []net.Interface {
+	all, _ := net.Interfaces() // none: that is said
+	return slices.DeleteFunc(all, func(i net.Interface) bool {
+		return i.Flags&net.FlagUp == 0 || i.Flags&net.FlagLoopback != 0
+	})
+}
+
+func networks() Check {
+	k := Check{ID: "networks", Title: "Networks", State: Fine}
+	var all []string
+	for _, i := range reaching() {
+		addrs, _ := i.Addrs()
+		for _, a := range addrs {
+			if n, ok := a.(*net.IPNet); ok && n.IP.IsGlobalUnicast() {
+				all = append(all, fmt.Sprintf("%s by %s", n, i.Name))
+			}
+		}
+	}
+	if len(all) == 0 {
+		k.State, k.Found = Limited, "This computer is on no network."
+		k.Breaks, k.Remedy = "Nothing elsewhere can be reached: devices without a cable, other hosts.", "Connect it to the network of the devices, or to a device's hotspot."
+		return k
+	}
+	k.Found = "This computer is on " + strings.Join(all, ", ") + "."
+	return k
+}
+
+// announcements is where services announce themselves (RFC 6762, section 3).
+var announcements = &net.UDPAddr{IP: net.IPv4(224, 0, 0, 251), Port: 5353}
+
+func multicast() Check {
+	k := Check{ID: "multicast", Title: "Announcements on the network", State: Fine}
+	var hears, deaf []string
+	for _, i := range reaching() {
+		if i.Flags&net.FlagMulticast == 0 {
+			continue
+		}
+		conn, err := net.ListenMulticastUDP("udp4", &i, announcements)
+		if err != nil {
+			deaf = append(deaf, fmt.Sprintf("%s (%v)", i.Name, err))
+			continue
+		}
+		conn.Close()
+		hears = append(hears, i.Name)
+	}
+	switch {
+	case len(hears) > 0 && len(deaf) == 0:
+		k.Found = "Announcements can be heard by " + strings.Join(hears, ", ") + "."
+		return k
+	case len(deaf) > 0:
+		k.Found = "Announcements cannot be heard by " + strings.Join(deaf, ", ") + "."
+	default:
+		k.Found = "No network of this computer carries announcements."
+	}
+	k.State, k.Breaks = Limited, "Devices without a cable do not appear by themselves."
+	k.Remedy = "Use a network that carries multicast, such as a device's hotspot."
+	return k
+}
+
+// off is from which difference of clocks, in seconds, something stops working.
+const off = 600
+
+// clock is whether this computer's clock agrees with those of the devices.
+func (c *Checker) clock() Check {
+	k := Check{ID: "clock", Title: "Clock"}
+	var agree, apart []string
+	for _, d := range c.Rack.All() {
+		f, ok := d.Facts().View().Get(fact.DeviceClock, c.Now())
+		if !ok {
+			continue
+		}
+		if n := f.Value.Int(); n < off && n > -off {
+			agree = append(agree, d.Device().Handle)
+		} else {
+			apart = append(apart, fmt.Sprintf("%s (%s)", d.Device().Handle, time.Duration(n)*time.Second))
+		}
+	}
+	switch {
+	case len(agree)+len(apart) == 0:
+		k.State, k.Found = Unknown, "No device has told what time it has."
+	case len(apart) == 0:
+		k.State, k.Found = Fine, fmt.Sprintf("It agrees with %s.", counted(len(agree), "device", "devices"))
+	case len(agree) == 0 && len(apart) > 1:
+		k.State, k.Found = Wrong, "It agrees with no device: "+strings.Join(apart, ", ")+"."
+		k.Breaks, k.Remedy = "Whatever ends seems to have ended, or not to have begun.", "Set this computer's clock."
+	default:
+		k.State, k.Found = Limited, "Some devices have another time: "+strings.Join(apart, ", ")+"."
+		k.Breaks, k.Remedy = "On them, whatever ends seems to have ended, or not to have begun.", "Set the clock of these devices; if this computer's is wrong, set that."
+	}
+	return k
+}
+
+const (
+	diskWrong, diskLimited     = 200 << 20, 2 << 30
+	memoryWrong, memoryLimited = 100 << 20, 500 << 20
+)
+
+func (c *Checker) disk() Check {
+	k := Check{ID: "disk", Title: "Disk space"}
+	free, err := freeBytes(c.State)
+	if err != nil {
+		k.State, k.Found = Unknown, capital(err.Error())+"."
+		return k
+	}
+	k.State, k.Found = amount(free, diskWrong, diskLimited), fmt.Sprintf("%s free for the bench's records and files, in %s.", bytesText(free), c.State)
+	if k.State != Fine {
+		k.Breaks, k.Remedy = "App files, driver sets and the records of what happened are not kept when it is full.", "Remove what is not needed there, or start the bench with another --state."
+	}
+	return k
+}
+
+func (c *Checker) memory() Check {
+	k := Check{ID: "memory", Title: "Memory"}
+	free, err := availableMemory(filepath.Join(root(c.Roots.Proc, "/proc"), "meminfo"))
+	if err != nil {
+		k.State, k.Found = Unknown, capital(err.Error())+"."
+		return k
+	}
+	k.State, k.Found = amount(free, memoryWrong, memoryLimited), bytesText(free)+" can be used."
+	if k.State != Fine {
+		k.Breaks, k.Remedy = "Builds become slow, or the system ends them.", "Close programs that are not needed."
+	}
+	return k
+}
+
+// availableMemory reads MemAvailable (proc(5)), in bytes.
+func availableMemory(path string) (int64, error) {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return 0, fmt.Errorf("the system does not say how much there is: %w", err)
+	}
+	lines := bufio.NewScanner(bytes.NewReader(raw))
+	for lines.Scan() {
+		f := strings.Fields(lines.Text())
+		if len(f) == 3 && f[0] == "MemAvailable:" && f[2] == "kB" {
+			n, err := strconv.ParseInt(f[1], 10, 64)
+			if err != nil {
+				break
+			}
+			return n << 10, nil
+		}
+	}
+	return 0, fmt.Errorf("the system does not say how much there is: %s has no MemAvailable", path)
+}
+
+// path is whether the programs that build the projects are on the search path.
+func (c *Checker) path(ctx context.Context) ([]Check, error) {
+	all, err := c.Store.Projects(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the projects: %w", err)
+	}
+	if len(all) == 0 {
+		return []Check{{ID: "path", Title: "Search path", State: Unknown, Found: "No app's directory was named whose programs could be looked for."}}, nil
+	}
+	var out []Check
+	for _, p := range all {
+		k := Check{ID: "path " + p.App, Title: "Search path, for " + p.App}
+		project, err := appfile.ReadProject(p.Dir)
+		if err != nil {
+			k.State, k.Found = Wrong, capital(err.Error())+"."
+			k.Breaks, k.Remedy = p.App+" cannot be built.", "Put that right in the app's directory."
+			out = append(out, k)
+			continue
+		}
+		program := project.Build.Command[0]
+		at, err := exec.LookPath(program)
+		if err != nil {
+			k.State, k.Found = Wrong, fmt.Sprintf("%s is not on the search path of the bench.", program)
+			k.Breaks, k.Remedy = p.App+" cannot be built.", "Install it, or start the bench with its directory on the PATH."
+		} else {
+			k.State, k.Found = Fine, fmt.Sprintf("%s is %s.", program, at)
+		}
+		out = append(out, k)
+	}
+	return out, nil
+}
+
+func amount(n, wrong, limited int64) State {
+	switch {
+	case n < wrong:
+		return Wrong
+	case n < limited:
+		return Limited
+	}
+	return Fine
+}
+
+func root(given, usual string) string {
+	if given != "" {
+		return given
+	}
+	return usual
+}
+
+func counted(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+func capital(s string) string {
+	if s == "" || strings.HasPrefix(s, "/") {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+func bytesText(n int64) string {
+	const gigabyte = 1_000_000_000
+	if n >= 10*gigabyte {
+		return fmt.Sprintf("%d GB", n/gigabyte)
+	}
+	return fmt.Sprintf("%.1f GB", float64(n)/gigabyte)
+}

@@ -1,0 +1,18 @@
+//go:build unix
+
+package computer
+
+import (
+	"fmt"
+
+	"golang.org/x/sys/unix"
+)
+
+// freeBytes is how much this user may still write where a directory is, in bytes.
+func freeBytes(dir string) (int64, error) {
+	var s unix.Statfs_t
+	if err := unix.Statfs(dir, &s); err != nil {
+		return 0, fmt.Errorf("ask for the free space of %s: %w", dir, err)
+	}
+	return int64(s.Bavail) * int64(s.Bsize), nil
+}
