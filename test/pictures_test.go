@@ -39,14 +39,9 @@ func TestPictures(t *testing.T) {
 	b.presses("By next step")
 	b.sees("Begin with heron-2")
 	shot("round")
-	b.goes(d.at.Service + "/devices/kittiwake-1")
-	b.sees("In your hand")
-	b.presses("Prepare kittiwake-1 without an app")
-	for _, step := range [][2]string{{"touch", "Settings"}, {"slide", "left"}, {"slide", "left"}, {"touch", "Works"}, {"slide", "left"}, {"slide", "left"}} {
-		d.steer(step[0], "kittiwake-1", step[1])
-	}
-	shot("watch")
-	b.chooses("fellgate/callout")
+	b.goes(d.at.Service + "/computer")
+	b.sees("held by virtual machine pit")
+	shot("computer")
 	b.goes(d.at.Service + "/phone/heron-2")
 	b.sees("The plan")
 	get(b, "hold a phone", chromedp.EmulateViewport(390, 844))
