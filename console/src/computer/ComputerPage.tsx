@@ -34,7 +34,8 @@ export function ComputerPage() {
         </h1>
         <p className="text-row text-secondary">
           {devices} {devices === 1 ? "device is" : "devices are"} connected
-          {faults > 0 && `, ${faults} ${faults === 1 ? "fault is" : "faults are"} marked where they are`}.
+          {faults === 1 && ", 1 fault is marked where it is"}
+          {faults > 1 && `, ${faults} faults are marked where they are`}.
         </p>
         <ProblemText error={hosts.error} />
         {hosts.data?.items.length === 0 && (
