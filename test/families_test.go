@@ -13,14 +13,6 @@ import (
 	"earlybench.invalid/earlybench/standin/body"
 )
 
-// steer steers the demo's stand-ins.
-func (d *demo) steer(verb, device, text string) {
-	d.t.Helper()
-	d.eventually(verb+" "+text, func() bool {
-		return d.run("standin", verb, device, text).code == 0
-	})
-}
-
 // waits waits until a device's gate is in a state.
 func (d *demo) waits(device, gate, state string) {
 	d.t.Helper()

@@ -214,8 +214,13 @@ func TestTheCheckOfTheComputerTellsTheTruth(t *testing.T) {
 		return k.State == "wrong" && strings.Contains(k.Found, "003 is not there") && strings.Contains(k.Breaks, "driver")
 	})
 	require.Contains(t, o.ok("host", "tree"), "✗ driver")
+	o.eventually("why names it first", func() bool {
+		why := o.ok("why", "heron-2")
+		return strings.Contains(why, "100 %  The system does not let the bench open it: ") && strings.Contains(why, "by a udev rule")
+	})
 	require.NoError(t, os.WriteFile(o.tree.Node(1, 3), nil, 0o600))
 	o.eventually("it is seen without an event that the node was made", func() bool { return check()["rights"].State == "fine" })
+	o.eventually("and that cause has gone", func() bool { return !strings.Contains(o.ok("why", "heron-2"), "does not let the bench open it") })
 }
 
 func TestABenchWithoutStandInsSaysWhatUSBAccessItHas(t *testing.T) {

@@ -11,6 +11,7 @@ const (
 	USBErrors     Key = "usb.errors"
 	USBBreaks     Key = "usb.breaks"
 	USBHolder     Key = "usb.holder"
+	USBDenied     Key = "usb.denied"
 	USBReturns    Key = "usb.returns"
 	USBLeft       Key = "usb.left"
 	AirSeen       Key = "air.seen"
@@ -92,6 +93,7 @@ func onTheBus() []Spec {
 		{Key: USBLeft, Type: Moment, Sources: []Source{Bus}, Good: minutes, Text: "left the bus"},
 		{Key: USBReturns, Type: Moment, Sources: []Source{Bus}, Good: time.Hour, Text: "by when it is back from a restart, as usual"},
 		cable(USBHolder, Text, "who holds it on its host", Bus, Host),
+		cable(USBDenied, Text, "why its host may not open it", Host),
 		{Key: AirSeen, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "heard on the network"},
 		{Key: AirNetwork, Type: Text, Sources: []Source{Host, Device, Person}, Good: hours, Text: "network it is on: same, other, hotspot"},
 		cable(DriverBound, Bool, "the host has bound a driver to the device link", Host),

@@ -167,6 +167,10 @@ func (o *Outlook) words(s Standing) map[string]string {
 	if f, ok := s.View.Get(fact.USBHolder, s.Now); ok {
 		w["holder"] = f.Value.String()
 	}
+	w["denied"] = "its node is closed"
+	if f, ok := s.View.Get(fact.USBDenied, s.Now); ok && f.Value.Text() != "" {
+		w["denied"] = f.Value.Text()
+	}
 	w["shown"] = "FINGERPRINT"
 	if f, ok := s.View.Get(fact.LinkShown, s.Now); ok {
 		w["shown"] = f.Value.Text()

@@ -91,7 +91,7 @@ test("a driver set is consented to by its digest", async () => {
 
 test("without a driver set that fits, one is told how to add it", () => {
   show(prep(step({ action: "driver.install", tell: false })));
-  expect(screen.getByText("earlybench driver add FILE")).toBeTruthy();
+  expect(screen.getByRole("button", { name: "Add a driver set's file" })).toBeTruthy();
 });
 
 test("while it asks, one is sent to its screen", () => {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
@@ -98,7 +99,7 @@ const (
 // Run keeps a link to the device for as long as it is plugged in.
 func (w *Way) Run(ctx context.Context, to ways.Sink) (err error) {
 	ctx, cancel := context.WithCancel(ctx)
-	run := run{Way: w, to: to, bound: make(chan struct{}, 1)}
+	run := &run{Way: w, to: to, bound: make(chan struct{}, 1)}
 	var running sync.WaitGroup
 	defer func() {
 		cancel()
@@ -139,6 +140,8 @@ type run struct {
 	*Way
 	to    ways.Sink
 	bound chan struct{} // a driver may be bound
+
+	denied atomic.Bool // its host was not allowed to open it, and that was told
 }
 
 func (r *run) seen(key fact.Key, v fact.Value, src fact.Source) fact.Fact {
@@ -146,18 +149,23 @@ func (r *run) seen(key fact.Key, v fact.Value, src fact.Source) fact.Fact {
 }
 
 func (r *run) observeDriver() {
+	now := r.reported()
 	seen := []fact.Fact{r.seen(fact.DriverOffered, fact.Of(r.cfg.Offered(r.device.USB)), fact.Host)}
 	if name, has := r.driver(); has {
 		seen = append(seen, r.seen(fact.DriverBound, fact.Of(name != ""), fact.Host), r.seen(fact.DriverSet, fact.Of(name), fact.Host))
 	}
-	if now := r.reported(); now.Denied != "" { // it cannot be opened and asked: its host has read it
+	if now.Denied != "" { // it cannot be opened and asked: its host has read it
+		r.denied.Store(true)
 		var names []string
 		hasLink := false
 		for _, i := range now.Interfaces {
 			names = append(names, interfaceName(i.Class, i.Name))
 			hasLink = hasLink || i.Name == usb.LinkName
 		}
-		seen = append(seen, r.seen(fact.USBInterfaces, fact.Of(names), fact.Bus), r.seen(fact.USBLink, fact.Of(hasLink), fact.Bus))
+		seen = append(seen, r.seen(fact.USBDenied, fact.Of(now.Denied), fact.Host), r.seen(fact.USBInterfaces, fact.Of(names), fact.Bus), r.seen(fact.USBLink, fact.Of(hasLink), fact.Bus))
+	}
+	if now.Denied == "" && r.denied.Swap(false) {
+		seen = append(seen, r.seen(fact.USBDenied, fact.Of(""), fact.Host))
 	}
 	r.to.Observe(seen...)
 }
