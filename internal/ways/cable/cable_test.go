@@ -9,6 +9,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/hostlink"
+	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
@@ -111,4 +112,41 @@ func TestWhileADeviceAsksAnotherAskingIsTheSameOne(t *testing.T) {
 	require.ErrorContains(t, err, "is busy: Ask heron-1 to let this bench in")
 	benchtest.Touch(t, rig, "Until withdrawn")
 	require.Equal(t, "done", string(b.Ended(one).State))
+}
+
+// keyboard is something that no sheet fits, whose interface has this driver.
+func keyboard(driver string) hostlink.Bus {
+	return hostlink.Bus{Devices: []hostlink.Device{{BusID: "1-3", Port: "port 3", Plugging: 1, Run: "r", USB: "f3e9:0001", Interfaces: []hostlink.Interface{{Class: "03/01/01", Driver: driver}}}}}
+}
+
+func TestWhatTheSystemHasDriversForIsNotCalledUnrecognised(t *testing.T) {
+	b := benchtest.New(t)
+	b.Cables.Bus(t.Context(), host("loft"), keyboard("")) // as it is just after it was plugged in
+	require.Len(t, b.Rack.Unrecognised(), 1)
+	b.Cables.Bus(t.Context(), host("loft"), keyboard("keys"))
+	require.Empty(t, b.Rack.Unrecognised(), "it is a keyboard")
+	b.Cables.Bus(t.Context(), host("loft"), keyboard("keys"))
+	require.Empty(t, b.Rack.Unrecognised())
+	b.Cables.Bus(t.Context(), host("loft"), keyboard(""))
+	require.Len(t, b.Rack.Unrecognised(), 1, "its driver was taken away")
+	b.Cables.Bus(t.Context(), host("loft"), hostlink.Bus{})
+	require.Empty(t, b.Rack.Unrecognised())
+}
+
+func TestADeviceThatItsHostMayNotOpenIsKnownByWhatTheHostHasRead(t *testing.T) {
+	b := benchtest.New(t)
+	closed := heron("1", 1)
+	closed.Devices[0].Denied = "its node is closed to ada"
+	closed.Devices[0].Interfaces = []hostlink.Interface{{Number: 1, Class: "ff/00/00", Name: usb.LinkName}}
+	b.Cables.Bus(t.Context(), host("loft"), closed)
+	k := only(b)
+	b.First(k, "driver")
+	why := b.Look(k).Why
+	require.Equal(t, "node-closed", why.Causes[0].ID)
+	require.Greater(t, why.Causes[0].Probability, 0.99)
+	require.Contains(t, why.Causes[0].Text, "its node is closed to ada")
+	open := heron("1", 1)
+	open.Devices[0].Interfaces = []hostlink.Interface{{Number: 1, Class: "ff/00/00", Name: usb.LinkName, Driver: "system"}}
+	b.Cables.Bus(t.Context(), host("loft"), open)
+	b.Eventually("the gate opens", func() bool { return string(b.Look(k).Readiness.Gate("driver").State) == "open" })
 }

@@ -57,6 +57,13 @@ type Cables struct {
 type plugged struct {
 	host   store.Host
 	device hostlink.Device
+	unfit  bool // no sheet fits it
+}
+
+// ordinary reports whether the system has a driver of its own for all that the device offers,
+// as for a keyboard or a camera. It is in the tree of its host, and nobody need write a sheet.
+func (p plugged) ordinary() bool {
+	return len(p.device.Interfaces) > 0 && !slices.ContainsFunc(p.device.Interfaces, func(i hostlink.Interface) bool { return i.Driver == "" })
 }
 
 func (p plugged) address() string { return p.host.Name + " " + p.device.BusID }
@@ -83,12 +90,12 @@ func (c *Cables) Close() {
 func (c *Cables) Bus(ctx context.Context, h store.Host, bus hostlink.Bus) {
 	here := map[string]plugged{}
 	for _, d := range bus.Devices {
-		p := plugged{h, d}
+		p := plugged{host: h, device: d}
 		here[p.address()] = p
 	}
 	c.gone(ctx, h, func(p plugged) bool { return !p.same(here[p.address()]) }, true)
 	for _, d := range bus.Devices {
-		c.attach(ctx, plugged{h, d})
+		c.attach(ctx, plugged{host: h, device: d})
 	}
 }
 
@@ -149,6 +156,9 @@ func (c *Cables) attach(ctx context.Context, p plugged) {
 		w.news(&p.device)
 		return
 	case p.same(other): // no sheet fits it, or it is tried again already
+		if p.unfit = other.unfit; p.unfit && p.ordinary() != other.ordinary() {
+			c.unrecognised(ctx, p)
+		}
 		return
 	}
 	if err := c.resolve(ctx, p); err != nil {
@@ -164,11 +174,8 @@ func (c *Cables) resolve(ctx context.Context, p plugged) error {
 	c.others[p.address()] = p
 	c.mu.Unlock()
 	if errors.Is(err, rack.ErrUnrecognised) {
-		u := rack.Unrecognised{Host: p.host.Name, Port: p.device.Port, USB: p.device.USB}
-		for _, i := range p.device.Interfaces {
-			u.Interfaces = append(u.Interfaces, interfaceName(i.Class, i.Name))
-		}
-		c.say(ctx, p.address(), &u)
+		p.unfit = true
+		c.unrecognised(ctx, p)
 		return nil
 	}
 	if err != nil {
@@ -183,6 +190,22 @@ func (c *Cables) resolve(ctx context.Context, p plugged) error {
 	c.cfg.Appeared(p.host.Name)
 	k.Reach(w)
 	return nil
+}
+
+// unrecognised tells of a device that no sheet fits, unless it is an ordinary one.
+func (c *Cables) unrecognised(ctx context.Context, p plugged) {
+	c.mu.Lock()
+	c.others[p.address()] = p
+	c.mu.Unlock()
+	if p.ordinary() {
+		c.say(ctx, p.address(), nil)
+		return
+	}
+	u := rack.Unrecognised{Host: p.host.Name, Port: p.device.Port, USB: p.device.USB}
+	for _, i := range p.device.Interfaces {
+		u.Interfaces = append(u.Interfaces, interfaceName(i.Class, i.Name))
+	}
+	c.say(ctx, p.address(), &u)
 }
 
 // resolveLater retries for as long as the device is connected.
@@ -230,6 +253,9 @@ func (c *Cables) breaks(id string) int {
 	c.left[id] = slices.DeleteFunc(c.left[id], func(t time.Time) bool { return now.Sub(t) > breaksWithin })
 	return len(c.left[id])
 }
+
+// reason is a text of a host about a device, such as who has it, in one line.
+func reason(text string) string { return plain.Cut(plain.Line(text), 200) }
 
 // interfaceName describes an interface for people. Its name comes from the device.
 func interfaceName(class, name string) string {

@@ -162,7 +162,7 @@ func (r *run) observeDriver() {
 			names = append(names, interfaceName(i.Class, i.Name))
 			hasLink = hasLink || i.Name == usb.LinkName
 		}
-		seen = append(seen, r.seen(fact.USBDenied, fact.Of(now.Denied), fact.Host), r.seen(fact.USBInterfaces, fact.Of(names), fact.Bus), r.seen(fact.USBLink, fact.Of(hasLink), fact.Bus))
+		seen = append(seen, r.seen(fact.USBDenied, fact.Of(reason(now.Denied)), fact.Host), r.seen(fact.USBInterfaces, fact.Of(names), fact.Bus), r.seen(fact.USBLink, fact.Of(hasLink), fact.Bus))
 	}
 	if now.Denied == "" && r.denied.Swap(false) {
 		seen = append(seen, r.seen(fact.USBDenied, fact.Of(""), fact.Host))
@@ -271,7 +271,7 @@ func (r *run) open(ctx context.Context) (usb.Device, usb.Descriptor, error) {
 	defer cancel()
 	dev, err := r.cfg.Open(ctx, r.host.Name, r.device.BusID)
 	if errors.Is(err, usb.ErrBusy) {
-		r.to.Observe(r.seen(fact.USBHolder, fact.Of(cmp.Or(r.reported().Holder, "another program, or a virtual machine")), fact.Bus))
+		r.to.Observe(r.seen(fact.USBHolder, fact.Of(cmp.Or(reason(r.reported().Holder), "another program, or a virtual machine")), fact.Bus))
 	}
 	if err != nil {
 		return nil, usb.Descriptor{}, err
