@@ -152,9 +152,11 @@ func TestFilesOfTheSystemAreReadAsByASecondReader(t *testing.T) {
 	dir := t.TempDir()
 	source, program := filepath.Join(dir, "second.c"), filepath.Join(dir, "second")
 	require.NoError(t, os.WriteFile(source, []byte(second), 0o600))
-	if out, err := exec.Command(cc, "-o", program, source).CombinedOutput(); err != nil {
-		t.Skipf("the kernel's header is not installed: %s", out)
+	if _, err := os.Stat("/usr/include/linux/usb/ch9.h"); err != nil {
+		t.Skipf("the kernel's header is not installed: %v", err)
 	}
+	out, err := exec.Command(cc, "-o", program, source).CombinedOutput()
+	require.NoError(t, err, "%s", out)
 	all := shapes()
 	random := rand.New(rand.NewPCG(5, 12))
 	for name, raw := range shapes() { // and each of them with some bytes changed
