@@ -62,8 +62,11 @@ func (h *Hosts) take(ctx context.Context, w *watch, b hostlink.Bus) {
 	w.bus = &b
 	w.mu.Unlock()
 	h.sink.Bus(ctx, w.host, b)
-	h.changed(w.host.Name)
+	h.tell(w)
 }
+
+// tell tells that a host has changed. What comes next from the host does not wait for that.
+func (h *Hosts) tell(w *watch) { h.work.Go(func() { h.changed(w.host.Name) }) }
 
 // lost forgets what is connected, since nothing is known of it any more.
 func (h *Hosts) lost(ctx context.Context, w *watch) {
@@ -73,7 +76,7 @@ func (h *Hosts) lost(ctx context.Context, w *watch) {
 	w.mu.Unlock()
 	if known {
 		h.sink.Lost(context.WithoutCancel(ctx), w.host)
-		h.changed(w.host.Name)
+		h.tell(w)
 	}
 }
 
@@ -153,7 +156,7 @@ func (h *Hosts) followLocal(ctx context.Context, w *watch) {
 		w.trouble = err
 		w.mu.Unlock()
 		if other {
-			h.changed(w.host.Name)
+			h.tell(w)
 		}
 	})
 	h.lost(ctx, w)

@@ -92,6 +92,9 @@ func (p *patient) hand(things ...string) {
 		}
 		var err error
 		p.Eventually(thing, func() bool { err = benchtest.Steer(p.t, p.rig, method, steer); return err == nil })
+		if verb == "pull" && p.k != nil { // else what is asked next is asked of the session that ends
+			p.Eventually("the bench has seen that", func() bool { return len(p.k.Ways()) == 0 })
+		}
 	}
 }
 
