@@ -108,6 +108,7 @@ func TestThePagesFitAPhone(t *testing.T) {
 	require.LessOrEqual(t, get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`)), 390)
 	b.goes(d.at.Service + "/computer")
 	b.sees("Early Bench device link 1")
+	b.sees("free for the bench's records")
 	require.LessOrEqual(t, get(b, "measure", chromedp.Evaluate[int](`document.documentElement.scrollWidth`)), 390)
 	b.goes(d.at.Service + "/unseen")
 	b.sees("What it may be")

@@ -11,7 +11,7 @@ export function CheckList() {
     <section aria-label="Check of this computer" className="mt-9">
       <h2 className="text-section font-semibold">Check of the bench&apos;s computer</h2>
       <ProblemText error={check.error} />
-      <ul className="mt-2 grid gap-x-9 md:grid-cols-2">
+      <ul className="mt-2 grid grid-cols-1 gap-x-9 md:grid-cols-2">
         {check.data?.items.map((k) => {
           const Sign = signs[k.state];
           const stops = k.state === "wrong" || k.state === "limited";
