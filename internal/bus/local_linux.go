@@ -21,20 +21,19 @@ import (
 
 // local is this computer's USB.
 type local struct {
-	roots  sysfs.Roots
 	madeUp bool
 	reader sysfs.Reader
 }
 
 func newLocal(o Local) *local {
-	l := &local{roots: sysfs.System, madeUp: o.MadeUpEvents}
-	for into, given := range map[*string]string{&l.roots.Sys: o.Sys, &l.roots.Dev: o.Dev, &l.roots.Proc: o.Proc} {
+	l := &local{madeUp: o.MadeUpEvents, reader: sysfs.Reader{Roots: sysfs.System}}
+	r := &l.reader.Roots
+	for into, given := range map[*string]string{&r.Sys: o.Sys, &r.Dev: o.Dev, &r.Proc: o.Proc} {
 		if given != "" {
 			*into = given
 		}
 	}
-	boot, err := os.ReadFile(filepath.Join(l.roots.Proc, "sys/kernel/random/boot_id"))
-	l.reader.Roots = l.roots
+	boot, err := os.ReadFile(filepath.Join(r.Proc, "sys/kernel/random/boot_id"))
 	if err == nil {
 		l.reader.Run, _, _ = strings.Cut(string(boot), "-")
 	}
@@ -134,7 +133,7 @@ func reach(b *hostlink.Bus) {
 
 // Open opens a device by its bus id.
 func (l *local) Open(ctx context.Context, busID string) (usb.Device, error) {
-	path, err := l.roots.Node(busID)
+	path, err := l.reader.Node(busID)
 	if err != nil {
 		return nil, err
 	}

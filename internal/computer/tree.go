@@ -161,7 +161,7 @@ func (t *tree) device(d *hostlink.Device, depth int) {
 		}
 	case d.Denied != "":
 	case first == "driver" || first == "linked":
-		onLink = Mark{first, plainText(standing.Why.Text)}
+		onLink = Mark{first, standing.Blocked().Text}
 	default:
 		row.Mark = breaks(standing)
 	}
@@ -190,5 +190,3 @@ func breaks(s outlook.Standing) Mark {
 	}
 	return m
 }
-
-func plainText(s string) string { return strings.NewReplacer("**", "", "*", "").Replace(s) }

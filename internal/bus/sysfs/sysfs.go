@@ -301,17 +301,3 @@ func (r Roots) Node(busID string) (string, error) {
 	}
 	return r.path(n), nil
 }
-
-// Drivers are the drivers that are bound to a device's interfaces, by their numbers.
-func (r Roots) Drivers(busID string) map[uint8]string {
-	out := map[uint8]string{}
-	all, err := filepath.Glob(filepath.Join(r.Sys, "bus/usb/devices", busID+":*"))
-	if err != nil {
-		return out
-	}
-	for _, p := range all {
-		i := node{dir: p}
-		out[uint8(i.hex("bInterfaceNumber", 8))] = i.link("driver")
-	}
-	return out
-}

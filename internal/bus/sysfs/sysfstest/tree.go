@@ -3,7 +3,6 @@
 package sysfstest
 
 import (
-	"encoding/binary"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -210,17 +209,4 @@ func (t *Tree) files(dir string, files map[string]string) error {
 		}
 	}
 	return nil
-}
-
-// Alternates puts more settings of an interface behind a configuration, with one endpoint
-// each, as a camera has them.
-func Alternates(config []byte, number uint8, class uint8, count int) []byte {
-	for n := 1; n <= count; n++ {
-		config = append(config, 9, usb.DescInterface, number, byte(n), 1, class, 2, 0, 0)
-		config = append(config, 7, usb.DescEndpoint, 0x83, 5) // isochronous
-		config = binary.LittleEndian.AppendUint16(config, uint16(128*n))
-		config = append(config, 1)
-	}
-	binary.LittleEndian.PutUint16(config[2:], uint16(len(config)))
-	return config
 }
