@@ -148,7 +148,7 @@ type Step struct {
 	Where   []string `json:"where" nullable:"false"`
 	Sight   string   `json:"sight" doc:"what will be seen"`
 	Risk    string   `json:"risk"`
-	Action  string   `json:"action" enum:",driver.install,admission.ask,app.try"`
+	Action  string   `json:"action" enum:",driver.install,support.fetch,admission.ask,app.try"`
 	Minutes int      `json:"minutes"`
 	Done    bool     `json:"done"`
 	Told    bool     `json:"told" doc:"done only because somebody said so"`
@@ -173,10 +173,11 @@ type Drawing struct {
 
 // Prep is a device's plan.
 type Prep struct {
-	Device Device     `json:"device"`
-	Steps  []Step     `json:"steps" nullable:"false"`
-	Offer  *DriverSet `json:"offer" doc:"the driver set here that fits it"`
-	Apps   []App      `json:"apps" nullable:"false" doc:"the apps that are on it, while it is linked"`
+	Device Device       `json:"device"`
+	Steps  []Step       `json:"steps" nullable:"false"`
+	Offer  *DriverSet   `json:"offer" doc:"the driver set here that fits it"`
+	Need   *SupportPack `json:"need" doc:"the support pack that it lacks and a depot has"`
+	Apps   []App        `json:"apps" nullable:"false" doc:"the apps that are on it, while it is linked"`
 	// Lacks says what the way by which it is linked cannot do.
 	Lacks map[string]string `json:"lacks" doc:"apps, files, log, screen: what the way by which it is linked does not have, each with a sentence"`
 }

@@ -429,12 +429,12 @@ func (n *newcomer) touchByKey(text string) {
 var ends = map[string]string{
 	"heron-1": "is ready", "heron-2": "is ready", "ivory-1": "is ready", "ivory-2": "cannot take a device back", "ivory-3": "is ready",
 	"kestle-1": "an app is missing", "kestle-2": "an app is missing", "kestle-3": "an app is missing",
-	"whimbrel-1": "no depot", "whimbrel-2": "no depot", "dunlin-1": "no depot", "kittiwake-1": "without a cable",
+	"whimbrel-1": "no authority", "whimbrel-2": "no authority", "dunlin-1": "no authority", "kittiwake-1": "without a cable",
 }
 
 // newcomers are led with some devices, or with all where there is time.
 func newcomers(t *testing.T, width, height int, change func(*newcomer), devices ...string) {
-	d := startDemoIn(t, t.TempDir(), "--restart-within", "500ms")
+	d := startDemoIn(t, t.TempDir(), "--restart-within", "500ms", "--smaller", "60")
 	// The demo's second maker's are opened already, so one is made new first.
 	require.NoError(t, standinCall(d, standin.MethodFault, standin.Steer{Body: "ivory-1", Text: "way-closed"}))
 	b := openBrowser(t, width, height)

@@ -56,6 +56,7 @@ const (
 // Actions that a step at the computer may name; the service does them.
 const (
 	InstallDriver = "driver.install"
+	FetchSupport  = "support.fetch"
 	AskAdmission  = "admission.ask"
 	TryApp        = "app.try"
 	RemoveApps    = "apps.remove"        // when it is retired

@@ -17,6 +17,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/clock"
+	core "earlybench.invalid/earlybench/core/depot"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/job"
@@ -32,8 +33,10 @@ import (
 	"earlybench.invalid/earlybench/sheets"
 	"earlybench.invalid/earlybench/standin"
 	"earlybench.invalid/earlybench/standin/body"
+	"earlybench.invalid/earlybench/standin/depot"
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
+	"golang.org/x/crypto/ssh"
 )
 
 // Patience is how long something that comes by itself may take.
@@ -63,6 +66,77 @@ func Handset(t testing.TB, open bool, drivers ...[]byte) *standin.Rig {
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, r.Close()) })
 	return r
+}
+
+// Tablet starts a tablet with release 6.2, called device-1, that has let the bench in, on a
+// host that needs no drivers.
+func (b *Bench) Tablet() *standin.Rig {
+	b.T.Helper()
+	begin := body.Beginning{Settings: map[string]string{"crew": "yes", "lodgers": "yes"}, Admits: map[string]string{ssh.FingerprintSHA256(b.Keys.Link.PublicKey()): "moor-desk"}}
+	r, err := standin.Start(context.Background(), standin.Scenario{Dir: b.T.TempDir(), Host: "loft", Drivers: true, HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0",
+		HandsAddress: "127.0.0.1:0", Socket: filepath.Join(b.T.TempDir(), "s"),
+		Bodies: []standin.Entry{{Name: "device-1", Body: "ostler", Model: "WT", Serial: "OH W 4410", Begin: &begin}}}, slog.New(slog.DiscardHandler))
+	require.NoError(b.T, err)
+	b.T.Cleanup(func() { require.NoError(b.T, r.Close()) })
+	return r
+}
+
+// Pack is a support pack of a stand-in depot for a release of ostler.
+func Pack(release string, bytes int64) depot.Pack {
+	return depot.Pack{Pack: core.Pack{Name: "ostler-support", Version: release + ".1", Maker: "Ostler House", For: core.For{Family: "ostler", Release: release}},
+		Bytes: bytes, Licence: &depot.Licence{Name: "Support licence", Text: "You may use it."}}
+}
+
+// Depot starts a stand-in depot with support packs; change may change its scenario. It ends
+// with the test, or by its end.
+func Depot(t testing.TB, change func(*depot.Scenario), packs ...depot.Pack) (address string, end func()) {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "depot") // a socket's path is short
+	require.NoError(t, err)
+	sc := depot.Scenario{Dir: dir, Name: "Upland depot", Publisher: "Upland publishing", Address: "127.0.0.1:0", Socket: filepath.Join(dir, "s"), Rate: 1_000_000, Packs: packs}
+	if change != nil {
+		change(&sc)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	at := make(chan depot.Addresses, 1)
+	ended := make(chan error, 1)
+	go func() {
+		ended <- depot.Serve(ctx, sc, func(a depot.Addresses) error { at <- a; return nil })
+	}()
+	var once sync.Once
+	end = func() {
+		once.Do(func() {
+			stop()
+			require.NoError(t, <-ended)
+		})
+	}
+	t.Cleanup(func() { end(); require.NoError(t, os.RemoveAll(dir)) })
+	select {
+	case a := <-at:
+		return a.Depot, end
+	case err := <-ended:
+		require.NoError(t, err)
+		return "", end
+	}
+}
+
+// SetDepot makes a stand-in depot, by its steering socket, what a mode says.
+func SetDepot(t testing.TB, socket string, m depot.Mode) {
+	t.Helper()
+	c, err := net.Dial("unix", socket)
+	require.NoError(t, err)
+	conn := rpc.New(c, rpc.NoMethod)
+	defer conn.Close()
+	require.NoError(t, conn.Call(context.Background(), depot.MethodMode, depot.Steer{Mode: m}, nil))
+}
+
+// Accept adds a depot to a bench, as its owner does.
+func (b *Bench) Accept(address string) {
+	b.T.Helper()
+	found, err := b.Depots.Look(b.T.Context(), address)
+	require.NoError(b.T, err)
+	_, err = b.Depots.Add(b.T.Context(), address, "", found.Accept)
+	require.NoError(b.T, err)
 }
 
 // Steer steers the stand-ins.

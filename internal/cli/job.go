@@ -111,7 +111,7 @@ func (s *phases) print(j client.Job) {
 			s.clear()
 			text := fmt.Sprintf("  ▸ %-8s %s", ph.Name, safe(ph.Note))
 			if ph.Total > 0 {
-				text = fmt.Sprintf("  ▸ %-8s %s of %s", ph.Name, bytesText(ph.Done), bytesText(ph.Total))
+				text = fmt.Sprintf("  ▸ %-8s %s of %s  %s", ph.Name, bytesText(ph.Done), bytesText(ph.Total), safe(ph.Note))
 			}
 			fmt.Fprint(s.p.err, text[:min(len(text), s.p.width-1)])
 			s.line = true
@@ -145,6 +145,9 @@ func (p *program) jobCommand() *cobra.Command {
 			size := ""
 			if ph.Total > 0 {
 				size = fmt.Sprintf("%d of %d bytes", ph.Done, ph.Total)
+			}
+			if ph.State == "running" && ph.Note != "" {
+				size = strings.TrimSpace(size + "  " + safe(ph.Note))
 			}
 			fmt.Fprintf(p.out, "  %-10s %-12s %s\n", ph.Name, ph.State, size)
 		}

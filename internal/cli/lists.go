@@ -73,7 +73,7 @@ func (p *program) hostCommand() *cobra.Command {
 			return b.SetShared(c.Context(), args[0], kind.shared)
 		}})
 	}
-	c.AddCommand(p.hostTree(), p.hostCheck(), add, set, &cobra.Command{Use: "drop NAME", Short: "Forget a host", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c.AddCommand(p.hostTree(), p.hostCheck(), p.hostNeeds(), add, set, &cobra.Command{Use: "drop NAME", Short: "Forget a host", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"earlybench.invalid/earlybench/client"
@@ -19,6 +20,10 @@ func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error
 	switch s.Action {
 	case "driver.install":
 		return g.install(ctx, plan)
+	case "support.fetch":
+		if plan.Need != nil {
+			return g.fetch(ctx, plan)
+		}
 	case "admission.ask":
 		return g.ask(ctx, s)
 	case "app.try":
@@ -106,6 +111,49 @@ func (g *guide) install(ctx context.Context, plan client.Prep) error {
 		return err
 	}
 	_, err = g.follow(ctx, g.bench, j)
+	return err
+}
+
+// fetch fetches the support pack that the device lacks, after a person has accepted its
+// licence. One that is fetched already is followed.
+func (g *guide) fetch(ctx context.Context, plan client.Prep) error {
+	n := plan.Need
+	accept := g.accept
+	switch {
+	case n.Job != "":
+		fmt.Fprintf(g.text, "      %s %s is being fetched already.\n", bold.Render(n.Name), n.Version)
+		j, err := g.bench.Job(ctx, n.Job)
+		if err == nil {
+			_, err = g.follow(ctx, g.bench, j)
+		}
+		return err
+	case accept == "" && g.lines != nil:
+		fmt.Fprintf(g.text, "      %s %s by %s, %s from depot %s\n", bold.Render(n.Name), n.Version, safe(n.Maker), bytesText(n.Size), n.Depot)
+		question := "      Fetch it? [y/N] "
+		if n.Licence != "" {
+			l, err := g.bench.Licence(ctx, n.LicenceDigest)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(g.text, "\n      %s\n", bold.Render(safe(l.Name)))
+			for line := range strings.Lines(safeLines(l.Text)) {
+				wrapped(g.text, "      ", strings.TrimRight(line, "\n"), g.width)
+			}
+			question = "\n      Accept this licence and fetch it? [y/N] "
+		}
+		if yes, err := g.confirm(ctx, question, false); err != nil {
+			return err
+		} else if !yes {
+			return &exitError{exitPerson, "Not fetched."}
+		}
+		accept = n.Accept
+	}
+	jobs, err := g.bench.FetchNeeds(ctx, accept)
+	for _, j := range jobs {
+		if err == nil {
+			_, err = g.follow(ctx, g.bench, j)
+		}
+	}
 	return err
 }
 

@@ -124,6 +124,7 @@ func (p *program) demoCommand() *cobra.Command {
 	c.Flags().StringVar(&cfg.Addresses, "addresses", "", "write a JSON file with all addresses when everything is ready")
 	c.Flags().BoolVar(&cfg.Few, "few", false, "two handsets only")
 	c.Flags().BoolVar(&cfg.Unknown, "unknown", false, "one handset more, that no prep sheet describes: to write one for it")
+	c.Flags().IntVar(&cfg.Smaller, "smaller", 0, "the stand-in depot's support packs are smaller by this factor (default: 380 MB and 120 MB)")
 	c.Flags().StringVar(&cfg.Boot, "restart-within", "", "how long the stand-ins' restarts take, such as 1s (default: as the device)")
 	c.Flags().StringVar(&cfg.Answer, "answer-within", "", "how long the stand-ins' questions wait, such as 2s (default: as the device)")
 	return c

@@ -132,8 +132,10 @@ func bytesText(n int64) string {
 		return fmt.Sprintf("%d B", n)
 	case n < 1000*1000:
 		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	case n < 1000*1000*1000:
+		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
 	}
-	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+	return fmt.Sprintf("%.1f GB", float64(n)/1e9)
 }
 
 // clockText is a time of today, or a date.

@@ -245,7 +245,7 @@ const (
 
 func (c *Checker) disk() Check {
 	k := Check{ID: "disk", Title: "Disk space"}
-	free, err := freeBytes(c.State)
+	free, err := store.Free(c.State)
 	if err != nil {
 		k.State, k.Found = Unknown, capital(err.Error())+"."
 		return k

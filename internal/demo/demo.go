@@ -22,17 +22,19 @@ import (
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/standin"
+	"earlybench.invalid/earlybench/standin/depot"
 )
 
 // Config is how the demo is run.
 type Config struct {
 	State     string
-	Port      int    // the first of four that follow each other; 0: free ones
+	Port      int    // the first of five that follow each other; 0: free ones
 	Addresses string // a file to write; may be ""
 	Answer    string // how long the stand-ins' questions wait; "": as the device
 	Boot      string // how long the stand-ins' restarts take; "": as the device
 	Few       bool   // two handsets only
 	Unknown   bool   // and one that no prep sheet describes
+	Smaller   int    // what the depot offers is smaller by this factor; 0: as it is
 	Plain     bool   // the state directory is the usual one, so commands need not name it
 	Out, Err  io.Writer
 }
@@ -44,6 +46,7 @@ type Addresses struct {
 	Hub         string `json:"hub"`
 	Host        string `json:"host"`
 	Hands       string `json:"hands"`
+	Depot       string `json:"depot"`
 	Standin     string `json:"standin"`
 	Development string `json:"development"`
 }
@@ -88,15 +91,16 @@ func Run(ctx context.Context, cfg Config) error {
 
 type demo struct {
 	cfg      Config
-	ports    [4]int // service, hub, host, hands
+	ports    [5]int // service, hub, host, hands, depot
 	service  *child
 	standins *child
+	depot    *child // nil with few
 	client   *client.Client
 }
 
-// choosePorts returns four consecutive ports, or free ones, and checks that they are not
+// choosePorts returns five consecutive ports, or free ones, and checks that they are not
 // in use.
-func choosePorts(first int) (ports [4]int, err error) {
+func choosePorts(first int) (ports [5]int, err error) {
 	for i := range ports {
 		if first == 0 {
 			continue
@@ -132,10 +136,19 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 	if d.standins, err = spawn(d.cfg.Err, sc, &rig, "standin", "serve"); err != nil {
 		return Addresses{}, fmt.Errorf("start the stand-ins: %w", err)
 	}
+	var supplies depot.Addresses
+	if !d.cfg.Few {
+		if d.depot, err = spawn(d.cfg.Err, depotScenario(d.cfg, d.ports[4], d.cfg.Smaller), &supplies, "standin", "depot", "serve"); err != nil {
+			return Addresses{}, fmt.Errorf("start the stand-in depot: %w", err)
+		}
+		if err := d.addDepot(ctx, supplies.Depot); err != nil {
+			return Addresses{}, err
+		}
+	}
 	if err := d.tell(ctx, rig, offered); err != nil {
 		return Addresses{}, err
 	}
-	return Addresses{Service: at.Service, Socket: at.Socket, Hub: rig.Hub, Host: rig.Host, Hands: rig.Hands, Standin: rig.Socket, Development: at.Development}, nil
+	return Addresses{Service: at.Service, Socket: at.Socket, Hub: rig.Hub, Host: rig.Host, Hands: rig.Hands, Depot: supplies.Depot, Standin: rig.Socket, Development: at.Development}, nil
 }
 
 func (d *demo) startService(at *service.Addresses) (err error) {
@@ -336,13 +349,13 @@ func (d *demo) supervise(ctx context.Context) error {
 
 // stop stops both children, the service first.
 func (d *demo) stop() {
-	for _, c := range []*child{d.service, d.standins} {
+	for _, c := range []*child{d.service, d.standins, d.depot} {
 		if c != nil {
 			c.in.Close()
 		}
 	}
 	late := time.After(1500 * time.Millisecond)
-	for _, c := range []*child{d.service, d.standins} {
+	for _, c := range []*child{d.service, d.standins, d.depot} {
 		if c == nil {
 			continue
 		}

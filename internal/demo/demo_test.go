@@ -19,7 +19,7 @@ func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
 func TestThePortsFollowEachOtherAndOneThatIsTakenIsNamed(t *testing.T) {
 	ports, err := choosePorts(0)
 	require.NoError(t, err)
-	require.Equal(t, [4]int{}, ports)
+	require.Equal(t, [5]int{}, ports)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
@@ -32,7 +32,7 @@ func TestThePortsFollowEachOtherAndOneThatIsTakenIsNamed(t *testing.T) {
 }
 
 func TestTheScenarioHasOneReadyHandsetAndOneBrandNewOfAnotherModel(t *testing.T) {
-	sc, offered, err := scenario(Config{State: t.TempDir(), Few: true}, [4]int{0, 1, 2, 3}, client.Bench{Name: "moor-desk", Fingerprint: "SHA256:x"})
+	sc, offered, err := scenario(Config{State: t.TempDir(), Few: true}, [5]int{0, 1, 2, 3}, client.Bench{Name: "moor-desk", Fingerprint: "SHA256:x"})
 	require.NoError(t, err)
 	require.Len(t, sc.Bodies, 2)
 	require.Equal(t, map[string]string{"SHA256:x": "moor-desk"}, sc.Bodies[0].Begin.Admits)

@@ -66,7 +66,7 @@ func bodiesOf(cfg Config) []demoBody {
 }
 
 // scenario returns the stand-ins' scenario and the driver set for the bench.
-func scenario(cfg Config, ports [4]int, bench client.Bench) (sc standin.Scenario, offered []byte, err error) {
+func scenario(cfg Config, ports [5]int, bench client.Bench) (sc standin.Scenario, offered []byte, err error) {
 	at := func(i int) string { return fmt.Sprintf("127.0.0.1:%d", ports[i]) }
 	sc = standin.Scenario{Dir: filepath.Join(cfg.State, "standins"), Host: hostName, Answer: cfg.Answer, Boot: cfg.Boot, Crew: crewNumber,
 		HubAddress: at(1), HostAddress: at(2), HandsAddress: at(3), Socket: state.Socket(cfg.State, "standin")}

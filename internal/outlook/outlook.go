@@ -31,7 +31,9 @@ type Config struct {
 	Clock       clock.Clock
 	Bench       func() string // the bench's name
 	Fingerprint string        // of the bench's link key
-	Log         *slog.Logger
+	// Means are those that the bench has for the steps of a device.
+	Means func(*keeper.Keeper) []string
+	Log   *slog.Logger
 }
 
 // Outlook is made by New, before the rack is read, and watches while Run runs.

@@ -79,7 +79,7 @@ func (o *Outlook) stand(k *keeper.Keeper, app string) Standing {
 	series := k.Series()
 	release, _ := s.View.Get(fact.OSRelease, s.Now)
 	s.Sheet = series.At(fact.Release(release.Value.Text()))
-	subject := ready.Subject{Busy: s.Working != "", Attributes: sheet.Attributes{Family: series.Family, Maker: series.Maker, Code: series.Model.Code, App: app}}
+	subject := ready.Subject{Busy: s.Working != "", Attributes: sheet.Attributes{Family: series.Family, Maker: series.Maker, Code: series.Model.Code, App: app, Means: o.cfg.Means(k)}}
 	if r := s.Device.Retirement; r != nil {
 		if subject.Ends = ready.Retiring; !r.Ended.IsZero() {
 			subject.Ends = ready.Retired

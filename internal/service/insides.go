@@ -22,7 +22,9 @@ import (
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/computer"
+	"earlybench.invalid/earlybench/internal/depot"
 	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/kits"
 	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/outlook"
@@ -48,6 +50,7 @@ type Insides struct {
 	Hosts   *bus.Hosts
 	Kits    *kits.Kits
 	Jobs    *job.Runner
+	Depots  *depot.Depots
 	Supply  *supply.Supply
 	Prep    *prep.Prep
 	Retire  *retire.Retire
@@ -89,7 +92,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		return nil, err
 	}
 	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Shelf: shelf, Clock: c, Bench: in.Name,
-		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log})
+		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log, Means: func(k *keeper.Keeper) []string { return in.Supply.Means(k) }})
 	if err != nil {
 		return nil, err
 	}
@@ -107,13 +110,25 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		return nil, err
 	}
 	in.Jobs = job.NewRunner(st, c, store.NewID)
-	in.Supply = &supply.Supply{Store: st, Files: in.Files, Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts, Shelf: shelf, Jobs: in.Jobs, Changed: in.Cables.Again}
+	in.Depots = depot.New(depot.Config{Store: st, Clock: c, Log: cfg.Log, Changed: func() { in.Supply.Again() }})
+	in.Supply = supply.New(supply.Config{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts, Depots: in.Depots, Shelf: shelf,
+		Jobs: in.Jobs, Clock: c, Log: cfg.Log, Changed: in.Cables.Again})
+	in.Book.OnChange(func(s facts.Subject) {
+		if s.Kind == facts.Device {
+			if k := in.Rack.ByID(s.ID); k != nil {
+				in.Supply.Touch(k)
+			}
+		}
+	})
 	in.Prep = &prep.Prep{Store: st, Rack: in.Rack, Outlook: in.Outlook, Jobs: in.Jobs, Bench: in.Name}
 	in.Retire = &retire.Retire{Rack: in.Rack, Outlook: in.Outlook, Store: st, Clock: c, Log: cfg.Log}
 	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Key: keys.Development, Clock: c}
 	in.Jobs.Register(in.Supply.Kinds()...)
 	in.Jobs.Register(in.Prep.Kinds()...)
 	in.Jobs.Register(in.Tryouts.Kinds()...)
+	if err := in.Depots.Read(ctx); err != nil {
+		return nil, err
+	}
 	return in, in.Supply.Read(ctx)
 }
 
@@ -130,7 +145,7 @@ func offered(shelf *driver.Shelf) func(usb string) string {
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
-	cfg.Supply, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Supply, in.Prep, in.Sheets, in.Retire, in.Tryouts
+	cfg.Supply, cfg.Depots, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Supply, in.Depots, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
 	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
 	if in.own != nil {
@@ -162,6 +177,8 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Outlook.Run(ctx) })
 	in.watching.Go(func() { in.Kits.Run(ctx) })
 	in.watching.Go(func() { in.Retire.Run(ctx) })
+	in.watching.Go(func() { in.Depots.Run(ctx) })
+	in.watching.Go(func() { in.Supply.Run(ctx) })
 	in.watching.Go(func() { in.Sheets.Watch(ctx, in.setSheets) })
 	in.watching.Go(func() { in.trim(ctx) })
 	known, err := in.Store.Hosts(ctx)

@@ -143,6 +143,10 @@ func (s *Server) plan(ctx context.Context, in *OfDevice) (*out[client.Prep], err
 	plan := planOf(st)
 	if k := s.Rack.ByID(st.Device.ID); k != nil {
 		plan.Lacks = outlook.Lacks(k)
+		if need := s.Supply.NeedOf(k); need != nil {
+			p := packOf(*need)
+			plan.Need = &p
+		}
 	}
 	return &out[client.Prep]{plan}, nil
 }

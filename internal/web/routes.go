@@ -90,6 +90,7 @@ func (s *Server) routes() {
 	s.whyRoutes()
 	s.sheetRoutes()
 	s.hostRoutes()
+	s.supplyRoutes()
 	s.appRoutes()
 	nullable(a.OpenAPI().Components.Schemas.Map())
 }
@@ -110,7 +111,7 @@ var cleaned = huma.Format{
 // nullable marks the members that are an object or null in the schema, which huma does not
 // do for pointers to objects.
 func nullable(schemas map[string]*huma.Schema) {
-	for name, members := range map[string][]string{"Device": {"next"}, "Step": {"draw", "denied"}, "Prep": {"offer"}, "Why": {"next"}, "Move": {"step"}, "Job": {"error", "result"}, "DeviceResult": {"error"}} {
+	for name, members := range map[string][]string{"Device": {"next"}, "Step": {"draw", "denied"}, "Prep": {"offer", "need"}, "Why": {"next"}, "Move": {"step"}, "Job": {"error", "result"}, "DeviceResult": {"error"}} {
 		for _, m := range members {
 			was := schemas[name].Properties[m]
 			schemas[name].Properties[m] = &huma.Schema{AnyOf: []*huma.Schema{{Ref: was.Ref}, {Type: "null"}}, Description: was.Description}

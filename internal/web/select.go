@@ -48,6 +48,8 @@ var (
 	tellableList     = listingOf("tellable", 0, func(x client.Tellable) string { return x.Key })
 	hostList         = listingOf("host", 0, func(x client.Host) string { return x.Name })
 	driverList       = listingOf("driver", 0, func(x client.DriverSet) string { return x.Digest })
+	depotList        = listingOf("depot", 0, func(x client.Depot) string { return x.Name })
+	supportList      = listingOf("support", 0, func(x client.SupportPack) string { return x.Digest })
 	learnedList      = listingOf("learned", 0, func(x client.Learned) string { return x.Family + "/" + x.Host + "/" + x.Cause })
 	factList         = listingOf("fact", 0, func(x client.Fact) string { return x.ID })
 	historyList      = listingOf("fact", 200, func(x client.Fact) string { return x.ID })

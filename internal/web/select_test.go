@@ -21,6 +21,7 @@ import (
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/standin/depot"
 )
 
 // lists are all lists of the interface: the noun that expressions use of each, and one
@@ -37,6 +38,8 @@ var lists = map[string]struct{ noun, first string }{
 	"/audit":                     {"line", `line.operation == "retire"`},
 	"/hosts":                     {"host", `host.name == "attic"`},
 	"/drivers":                   {"driver", `driver.name == "halden-link" && "f3e0:0104" in driver.fits`},
+	"/depots":                    {"depot", `depot.name == "attic-depot" && depot.offers == 0`},
+	"/support":                   {"support", `support.version == "6.1.1" && support.here`},
 	"/learned":                   {"learned", `learned.cause == "way-hidden"`},
 	"/sessions":                  {"session", `session.agent == "test-1"`},
 	"/devices/{handle}/tellable": {"tellable", `tellable.type == "bool"`},
@@ -87,6 +90,13 @@ func stocked(t *testing.T) *desk {
 		_, err := d.Supply.Add(ctx, benchtest.DriverSet(t, name))
 		require.NoError(t, err)
 	}
+	for i, name := range []string{"attic depot", "upland depot"} {
+		at, _ := benchtest.Depot(t, func(sc *depot.Scenario) { sc.Name = name })
+		d.Accept(at)
+		p := benchtest.Pack([]string{"6.1", "6.2"}[i], 1)
+		require.NoError(t, d.Store.SaveSupportPack(ctx, store.SupportPack{Offer: p.Offer(fmt.Sprintf("%064d", i), 1), Added: d.Clock.Now()}))
+	}
+	require.NoError(t, d.Supply.Read(ctx))
 	require.Equal(t, http.StatusOK, d.asks(t, "owner", "POST", "/api/v1/devices/kittiwake-1/retirement"))
 	return d
 }

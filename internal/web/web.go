@@ -24,6 +24,7 @@ import (
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/computer"
+	"earlybench.invalid/earlybench/internal/depot"
 	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/prep"
@@ -49,6 +50,7 @@ type Config struct {
 	Checker  *computer.Checker
 	Jobs     *job.Runner
 	Supply   *supply.Supply
+	Depots   *depot.Depots
 	Prep     *prep.Prep
 	Sheets   *library.Library
 	Retire   *retire.Retire

@@ -14,6 +14,8 @@ const stale: Record<string, string[]> = {
   "app.changed": ["devices", "round", "prep", "why"],
   "project.changed": ["projects", "check"],
   "driver.changed": ["prep", "drivers"],
+  "support.changed": ["prep", "support", "needs"],
+  "depot.changed": ["prep", "depots", "needs"],
   "setting.changed": ["bench"],
   "session.changed": ["sessions"],
   "host.changed": ["hosts", "tree", "check"],

@@ -26,4 +26,6 @@ export type Tellable = Schemas["Tellable"];
 export type Project = Schemas["Project"];
 export type Tryout = Schemas["Tryout"];
 export type DriverSet = Schemas["DriverSet"];
+export type SupportPack = Schemas["SupportPack"];
+export type FoundDepot = Schemas["FoundDepot"];
 export type Line = { seq: number; at: string; app: string; level: string; text: string };

@@ -1,9 +1,12 @@
 import { useHosts, useTrees } from "../api/queries";
 import { ProblemText } from "../parts/ProblemText";
 import { CheckList } from "./CheckList";
+import { DepotList } from "./DepotList";
 import { DriverList } from "./DriverList";
 import { HostList } from "./HostList";
 import { HostTree } from "./HostTree";
+import { NeedList } from "./NeedList";
+import { SupportList } from "./SupportList";
 import { faultOf } from "./faults";
 
 /** A sentence that goes on behind a name. */
@@ -43,14 +46,17 @@ export function ComputerPage() {
             The bench watches no computer yet. Watch one, at the right: its devices are shown here then.
           </p>
         )}
+        <NeedList />
         {shown.map((t) => (
           <HostTree key={t.host} tree={t} />
         ))}
         <CheckList />
       </div>
-      <aside aria-label="Hosts and driver sets" className="bg-base-200 px-5 pt-3 pb-10 md:px-7">
+      <aside aria-label="Hosts, driver sets and support packs" className="bg-base-200 px-5 pt-3 pb-10 md:px-7">
         <HostList />
         <DriverList />
+        <SupportList />
+        <DepotList />
       </aside>
     </main>
   );

@@ -16,6 +16,7 @@ const prep = (next: Step | null, more: Partial<Prep> = {}): Prep => ({
   }),
   steps: [],
   offer: null,
+  need: null,
   apps: [],
   lacks: {},
   ...more,

@@ -14,6 +14,7 @@ import { JobProgress } from "./JobProgress";
 import { PinKey } from "./PinKey";
 import { RetirePanel } from "./RetirePanel";
 import { RunButtons } from "./RunButtons";
+import { SupportOffer } from "./SupportOffer";
 import { TapDrawing } from "./TapDrawing";
 
 /** The step that comes next, large, with the drawing of where to tap. */
@@ -153,6 +154,9 @@ function Action({ prep, step }: { prep: Prep; step: StepOf }) {
   switch (step.action) {
     case "driver.install":
       return <DriverOffer prep={prep} />;
+    case "support.fetch":
+      if (prep.need) return <SupportOffer need={prep.need} device={device.handle} />;
+      break;
     case "admission.ask":
       return <AskButton device={device} />;
     case "app.try":

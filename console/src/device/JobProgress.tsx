@@ -5,9 +5,13 @@ import { bytesText } from "../parts/time";
 /** The device's job that runs, or how the last one ended, if it ended badly. */
 export function JobProgress({ device }: { device: Device }) {
   const jobs = useJobs();
-  const stop = useStopJob();
   const job = jobs.data?.items.find((j) => j.device === device.handle);
-  if (!job) return null;
+  return job ? <OneJob job={job} /> : null;
+}
+
+/** A job that runs, with how far it is, or how it ended, if it ended badly. */
+export function OneJob({ job }: { job: Job }) {
+  const stop = useStopJob();
   if (job.state !== "running") return <Ended job={job} />;
   return (
     <div className="mt-5" role="status">
@@ -23,6 +27,7 @@ export function JobProgress({ device }: { device: Device }) {
             {p.state === "done" ? "✓ " : ""}
             {p.name}
             {p.state === "running" && p.total > 0 && ` ${bytesText(p.done)} of ${bytesText(p.total)}`}
+            {p.state === "running" && p.total > 0 && p.note && `, ${p.note}`}
             {p.state === "running" && p.total > 0 && (
               <progress
                 className="progress progress-primary ml-2 w-24 align-middle"

@@ -14,7 +14,10 @@ const header = new Intl.DateTimeFormat("en-GB", {
 
 export const headerText = (at: string) => header.format(new Date(at)).replace(" at ", ", ");
 
-export const bytesText = (n: number) => (n < 1e6 ? `${(n / 1e3).toFixed(1)} kB` : `${(n / 1e6).toFixed(1)} MB`);
+export const bytesText = (n: number) => {
+  if (n < 1e6) return `${(n / 1e3).toFixed(1)} kB`;
+  return n < 1e9 ? `${(n / 1e6).toFixed(1)} MB` : `${(n / 1e9).toFixed(1)} GB`;
+};
 
 export const tookText = (ms: number) => (ms < 1000 ? `${ms} ms` : `${(ms / 1000).toFixed(1)} s`);
 

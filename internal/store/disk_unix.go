@@ -1,6 +1,6 @@
 //go:build unix
 
-package computer
+package store
 
 import (
 	"fmt"
@@ -8,8 +8,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// freeBytes is how much this user may still write where a directory is, in bytes.
-func freeBytes(dir string) (int64, error) {
+// Free is how much this user may still write where a directory is, in bytes.
+func Free(dir string) (int64, error) {
 	var s unix.Statfs_t
 	if err := unix.Statfs(dir, &s); err != nil {
 		return 0, fmt.Errorf("ask for the free space of %s: %w", dir, err)

@@ -1,4 +1,4 @@
-package computer
+package store
 
 import (
 	"fmt"
@@ -6,8 +6,8 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// freeBytes is how much this user may still write where a directory is, in bytes.
-func freeBytes(dir string) (int64, error) {
+// Free is how much this user may still write where a directory is, in bytes.
+func Free(dir string) (int64, error) {
 	name, err := windows.UTF16PtrFromString(dir)
 	if err != nil {
 		return 0, err

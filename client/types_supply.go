@@ -1,0 +1,72 @@
+package client
+
+import "time"
+
+// Depot is a depot that the owner has accepted.
+type Depot struct {
+	Name      string    `json:"name"`
+	URL       string    `json:"url"`
+	Root      string    `json:"root" doc:"SHA-256 of the certificate by which its TLS is trusted; empty for the system's roots, or without TLS"`
+	Publisher string    `json:"publisher" doc:"SHA-256 of the key that signs its index"`
+	Signer    string    `json:"signer" doc:"how the publisher calls itself"`
+	State     string    `json:"state" enum:",up,slow,cut,down" doc:"empty before it was asked for"`
+	Rate      int64     `json:"rate" doc:"bytes a second, as measured last; 0: never"`
+	Trouble   string    `json:"trouble" doc:"why it is not used now; empty for nothing"`
+	Offers    int       `json:"offers"`
+	Read      time.Time `json:"read" doc:"when its index was read that is used now"`
+}
+
+// FoundDepot is a depot as it introduces itself, before anybody has accepted it.
+type FoundDepot struct {
+	URL       string `json:"url"`
+	Name      string `json:"name"`
+	Root      string `json:"root" doc:"SHA-256 of the certificate at the top of its TLS chain; empty without TLS"`
+	RootName  string `json:"root_name"`
+	RootKnown bool   `json:"root_known" doc:"this computer trusts it already"`
+	Publisher string `json:"publisher" doc:"SHA-256 of the key that signs its index"`
+	Signer    string `json:"signer" doc:"how the publisher calls itself"`
+	Offers    int    `json:"offers"`
+	Accept    string `json:"accept" doc:"digest of address, root and publisher, to be accepted"`
+}
+
+// NewDepot is a depot to be added.
+type NewDepot struct {
+	URL    string `json:"url" maxLength:"400"`
+	Name   string `json:"name,omitempty" maxLength:"40" doc:"empty: made of how it calls itself"`
+	Accept string `json:"accept" maxLength:"80" doc:"as a look at the depot says"`
+}
+
+// SupportPack is the files for exactly one OS release of a family.
+type SupportPack struct {
+	Digest        string   `json:"digest" doc:"SHA-256 of its file"`
+	Name          string   `json:"name"`
+	Version       string   `json:"version"`
+	Maker         string   `json:"maker"`
+	About         string   `json:"about"`
+	Family        string   `json:"family"`
+	Release       string   `json:"release"`
+	Size          int64    `json:"size"`
+	Have          int64    `json:"have" doc:"bytes that are here"`
+	Here          bool     `json:"here" doc:"it is whole"`
+	Depot         string   `json:"depot" doc:"empty for a file that somebody gave"`
+	Job           string   `json:"job" doc:"id of the job that fetches it; empty for none"`
+	Devices       []string `json:"devices" nullable:"false" doc:"handles of those on the rack that it is for"`
+	Licence       string   `json:"licence" doc:"name of the licence; empty for none"`
+	LicenceDigest string   `json:"licence_digest" doc:"SHA-256 of its text"`
+	Accept        string   `json:"accept" doc:"digest of file and licence, to be accepted before it is fetched"`
+}
+
+// Needs are what the devices on the rack lack and depots have.
+type Needs struct {
+	Packs   []SupportPack `json:"packs" nullable:"false"`
+	Accept  string        `json:"accept" doc:"to accept them all at once; empty for none"`
+	Left    int64         `json:"left" doc:"bytes that are not here yet"`
+	Seconds int64         `json:"seconds" doc:"that the rest takes at the rate measured last; 0 if none was measured"`
+	Free    int64         `json:"free" doc:"bytes that are free on the disk; -1 if that is not known"`
+}
+
+// Licence is the text of a licence.
+type Licence struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}

@@ -1,0 +1,39 @@
+import { useDropSupport, useSupport } from "../api/supply";
+import { ProblemText } from "../parts/ProblemText";
+import { bytesText } from "../parts/time";
+
+/** The support packs that are here, or come, and which devices each is for. */
+export function SupportList() {
+  const support = useSupport();
+  const drop = useDropSupport();
+  return (
+    <section aria-label="Support packs" className="mt-8">
+      <h2 className="text-section font-semibold">Support packs</h2>
+      <ProblemText error={support.error ?? drop.error} />
+      {support.data?.items.length === 0 && (
+        <p className="mt-1 text-row text-secondary">None is here. A device that lacks one is listed under Needed.</p>
+      )}
+      <ul className="mt-1">
+        {support.data?.items.map((p) => (
+          <li key={p.digest} className="py-1 text-row">
+            <b className="font-semibold">{p.name}</b> {p.version}{" "}
+            <span className="text-secondary">
+              for {p.family} {p.release}, {p.here ? bytesText(p.size) : `${bytesText(p.have)} of ${bytesText(p.size)}`},{" "}
+              {p.devices.length > 0 ? `used by ${p.devices.join(", ")}` : "used by no device"}
+            </span>
+            {p.job === "" && (p.devices.length === 0 || !p.here) && (
+              <button
+                type="button"
+                className="press press-small ml-2"
+                aria-label={`Remove ${p.name} ${p.version}`}
+                onClick={() => drop.mutate(p.digest)}
+              >
+                Remove it
+              </button>
+            )}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}

@@ -1,0 +1,68 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+
+	"earlybench.invalid/earlybench/client"
+	core "earlybench.invalid/earlybench/core/depot"
+	"earlybench.invalid/earlybench/internal/state"
+	"earlybench.invalid/earlybench/standin/depot"
+)
+
+// slowRate is that of the stand-in depot while it is slow, in bytes a second.
+const slowRate = 1_500_000
+
+// licence is that of the demo's support packs.
+var licence = depot.Licence{Name: "Ostler House support licence 2", Text: `Ostler House support licence, version 2
+Made up for the demo of Early Bench. Nobody is bound by it.
+
+1. What it is for. You may use the files of this support pack to prepare
+   devices with Ostler House's software for development, and to develop apps
+   for them.
+2. What it is not for. You may not put these files on devices of other makers,
+   and not pass them on to people who have not accepted this licence.
+3. As it is. The files come without any warranty. Whoever relies on them on a
+   mountain in bad weather should take a paper map as well.
+4. Its end. You may stop using the files at any time. Drop them then:
+   earlybench support drop.
+`}
+
+// depotScenario is the stand-in depot of the demo; factor divides the size of what it offers.
+func depotScenario(cfg Config, port, factor int) depot.Scenario {
+	pack := func(release string, bytes int64) depot.Pack {
+		return depot.Pack{Pack: core.Pack{Name: "ostler-support", Version: release + ".2", Maker: "Ostler House", About: "Files for release " + release,
+			For: core.For{Family: "ostler", Release: release}}, Bytes: bytes / int64(max(factor, 1)), Licence: &licence}
+	}
+	return depot.Scenario{Dir: filepath.Join(cfg.State, "standins", "depot"), Name: "Upland depot", Publisher: "Upland Depot publishing",
+		Address: fmt.Sprintf("127.0.0.1:%d", port), Socket: state.Socket(cfg.State, "depot"), Mode: depot.Slow, Rate: slowRate,
+		Packs: []depot.Pack{pack("6.2", 380_000_000), pack("6.1", 120_000_000)}}
+}
+
+// addDepot adds the stand-in depot to the bench, as its owner would.
+func (d *demo) addDepot(ctx context.Context, address string) error {
+	known, err := d.client.Depots(ctx)
+	if err != nil {
+		return fmt.Errorf("ask for the depots: %w", err)
+	}
+	found, err := d.client.LookAtDepot(ctx, address)
+	if err != nil {
+		return fmt.Errorf("look at the depot: %w", err)
+	}
+	if slices.ContainsFunc(known, func(k client.Depot) bool { return k.URL == found.URL && k.Publisher == found.Publisher }) {
+		return nil
+	}
+	for _, k := range known { // it has another port than last time
+		if k.Publisher == found.Publisher {
+			if err := d.client.DropDepot(ctx, k.Name); err != nil {
+				return err
+			}
+		}
+	}
+	if _, err := d.client.AddDepot(ctx, client.NewDepot{URL: address, Accept: found.Accept}); err != nil {
+		return fmt.Errorf("add the depot: %w", err)
+	}
+	return nil
+}

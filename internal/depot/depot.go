@@ -1,0 +1,429 @@
+// Package depot reaches the depots that the owner has accepted: their indexes, licence texts
+// and files, and whether each answers.
+package depot
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/cms"
+	"earlybench.invalid/earlybench/core/depot"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/fetch"
+	"earlybench.invalid/earlybench/internal/outside"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Config is what depots need. All fields are needed.
+type Config struct {
+	Store *store.Store
+	Clock clock.Clock
+	Log   *slog.Logger
+	// Changed is called when an index or a state has changed. It must not block.
+	Changed func()
+}
+
+// Depots are the depots on record. They are made by New, filled by Read, and looked at again
+// while Run runs.
+type Depots struct {
+	cfg  Config
+	wake chan struct{}
+
+	mu  sync.Mutex
+	all map[string]*one
+}
+
+type one struct {
+	record   store.Depot
+	client   *outside.Client
+	index    *depot.Index
+	state    fetch.State // of the index; "" before it was asked for
+	transfer fetch.State // of the transfer that is running; "" for none
+	rate     int64       // as it was measured last, bytes a second; 0: never
+	trouble  error
+	clockOff time.Duration // by which this computer's clock is ahead
+	clockAt  time.Time     // when that was seen; zero: never
+}
+
+// View is a depot as it is now.
+type View struct {
+	Record   store.Depot
+	Index    *depot.Index // as it was read last; it is not changed
+	State    fetch.State  // "" before it was asked for
+	Rate     int64        // bytes a second, as it was measured last; 0: never
+	Trouble  error
+	ClockOff time.Duration // by which this computer's clock is ahead
+	ClockAt  time.Time     // when that was seen; zero: never
+}
+
+// New makes depots without any.
+func New(cfg Config) *Depots {
+	return &Depots{cfg: cfg, wake: make(chan struct{}, 1), all: map[string]*one{}}
+}
+
+// Read reads the records.
+func (d *Depots) Read(ctx context.Context) error {
+	records, err := d.cfg.Store.Depots(ctx)
+	if err != nil {
+		return fmt.Errorf("read the depots: %w", err)
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, r := range records {
+		o, err := made(r)
+		if err != nil {
+			return fmt.Errorf("depot %s: %w", r.Name, err)
+		}
+		d.all[r.Name] = o
+	}
+	return nil
+}
+
+func made(r store.Depot) (*one, error) {
+	var root *x509.Certificate
+	var err error
+	if len(r.Root) > 0 {
+		if root, err = x509.ParseCertificate(r.Root); err != nil {
+			return nil, err
+		}
+	}
+	o := &one{record: r}
+	if o.client, err = outside.New(r.URL, root); err != nil {
+		return nil, err
+	}
+	o.index, err = depot.Parse(r.Index)
+	return o, err
+}
+
+// All returns the depots, by name.
+func (d *Depots) All() []View {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var out []View
+	for _, o := range d.all {
+		out = append(out, o.view())
+	}
+	slices.SortFunc(out, func(a, b View) int { return strings.Compare(a.Record.Name, b.Record.Name) })
+	return out
+}
+
+func (o *one) view() View {
+	v := View{Record: o.record, Index: o.index, State: o.state, Trouble: o.trouble, Rate: o.rate, ClockOff: o.clockOff, ClockAt: o.clockAt}
+	if o.transfer != "" {
+		v.State = o.transfer
+	}
+	return v
+}
+
+// Found is a depot as it introduces itself, before anybody has accepted it.
+type Found struct {
+	URL       string
+	Name      string
+	Root      outside.Root
+	Publisher string // SHA-256 of the key that signs its index
+	Signer    string // how the publisher calls itself
+	Offers    int
+	Accept    string // identifies address, root and publisher: what is accepted
+
+	index []byte
+}
+
+const readWithin = 10 * time.Second
+
+// Look asks a depot who it is. Nothing of it is trusted or kept.
+func (d *Depots) Look(ctx context.Context, address string) (*Found, error) {
+	u, err := outside.Address(address)
+	if err != nil {
+		return nil, err
+	}
+	f := &Found{URL: u.String()}
+	if f.Root, err = outside.RootOf(ctx, f.URL); err != nil {
+		return nil, fmt.Errorf("depot %s: %w", u.Host, err)
+	}
+	c, err := outside.New(f.URL, f.pinned())
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	x, publisher, raw, _, err := read(ctx, c)
+	if err != nil {
+		return nil, fmt.Errorf("depot %s: %w", u.Host, err)
+	}
+	f.Name, f.Publisher, f.Signer, f.Offers, f.index = nameOf(x.Name), cms.KeyOf(publisher), publisher.Subject.CommonName, len(x.Offers), raw
+	sum := sha256.Sum256([]byte(f.URL + "\n" + f.Root.Fingerprint() + "\n" + f.Publisher))
+	f.Accept = hex.EncodeToString(sum[:])
+	return f, nil
+}
+
+// pinned is the root to trust; nil where the system's will do.
+func (f *Found) pinned() *x509.Certificate {
+	if f.Root.Known {
+		return nil
+	}
+	return f.Root.Certificate
+}
+
+// nameOf makes a depot's name of how it calls itself: lower-case letters, digits and hyphens.
+func nameOf(given string) string {
+	name := strings.Trim(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(given)), "-0123456789")
+	if name == "" {
+		name = "depot"
+	}
+	return name[:min(len(name), 40)]
+}
+
+// read reads an index and its publisher's certificate, and the answer's header.
+func read(ctx context.Context, c *outside.Client) (*depot.Index, *x509.Certificate, []byte, http.Header, error) {
+	raw, header, err := c.Read(ctx, depot.IndexPath, depot.MaxIndex, readWithin)
+	if err != nil {
+		return nil, nil, nil, nil, fmt.Errorf("read its index: %w", err)
+	}
+	signature, _, err := c.Read(ctx, depot.SignaturePath, cms.MaxBytes, readWithin)
+	if err != nil {
+		return nil, nil, nil, nil, fmt.Errorf("read the signature of its index: %w", err)
+	}
+	x, publisher, err := depot.Open(raw, signature)
+	if err != nil {
+		return nil, nil, nil, nil, problem.Errorf(problem.Refused, "%w", err)
+	}
+	return x, publisher, raw, header, nil
+}
+
+// Add puts a depot on record if accept is what [Depots.Look] finds. name may be "".
+func (d *Depots) Add(ctx context.Context, address, name, accept string) (View, error) {
+	f, err := d.Look(ctx, address)
+	if err != nil {
+		return View{}, err
+	}
+	if accept != f.Accept {
+		return View{}, &problem.Problem{Kind: problem.Refused, Text: "What was accepted is not the depot that answers now at " + f.URL + ".",
+			Remedy: "Look at it again, then accept that."}
+	}
+	r := store.Depot{Name: f.Name, URL: f.URL, Publisher: f.Publisher, Signer: f.Signer, Index: f.index, Read: d.cfg.Clock.Now()}
+	if name != "" {
+		r.Name = name
+	}
+	if root := f.pinned(); root != nil {
+		r.Root = root.Raw
+	}
+	d.mu.Lock()
+	for _, o := range d.all {
+		if o.record.Name == r.Name && o.record.URL != r.URL || o.record.Name != r.Name && o.record.URL == r.URL {
+			d.mu.Unlock()
+			return View{}, problem.Errorf(problem.Taken, "depot %s is at %s already: drop it first, or give this one another name", o.record.Name, o.record.URL)
+		}
+	}
+	d.mu.Unlock()
+	o, err := made(r)
+	if err != nil {
+		return View{}, err
+	}
+	if err := d.cfg.Store.SaveDepot(ctx, r); err != nil {
+		return View{}, fmt.Errorf("keep the depot: %w", err)
+	}
+	o.state = fetch.Up
+	d.mu.Lock()
+	d.all[r.Name] = o
+	v := o.view()
+	d.mu.Unlock()
+	d.changed()
+	return v, nil
+}
+
+// Drop forgets a depot. What was fetched from it is kept.
+func (d *Depots) Drop(ctx context.Context, name string) error {
+	if err := d.cfg.Store.DropDepot(ctx, name); err != nil {
+		return fmt.Errorf("depot %.60s: %w", name, err)
+	}
+	d.mu.Lock()
+	o := d.all[name]
+	delete(d.all, name)
+	d.mu.Unlock()
+	if o != nil {
+		o.client.Close()
+	}
+	d.changed()
+	return nil
+}
+
+const (
+	readEvery  = 5 * time.Minute
+	retryEvery = 10 * time.Second // while one does not answer
+)
+
+// changed wakes Run, and tells of a change.
+func (d *Depots) changed() { d.cfg.Changed() }
+
+// Again makes Run ask all depots now.
+func (d *Depots) Again() {
+	select {
+	case d.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Run reads the indexes again from time to time, until ctx ends.
+func (d *Depots) Run(ctx context.Context) {
+	for {
+		every := readEvery
+		for _, v := range d.All() {
+			if d.refresh(ctx, v.Record.Name) != nil {
+				every = retryEvery
+			}
+		}
+		short, cancel := context.WithTimeout(ctx, every)
+		select {
+		case <-short.Done():
+		case <-d.wake:
+		}
+		cancel()
+		if ctx.Err() != nil {
+			return
+		}
+	}
+}
+
+// refresh reads the index of a depot.
+func (d *Depots) refresh(ctx context.Context, name string) error {
+	o := d.find(name)
+	if o == nil {
+		return nil
+	}
+	x, publisher, raw, header, err := read(ctx, o.client)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	r := o.record
+	if err == nil {
+		err = accepts(r, o.index, x, publisher)
+	}
+	if err == nil && !bytes.Equal(raw, r.Index) {
+		r.Index, r.Read = raw, d.cfg.Clock.Now()
+		if err := d.cfg.Store.SaveDepot(ctx, r); err != nil {
+			d.cfg.Log.Error("keep a depot's index", "depot", name, "error", err)
+			return err
+		}
+	}
+	d.mu.Lock()
+	before := o.view()
+	if err == nil {
+		o.record, o.index, o.state = r, x, fetch.Up
+	} else if o.state = fetch.Up; problem.KindOf(err) == problem.Unavailable {
+		o.state = fetch.Down
+	}
+	o.trouble = err
+	if at, err := http.ParseTime(header.Get("Date")); err == nil {
+		o.clockAt = d.cfg.Clock.Now()
+		o.clockOff = o.clockAt.Sub(at).Truncate(time.Second)
+	}
+	after := o.view()
+	d.mu.Unlock()
+	if before.State != after.State || before.Index != after.Index && !bytes.Equal(before.Record.Index, after.Record.Index) || (before.Trouble == nil) != (after.Trouble == nil) {
+		d.tell(ctx, name)
+	}
+	return err
+}
+
+// accepts is an error for an index that is not the accepted publisher's, or older than the one
+// before, with which somebody could bring back what has been withdrawn.
+func accepts(r store.Depot, before, now *depot.Index, publisher *x509.Certificate) error {
+	if key := cms.KeyOf(publisher); key != r.Publisher {
+		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The index of %s is signed by another publisher than the accepted one: %s, key %s.", r.Name, publisher.Subject.CommonName, key),
+			Remedy: "Nothing of it is used. If its owner has changed the key, drop the depot and add it again."}
+	}
+	if before != nil && now.Made.Before(before.Made) {
+		return problem.Errorf(problem.Refused, "the index of %s is older than the one that was read before, and is not used", r.Name)
+	}
+	return nil
+}
+
+func (d *Depots) find(name string) *one {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.all[name]
+}
+
+func (d *Depots) tell(ctx context.Context, name string) {
+	if err := d.cfg.Store.Tell(ctx, "depot.changed", name); err != nil && ctx.Err() == nil {
+		d.cfg.Log.Error("tell of a change", "depot", name, "error", err)
+	}
+	d.changed()
+}
+
+// Licence reads a licence text, whose digest it checks.
+func (d *Depots) Licence(ctx context.Context, name string, l *depot.Licence) ([]byte, error) {
+	o := d.find(name)
+	if o == nil {
+		return nil, fmt.Errorf("depot %.60s: %w", name, store.ErrNotFound)
+	}
+	raw, _, err := o.client.Read(ctx, l.Path, l.Size, readWithin)
+	if err != nil {
+		return nil, fmt.Errorf("read licence %s of depot %s: %w", l.Name, name, err)
+	}
+	if sum := sha256.Sum256(raw); hex.EncodeToString(sum[:]) != l.SHA256 {
+		return nil, problem.Errorf(problem.Refused, "depot %s has sent another text than its index names for licence %s", name, l.Name)
+	}
+	return raw, nil
+}
+
+// Fetch fetches a file into p, as [fetch.File] does. How it goes is this depot's state
+// meanwhile.
+func (d *Depots) Fetch(ctx context.Context, name string, f depot.File, p *store.Partial, sink fetch.Sink) error {
+	o := d.find(name)
+	if o == nil {
+		return errors.Join(fmt.Errorf("depot %.60s: %w", name, store.ErrNotFound), p.Close())
+	}
+	defer func() {
+		d.mu.Lock()
+		o.transfer = ""
+		d.mu.Unlock()
+		d.tell(context.WithoutCancel(ctx), name)
+		d.Again()
+	}()
+	told := sink.State
+	sink.State = func(s fetch.State, rate int64, err error) {
+		d.mu.Lock()
+		was := o.transfer
+		if o.transfer = s; rate > 0 {
+			o.rate = rate
+		}
+		d.mu.Unlock()
+		if was != s {
+			d.tell(ctx, name)
+		}
+		told(s, rate, err)
+	}
+	err := fetch.File(ctx, o.client, f.Path, p, sink)
+	if errors.Is(err, store.ErrOther) {
+		return &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("Depot %s has sent another file than its index names. Nothing of it was kept.", name),
+			Remedy: "Tell its owner; trying again helps only if the depot was mended."}
+	}
+	return err
+}
+
+// RootFingerprint is the SHA-256 of the certificate by which the depot's TLS is trusted, in
+// hexadecimal; "" for the system's roots, or without TLS.
+func (v View) RootFingerprint() string {
+	if len(v.Record.Root) == 0 {
+		return ""
+	}
+	sum := sha256.Sum256(v.Record.Root)
+	return hex.EncodeToString(sum[:])
+}
