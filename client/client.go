@@ -248,9 +248,20 @@ func (c *Client) Ask(ctx context.Context, handle string) (Job, error) {
 	return call[Job](ctx, c, "POST", device(handle)+"/admission", struct{}{})
 }
 
-// InstallDriver installs the driver set to whose digest somebody consented.
-func (c *Client) InstallDriver(ctx context.Context, handle, accept string) (Job, error) {
-	return call[Job](ctx, c, "POST", device(handle)+"/driver", map[string]string{"accept": accept})
+// InstallDriver installs the driver set to which somebody consented.
+func (c *Client) InstallDriver(ctx context.Context, handle string, d DriverConsent) (Job, error) {
+	return call[Job](ctx, c, "POST", device(handle)+"/driver", d)
+}
+
+// DriverCandidates asks for the driver sets that may be used for a device, the best first.
+func (c *Client) DriverCandidates(ctx context.Context, handle string, sel ...Select) ([]DriverCandidate, error) {
+	return list[DriverCandidate](ctx, c, device(handle)+"/drivers", nil, sel)
+}
+
+// DropDriver takes the driver that is bound to a device's link off its host.
+func (c *Client) DropDriver(ctx context.Context, handle string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", device(handle)+"/driver", nil)
+	return err
 }
 
 // Round groups the devices by what they need next.

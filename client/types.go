@@ -173,11 +173,11 @@ type Drawing struct {
 
 // Prep is a device's plan.
 type Prep struct {
-	Device Device       `json:"device"`
-	Steps  []Step       `json:"steps" nullable:"false"`
-	Offer  *DriverSet   `json:"offer" doc:"the driver set here that fits it"`
-	Need   *SupportPack `json:"need" doc:"the support pack that it lacks and a depot has"`
-	Apps   []App        `json:"apps" nullable:"false" doc:"the apps that are on it, while it is linked"`
+	Device Device           `json:"device"`
+	Steps  []Step           `json:"steps" nullable:"false"`
+	Offer  *DriverCandidate `json:"offer" doc:"the driver set to install for it"`
+	Need   *SupportPack     `json:"need" doc:"the support pack that it lacks and a depot has"`
+	Apps   []App            `json:"apps" nullable:"false" doc:"the apps that are on it, while it is linked"`
 	// Lacks says what the way by which it is linked cannot do.
 	Lacks map[string]string `json:"lacks" doc:"apps, files, log, screen: what the way by which it is linked does not have, each with a sentence"`
 }
@@ -395,17 +395,6 @@ type Check struct {
 	Found  string `json:"found"`
 	Breaks string `json:"breaks" doc:"what does not work, or not well, because of it"`
 	Remedy string `json:"remedy"`
-}
-
-// DriverSet is a driver set that the bench has.
-type DriverSet struct {
-	Digest  string   `json:"digest" doc:"SHA-256 of its file; what one consents to"`
-	Name    string   `json:"name"`
-	Version string   `json:"version"`
-	Maker   string   `json:"maker"`
-	About   string   `json:"about"`
-	Fits    []string `json:"fits" nullable:"false" doc:"USB ids"`
-	Size    int64    `json:"size"`
 }
 
 // Project is an app's directory from which the bench may build.

@@ -70,3 +70,42 @@ type Licence struct {
 	Name string `json:"name"`
 	Text string `json:"text"`
 }
+
+// DriverSet is a driver set.
+type DriverSet struct {
+	Digest    string   `json:"digest" doc:"SHA-256 of its file; what one consents to"`
+	Name      string   `json:"name"`
+	Version   string   `json:"version"`
+	Maker     string   `json:"maker"`
+	About     string   `json:"about"`
+	Fits      []string `json:"fits" nullable:"false" doc:"USB ids, or ranges of them"`
+	Size      int64    `json:"size"`
+	Signer    string   `json:"signer" doc:"how the publisher who signed it calls itself; empty if it is not signed"`
+	Publisher string   `json:"publisher" doc:"SHA-256 of the key that signed it; empty if it is not signed, or that is not known before it is fetched"`
+}
+
+// DriverCandidate is a driver set that may be used for a device.
+type DriverCandidate struct {
+	DriverSet
+	Fit       string      `json:"fit" enum:"exact,range,class,system,similar" doc:"how well it fits, the best first; the last two are installed only if somebody chooses them"`
+	Why       string      `json:"why" doc:"the same in words"`
+	Depot     string      `json:"depot" doc:"that offers it; empty for none"`
+	Service   bool        `json:"service" doc:"the host's own update service has it"`
+	Here      bool        `json:"here" doc:"its file is on the bench"`
+	Installed bool        `json:"installed" doc:"on the host"`
+	Bound     bool        `json:"bound" doc:"to the device link"`
+	Verified  bool        `json:"verified" doc:"signed by a publisher whom the owner or the host has accepted"`
+	Against   []Objection `json:"against" nullable:"false" doc:"what one has to consent to besides"`
+}
+
+// Objection is something that stands against a driver set.
+type Objection struct {
+	Word string `json:"word" enum:"unsigned,similar,system"`
+	Text string `json:"text"`
+}
+
+// DriverConsent is a consent to a driver set.
+type DriverConsent struct {
+	Accept  string   `json:"accept" maxLength:"80" doc:"digest of the driver set that is consented to"`
+	Despite []string `json:"despite,omitempty" maxItems:"3" enum:"unsigned,similar,system" doc:"what stands against it and is accepted"`
+}

@@ -31,12 +31,18 @@ import (
 
 // Scenario is the set of stand-ins at first start, and where they listen.
 type Scenario struct {
-	Dir    string   `json:"dir"`
-	Host   string   `json:"host"`   // its name
-	Answer string   `json:"answer"` // how long questions wait; "": as the body's data says
-	Sets   [][]byte `json:"sets"`   // driver sets that the host has from the beginning
-	Bodies []Entry  `json:"bodies"`
-	Crew   string   `json:"crew"` // the number of the crew's account
+	Dir    string `json:"dir"`
+	Host   string `json:"host"`   // its name
+	Answer string `json:"answer"` // how long questions wait; "": as the body's data says
+	Sets   []Set  `json:"sets"`   // driver sets that the host has from the beginning
+	// Service are driver sets that the host's own update service has.
+	Service [][]byte `json:"service"`
+	// System and Release are the kind of host. One that says its system binds by itself only
+	// driver sets that are signed.
+	System  string  `json:"system"`
+	Release string  `json:"release"`
+	Bodies  []Entry `json:"bodies"`
+	Crew    string  `json:"crew"` // the number of the crew's account
 	// More is a directory with further makers' data, as in standin/bodies.
 	More string `json:"more"`
 	// Boot, if not "", replaces the bodies' own restart times.
@@ -48,6 +54,13 @@ type Scenario struct {
 	HostAddress  string `json:"host_address"`
 	HandsAddress string `json:"hands_address"`
 	Socket       string `json:"socket"` // for steering
+}
+
+// Set is a driver set that the host has, and the serials of the devices to which it is bound
+// although it is not signed.
+type Set struct {
+	File  []byte   `json:"file"`
+	Bound []string `json:"bound,omitempty"`
 }
 
 // Entry is one body of a scenario.
@@ -115,14 +128,14 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 	hostDir := filepath.Join(sc.Dir, "host")
 	_, err = os.Stat(hostDir)
 	fresh := errors.Is(err, os.ErrNotExist)
-	if r.host, err = host.New(host.Config{Address: sc.HostAddress, Name: sc.Host, Dir: hostDir, Common: common}); err != nil {
+	if r.host, err = host.New(host.Config{Address: sc.HostAddress, Name: sc.Host, Dir: hostDir, Common: common, System: sc.System, Release: sc.Release, Service: sc.Service}); err != nil {
 		return err
 	}
-	for _, raw := range sc.Sets {
+	for _, set := range sc.Sets {
 		if !fresh {
 			break
 		}
-		if err := r.host.Install(raw); err != nil {
+		if err := r.host.Install(set.File, set.Bound...); err != nil {
 			return err
 		}
 	}

@@ -37,7 +37,7 @@ func driverSet(t testing.TB) []byte {
 	var b bytes.Buffer
 	root := fstest.MapFS{"link.drv": {Data: bytes.Repeat([]byte("driver"), 1000)}}
 	require.NoError(t, driver.Pack(&b, driver.Manifest{Name: "halden-link", Version: "4.1", Maker: "Halden",
-		Fits: []driver.Match{{USB: "f3e0:0104", Class: "ff/00/00", Interface: usb.LinkName}}}, root, []string{"link.drv"}))
+		Fits: []driver.Match{{USB: "f3e0:0104", Class: "ff/00/00", Interface: usb.LinkName}}}, root, []string{"link.drv"}, nil))
 	return b.Bytes()
 }
 
@@ -51,7 +51,7 @@ func rig(t testing.TB, open bool, driver bool, dir string) *standin.Rig {
 		sc.Bodies[0].Begin = &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install"}}
 	}
 	if driver {
-		sc.Sets = [][]byte{driverSet(t)}
+		sc.Sets = []standin.Set{{File: driverSet(t)}}
 	}
 	r, err := standin.Start(t.Context(), sc, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)

@@ -220,7 +220,7 @@ func (d *demo) installDriver() {
 	d.eventually("the device link is on the bus", func() bool { return d.device("heron-2").Gates["mode"] == "open" })
 	sets, err := d.api.Drivers(context.Background())
 	require.NoError(d.t, err)
-	job, err := d.api.InstallDriver(context.Background(), "heron-2", sets[0].Digest)
+	job, err := d.api.InstallDriver(context.Background(), "heron-2", client.DriverConsent{Accept: sets[0].Digest})
 	require.NoError(d.t, err)
 	require.Equal(d.t, "done", d.ended(job.ID).State)
 }

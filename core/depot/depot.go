@@ -50,15 +50,18 @@ const (
 
 // Offer is one thing to fetch.
 type Offer struct {
-	Kind    string         `json:"kind"`
-	Name    string         `json:"name"`
-	Version string         `json:"version"`
-	Maker   string         `json:"maker"`
-	About   string         `json:"about,omitempty"`
-	File    File           `json:"file"`
-	Licence *Licence       `json:"licence,omitempty"`
-	For     *For           `json:"for,omitempty"`  // of a support pack
-	Fits    []driver.Match `json:"fits,omitempty"` // of a driver set
+	Kind    string   `json:"kind"`
+	Name    string   `json:"name"`
+	Version string   `json:"version"`
+	Maker   string   `json:"maker"`
+	About   string   `json:"about,omitempty"`
+	File    File     `json:"file"`
+	Licence *Licence `json:"licence,omitempty"`
+	For     *For     `json:"for,omitempty"` // of a support pack
+	// Of a driver set.
+	Fits     []driver.Match  `json:"fits,omitempty"`
+	Systems  []driver.System `json:"systems,omitempty"`
+	Unsigned bool            `json:"unsigned,omitempty"` // its file carries no signature of its own
 }
 
 // File is a file of a depot. Path is relative to the depot's address.
@@ -164,7 +167,7 @@ func (o *Offer) check() error {
 			return fmt.Errorf("%s: a support pack is for a family and a release", o.Name)
 		}
 	case Driver:
-		m := driver.Manifest{Format: 1, Kind: "driver", Name: o.Name, Version: o.Version, Fits: o.Fits}
+		m := driver.Manifest{Format: 1, Kind: "driver", Name: o.Name, Version: o.Version, Fits: o.Fits, Systems: o.Systems}
 		if err := m.Check(); err != nil {
 			return fmt.Errorf("%s: %w", o.Name, err)
 		}

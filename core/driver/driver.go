@@ -5,6 +5,7 @@ package driver
 
 import (
 	"bytes"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,7 +14,7 @@ import (
 	"regexp"
 
 	"earlybench.invalid/earlybench/core/bundle"
-	"earlybench.invalid/earlybench/core/usb"
+	"earlybench.invalid/earlybench/core/cms"
 )
 
 // ManifestName is the entry that lists the others.
@@ -28,15 +29,8 @@ type Manifest struct {
 	Maker   string        `json:"maker"`
 	About   string        `json:"about"`
 	Fits    []Match       `json:"fits"`
+	Systems []System      `json:"systems,omitempty"` // kinds of hosts; none stands for all
 	Files   []bundle.File `json:"files"`
-}
-
-// Match is an interface of a device, by the device's ids and the interface's
-// class and name.
-type Match struct {
-	USB       string `json:"usb"` // vendor:product
-	Class     string `json:"class"`
-	Interface string `json:"interface"` // its name
 }
 
 var nameShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
@@ -56,33 +50,32 @@ func (m *Manifest) Check() error {
 		return errors.New("it fits no device")
 	}
 	for _, f := range m.Fits {
-		if _, err := usb.ParseID(f.USB); err != nil {
+		if err := f.check(); err != nil {
 			return fmt.Errorf("fits: %w", err)
+		}
+	}
+	for _, y := range m.Systems {
+		if !nameShape.MatchString(y.Name) || len(y.From) > 40 || len(y.Below) > 40 {
+			return fmt.Errorf("systems: %.80q: use lower-case letters, digits and hyphens for the name", y.Name)
 		}
 	}
 	return nil
 }
 
-// FitsInterface reports whether the set is for an interface of a device.
-func (m *Manifest) FitsInterface(id usb.ID, class usb.Class, name string) bool {
-	for _, f := range m.Fits {
-		if f.USB == id.String() && f.Class == class.String() && f.Interface == name {
-			return true
-		}
-	}
-	return false
-}
-
 // Set is a driver set that was opened and checked.
 type Set struct {
 	*bundle.Bundle
-	About *Manifest
+	About     *Manifest
+	Publisher *x509.Certificate // who signed it; nil if nobody did
 }
+
+// SignatureName is the entry with a detached CMS signature over the manifest.
+const SignatureName = "signature.p7s"
 
 // Open reads and checks the set in r.
 func Open(r io.ReaderAt, size int64) (*Set, error) {
 	var s Set
-	b, err := bundle.Open(r, size, ManifestName, nil, func(raw []byte) ([]bundle.File, error) {
+	b, err := bundle.Open(r, size, ManifestName, []string{SignatureName}, func(raw []byte) ([]bundle.File, error) {
 		d := json.NewDecoder(bytes.NewReader(raw))
 		d.DisallowUnknownFields()
 		s.About = new(Manifest)
@@ -95,11 +88,25 @@ func Open(r io.ReaderAt, size int64) (*Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &s, nil
+	signature, err := b.Extra(SignatureName, cms.MaxBytes)
+	if err == nil && signature != nil {
+		s.Publisher, err = cms.Verify(b.Manifest, signature)
+	}
+	return &s, err
 }
 
-// Pack writes the set of m to w with the named files of root.
-func Pack(w io.Writer, m Manifest, root fs.FS, names []string) error {
+// Held is the set as it is stored under the digest of its file.
+func (s *Set) Held(digest string) Held {
+	h := Held{Digest: digest, Manifest: *s.About}
+	if s.Publisher != nil {
+		h.Publisher, h.Signer = cms.KeyOf(s.Publisher), s.Publisher.Subject.CommonName
+	}
+	return h
+}
+
+// Pack writes the set of m to w with the named files of root. sign signs its manifest; nil
+// leaves it unsigned.
+func Pack(w io.Writer, m Manifest, root fs.FS, names []string, sign func(manifest []byte) ([]byte, error)) error {
 	m.Format, m.Kind = 1, "driver"
 	var err error
 	if m.Files, err = bundle.List(root, names); err != nil {
@@ -112,5 +119,13 @@ func Pack(w io.Writer, m Manifest, root fs.FS, names []string) error {
 	if err != nil {
 		return err
 	}
-	return bundle.Write(w, []bundle.Entry{{Name: ManifestName, Data: raw}}, root, m.Files)
+	entries := []bundle.Entry{{Name: ManifestName, Data: raw}}
+	if sign != nil {
+		signature, err := sign(raw)
+		if err != nil {
+			return err
+		}
+		entries = append(entries, bundle.Entry{Name: SignatureName, Data: signature})
+	}
+	return bundle.Write(w, entries, root, m.Files)
 }

@@ -16,25 +16,32 @@ func TestASetFitsJustTheInterfacesThatItNames(t *testing.T) {
 	m := driver.Manifest{Name: "halden-link", Version: "4.1", Fits: []driver.Match{{USB: "f3e0:0104", Class: "ff/00/00", Interface: usb.LinkName}}}
 	root := fstest.MapFS{"link.drv": {Data: []byte("driver")}}
 	var b bytes.Buffer
-	require.NoError(t, driver.Pack(&b, m, root, []string{"link.drv"}))
+	require.NoError(t, driver.Pack(&b, m, root, []string{"link.drv"}, nil))
 	s, err := driver.Open(bytes.NewReader(b.Bytes()), int64(b.Len()))
 	require.NoError(t, err)
-	heron4, heron3 := usb.ID{Vendor: 0xf3e0, Product: 0x0104}, usb.ID{Vendor: 0xf3e0, Product: 0x0103}
-	link := usb.Class{Class: 0xff}
-	require.True(t, s.About.FitsInterface(heron4, link, usb.LinkName))
-	require.False(t, s.About.FitsInterface(heron3, link, usb.LinkName), "a similar model is another")
-	require.False(t, s.About.FitsInterface(heron4, link, "Something"))
-	require.False(t, s.About.FitsInterface(heron4, usb.Class{Class: 6}, usb.LinkName))
+	fit := func(product uint16, class uint8, name string) driver.Fit {
+		f, _ := s.About.FitOf(driver.Target{ID: usb.ID{Vendor: 0xf3e0, Product: product}, Class: usb.Class{Class: class}, Interface: name})
+		return f
+	}
+	require.Equal(t, driver.Exact, fit(0x0104, 0xff, usb.LinkName))
+	require.Equal(t, driver.Similar, fit(0x0103, 0xff, usb.LinkName), "a similar model is another")
+	require.Equal(t, driver.NoFit, fit(0x0104, 0xff, "Something"))
+	require.Equal(t, driver.NoFit, fit(0x0104, 6, usb.LinkName))
+	require.Nil(t, s.Publisher)
 
 	for _, change := range []func(*driver.Manifest){
 		func(m *driver.Manifest) { m.Name = "Halden Link" },
 		func(m *driver.Manifest) { m.Version = "" },
 		func(m *driver.Manifest) { m.Fits = nil },
 		func(m *driver.Manifest) { m.Fits = []driver.Match{{USB: "f3e0"}} },
+		func(m *driver.Manifest) { m.Fits = []driver.Match{{USB: "f3e0:0104-0103", Class: "ff/00/00"}} },
+		func(m *driver.Manifest) { m.Fits = []driver.Match{{USB: "f3e0:0104", Class: "FF/0/0"}} },
+		func(m *driver.Manifest) { m.Fits = []driver.Match{{Class: "06/01/01"}} },
+		func(m *driver.Manifest) { m.Systems = []driver.System{{Name: "Vale OS"}} },
 	} {
 		bad := m
 		change(&bad)
-		require.Error(t, driver.Pack(&b, bad, root, []string{"link.drv"}))
+		require.Error(t, driver.Pack(&b, bad, root, []string{"link.drv"}, nil))
 	}
 	_, err = driver.Open(bytes.NewReader([]byte("PK")), 2)
 	require.ErrorIs(t, err, bundle.ErrNotZIP)

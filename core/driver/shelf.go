@@ -2,16 +2,18 @@ package driver
 
 import (
 	"cmp"
+	"slices"
 	"sync"
 
 	"earlybench.invalid/earlybench/core/fact"
-	"earlybench.invalid/earlybench/core/usb"
 )
 
 // Held is a driver set whose file is stored.
 type Held struct {
-	Digest   string // SHA-256 of the file
-	Manifest Manifest
+	Digest    string // SHA-256 of the file
+	Manifest  Manifest
+	Publisher string // SHA-256 of the key that signed it; "" if it is not signed
+	Signer    string // how the publisher calls itself
 }
 
 // Shelf holds the driver sets that are stored. The zero value is empty; its methods may be
@@ -28,27 +30,57 @@ func (s *Shelf) Set(held []Held) {
 	s.held = held
 }
 
-// Fitting finds the newest set for the device link of a device, by its USB id; nil
-// if none fits.
-func (s *Shelf) Fitting(usbID string) *Held {
-	id, err := usb.ParseID(usbID)
-	if err != nil {
-		return nil
-	}
+// All returns the sets on the shelf.
+func (s *Shelf) All() []Held {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	class := usb.Class{Class: usb.LinkClass}
-	var best *Held
-	for i := range s.held {
-		m := &s.held[i].Manifest
-		if m.FitsInterface(id, class, usb.LinkName) && (best == nil || newer(m.Version, best.Manifest.Version)) {
-			best = &s.held[i]
-		}
-	}
-	return best
+	return slices.Clone(s.held)
 }
 
-// newer compares versions by their parts, so that 4.10 is newer than 4.9.
-func newer(a, b string) bool {
-	return cmp.Or(fact.Release(a).Compare(fact.Release(b)), cmp.Compare(a, b)) > 0
+// Candidate is a set that may be used for a target, with the reason why.
+type Candidate struct {
+	Held
+	Size     int64
+	Here     bool   // its file is stored
+	Depot    string // that offers it; "" for none
+	Service  bool   // the host's own update service has it
+	Verified bool   // a publisher whom the owner has accepted signed it
+	Fit      Fit
+	Why      string // in words
+}
+
+// Rank orders candidates, the best first: by fit, then those that are verified, then the newest
+// version, then those that are here. Sets that do not fit at all are left out, and of those
+// with the same digest only the first stays.
+func Rank(all []Candidate, t Target) []Candidate {
+	var out []Candidate
+	for _, c := range all {
+		if c.Fit, c.Why = c.Manifest.FitOf(t); c.Fit != NoFit {
+			out = append(out, c)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Candidate) int {
+		return cmp.Or(cmp.Compare(b.Fit, a.Fit), compareBool(b.Verified, a.Verified), compareVersions(b.Manifest.Version, a.Manifest.Version), compareBool(b.Here, a.Here), cmp.Compare(a.Manifest.Name, b.Manifest.Name))
+	})
+	seen := map[string]bool{}
+	return slices.DeleteFunc(out, func(c Candidate) bool {
+		was := seen[c.Digest]
+		seen[c.Digest] = true
+		return was
+	})
+}
+
+func compareBool(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
+}
+
+// compareVersions compares versions by their parts, so that 4.10 is newer than 4.9.
+func compareVersions(a, b string) int {
+	return cmp.Or(fact.Release(a).Compare(fact.Release(b)), cmp.Compare(a, b))
 }

@@ -98,7 +98,7 @@ func onTheBus() []Spec {
 		{Key: AirNetwork, Type: Text, Sources: []Source{Host, Device, Person}, Good: hours, Text: "network it is on: same, other, hotspot"},
 		cable(DriverBound, Bool, "the host has bound a driver to the device link", Host),
 		cable(DriverSet, Text, "driver set that is bound", Host),
-		cable(DriverState, Text, "driver on the host: missing, fetched, unsigned, similar, bound", Host),
+		cable(DriverState, Text, "driver on the host: missing, offered (by a depot), service (its update service has it), fetched, unsigned, similar, bound", Host),
 		{Key: DriverOffered, Type: Text, Sources: []Source{Host}, Text: "driver set here that fits"},
 	}
 }

@@ -14,6 +14,7 @@ const (
 	MethodDriverOffer   = "driver.offer"   // Offer -> Have
 	MethodDriverPiece   = "driver.piece"   // Piece -> Have
 	MethodDriverInstall = "driver.install" // Ref -> Driver
+	MethodDriverGet     = "driver.get"     // Ref -> Driver; from the host's own update service
 	MethodDriverRemove  = "driver.remove"  // Name
 	MethodBind          = "bind"           // Bind
 )
@@ -24,7 +25,9 @@ const PieceBytes = 256 << 10
 // Hello is how a host introduces itself.
 type Hello struct {
 	Name    string `json:"name"`
-	Version int    `json:"version"` // of the protocol: 1
+	Version int    `json:"version"`           // of the protocol: 1
+	System  string `json:"system,omitempty"`  // the kind of host; "" if it does not say
+	Release string `json:"release,omitempty"` // of its system
 }
 
 // Bus is everything that is connected to the host's buses.
@@ -32,6 +35,8 @@ type Bus struct {
 	// Hubs are the host's controllers and the hubs that are connected to it.
 	Hubs    []Hub    `json:"hubs,omitempty"`
 	Devices []Device `json:"devices"`
+	// Drivers are the driver sets that are installed on the host.
+	Drivers []Driver `json:"drivers,omitempty"`
 }
 
 // Hub is a controller of the host, with its ports, or a hub that is connected to one.
@@ -73,12 +78,16 @@ type Interface struct {
 	Class  string `json:"class"`
 	Name   string `json:"name"`
 	Driver string `json:"driver"` // name of the driver set; "" if none
+	// Service is what the host's own update service has for it; nil for nothing.
+	Service *Driver `json:"service,omitempty"`
 }
 
 // Driver is an installed driver set.
 type Driver struct {
 	Digest string          `json:"digest"`
 	Set    driver.Manifest `json:"set"`
+	Signed bool            `json:"signed"` // the host has checked a signature of it
+	Size   int64           `json:"size,omitempty"`
 }
 
 // Offer announces a file; the answer Have says how much of it the host has.
@@ -109,8 +118,9 @@ type Name struct {
 	Name string `json:"name"`
 }
 
-// Bind asks the host to bind the driver that fits to an interface.
+// Bind asks the host to bind an installed driver to an interface.
 type Bind struct {
 	BusID     string `json:"bus_id"`
 	Interface int    `json:"interface"`
+	Driver    string `json:"driver,omitempty"` // its name, whether it fits or not; "" for the one that fits
 }

@@ -17,6 +17,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/cms"
 	core "earlybench.invalid/earlybench/core/depot"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/driver"
@@ -42,13 +43,24 @@ import (
 // Patience is how long something that comes by itself may take.
 const Patience = 20 * time.Second
 
-// DriverSet is a driver set for Heron 4.
+// DriverSet is a driver set for Heron 4 that nobody has signed.
 func DriverSet(t testing.TB, name string) []byte {
 	t.Helper()
+	return DriverSetFor(t, name, "f3e0:0104", nil)
+}
+
+// DriverSetFor is a driver set for the device link of some ids, signed with a depot's keys, or
+// by nobody if they are nil.
+func DriverSetFor(t testing.TB, name, ids string, keys *depot.Keys) []byte {
+	t.Helper()
 	var b bytes.Buffer
+	var sign func([]byte) ([]byte, error)
+	if keys != nil {
+		sign = func(manifest []byte) ([]byte, error) { return cms.Sign(manifest, keys.Signer, keys.Key) }
+	}
 	root := fstest.MapFS{"link.drv": {Data: bytes.Repeat([]byte(name), 100_000)}}
 	require.NoError(t, driver.Pack(&b, driver.Manifest{Name: name, Version: "4.1", Maker: "Halden",
-		Fits: []driver.Match{{USB: "f3e0:0104", Class: "ff/00/00", Interface: usb.LinkName}}}, root, []string{"link.drv"}))
+		Fits: []driver.Match{{USB: ids, Class: "ff/00/00", Interface: usb.LinkName}}}, root, []string{"link.drv"}, sign))
 	return b.Bytes()
 }
 
@@ -56,11 +68,23 @@ func DriverSet(t testing.TB, name string) []byte {
 // with everything open that is done on the handset.
 func Handset(t testing.TB, open bool, drivers ...[]byte) *standin.Rig {
 	t.Helper()
-	sc := standin.Scenario{Dir: t.TempDir(), Host: "loft", Answer: "3s", Sets: drivers, HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0",
+	return HandsetOn(t, open, nil, drivers...)
+}
+
+// HandsetOn is Handset with a scenario that change may change.
+func HandsetOn(t testing.TB, open bool, change func(*standin.Scenario), drivers ...[]byte) *standin.Rig {
+	t.Helper()
+	sc := standin.Scenario{Dir: t.TempDir(), Host: "loft", Answer: "3s", HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0",
 		HandsAddress: "127.0.0.1:0", Socket: filepath.Join(t.TempDir(), "s"),
 		Bodies: []standin.Entry{{Name: "heron-2", Body: "halden", Model: "H4", Serial: "HH4 0077 3C1E"}}}
+	for _, raw := range drivers {
+		sc.Sets = append(sc.Sets, standin.Set{File: raw})
+	}
 	if open {
 		sc.Bodies[0].Begin = &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install"}}
+	}
+	if change != nil {
+		change(&sc)
 	}
 	r, err := standin.Start(context.Background(), sc, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
@@ -326,4 +350,11 @@ func (s *Served) Dialer() *http.Client {
 func NoLeaks(m *testing.M) {
 	goleak.VerifyTestMain(m, goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.updateServerDate.func1"),
 		goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.(*workerPool).Start.func2"), goleak.IgnoreAnyFunction("github.com/valyala/fasthttp.(*FS).initRequestHandler"))
+}
+
+// Add gives the bench the file of a driver set.
+func (b *Bench) Add(raw []byte) {
+	b.T.Helper()
+	_, err := b.Supply.Add(b.T.Context(), raw)
+	require.NoError(b.T, err)
 }

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"runtime"
 	"sync"
 	"time"
 
@@ -54,6 +55,7 @@ type watch struct {
 	conn    *rpc.Conn
 	trouble error
 	bus     *hostlink.Bus // as it was reported last; nil while it is not known
+	hello   hostlink.Hello
 }
 
 // take keeps what is connected, and passes it on.
@@ -285,7 +287,7 @@ func (h *Hosts) connect(ctx context.Context, w *watch) error {
 		return fmt.Errorf("host %s: %w", w.host.Name, err)
 	}
 	w.mu.Lock()
-	w.conn, w.trouble = conn, nil
+	w.conn, w.trouble, w.hello = conn, nil, hello
 	w.mu.Unlock()
 	h.take(ctx, w, bus)
 	for {
@@ -304,18 +306,9 @@ func (h *Hosts) connect(ctx context.Context, w *watch) error {
 // with the number of bytes that the host has.
 func (h *Hosts) Install(ctx context.Context, name, digest, path string, progress func(int64)) (hostlink.Driver, error) {
 	var d hostlink.Driver
-	w := h.watched(name)
-	if w == nil {
-		return d, fmt.Errorf("host %s: %w", name, store.ErrNotFound)
-	}
-	if w.local != nil {
-		return d, problem.Errorf(problem.Unsupported, "driver sets are not installed on this computer itself yet")
-	}
-	w.mu.Lock()
-	conn, trouble := w.conn, w.trouble
-	w.mu.Unlock()
-	if conn == nil {
-		return d, fmt.Errorf("host %s cannot be reached: %w", name, trouble)
+	conn, err := h.connected(name)
+	if err != nil {
+		return d, err
 	}
 	if err := send(ctx, conn, digest, path, progress); err != nil {
 		return d, fmt.Errorf("carry the driver set to %s: %w", name, err)
@@ -324,6 +317,73 @@ func (h *Hosts) Install(ctx context.Context, name, digest, path string, progress
 		return d, fmt.Errorf("install the driver set on %s: %w", name, err)
 	}
 	return d, nil
+}
+
+// connected is the connection to another host.
+func (h *Hosts) connected(name string) (*rpc.Conn, error) {
+	w := h.watched(name)
+	if w == nil {
+		return nil, fmt.Errorf("host %s: %w", name, store.ErrNotFound)
+	}
+	if w.local != nil {
+		return nil, problem.Errorf(problem.Unsupported, "driver sets are not installed on this computer itself yet")
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.conn == nil {
+		return nil, fmt.Errorf("host %s cannot be reached: %w", name, w.trouble)
+	}
+	return w.conn, nil
+}
+
+// System is the kind of a host and the release of its system; each is "" if it does not say.
+func (h *Hosts) System(name string) (system, release string) {
+	w := h.watched(name)
+	switch {
+	case w == nil:
+		return "", ""
+	case w.local != nil:
+		return runtime.GOOS, ""
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.hello.System, w.hello.Release
+}
+
+// Get has a host install a driver set that its own update service has.
+func (h *Hosts) Get(ctx context.Context, name, digest string) error {
+	conn, err := h.connected(name)
+	if err == nil {
+		err = call(ctx, conn, hostlink.MethodDriverGet, hostlink.Ref{Digest: digest}, nil)
+	}
+	if err != nil {
+		return fmt.Errorf("have %s install the driver set of its own update service: %w", name, err)
+	}
+	return nil
+}
+
+// Bind has a host bind an installed driver set to an interface.
+func (h *Hosts) Bind(ctx context.Context, name, busID string, number int, set string) error {
+	conn, err := h.connected(name)
+	if err == nil {
+		err = call(ctx, conn, hostlink.MethodBind, hostlink.Bind{BusID: busID, Interface: number, Driver: set}, nil)
+	}
+	if err != nil {
+		return fmt.Errorf("have %s bind %s: %w", name, set, err)
+	}
+	return nil
+}
+
+// Remove removes a driver set from a host.
+func (h *Hosts) Remove(ctx context.Context, name, set string) error {
+	conn, err := h.connected(name)
+	if err == nil {
+		err = call(ctx, conn, hostlink.MethodDriverRemove, hostlink.Name{Name: set}, nil)
+	}
+	if err != nil {
+		return fmt.Errorf("remove %s from %s: %w", set, name, err)
+	}
+	return nil
 }
 
 // answerWithin is how long a host may take for one answer.

@@ -96,42 +96,6 @@ func required(c *cobra.Command, names ...string) {
 	}
 }
 
-func (p *program) driverCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "driver", Short: "Driver sets that the bench has", Args: cobra.NoArgs}, (*client.Client).Drivers, func(ds []client.DriverSet) {
-		if len(ds) == 0 {
-			empty(p.out, "No driver set yet. Add one: earlybench driver add FILE")
-			return
-		}
-		var rows [][]string
-		for _, d := range ds {
-			rows = append(rows, []string{d.Name, d.Version, safe(d.Maker), fmt.Sprint(d.Fits), bytesText(d.Size), d.Digest})
-		}
-		p.table([]string{"set", "version", "maker", "fits", "size", "digest"}, rows)
-	})
-	c.AddCommand(&cobra.Command{Use: "add FILE", Short: "Give the bench a driver set's file (.ebset)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		f, err := os.Open(args[0])
-		if err != nil {
-			return usage("open the driver set: %w", err)
-		}
-		defer f.Close()
-		b, err := p.bench()
-		if err != nil {
-			return err
-		}
-		d, err := b.AddDriver(c.Context(), f)
-		if err != nil {
-			return err
-		}
-		if p.json {
-			return p.printJSON(d)
-		}
-		fmt.Fprintf(p.out, "%s %s, digest %s\n", d.Name, d.Version, d.Digest)
-		fmt.Fprintf(p.err, "It is installed with your consent: earlybench prep DEVICE --accept %s\n", d.Digest)
-		return nil
-	}})
-	return c
-}
-
 func (p *program) projectCommand() *cobra.Command {
 	c := lists(p, &cobra.Command{Use: "project", Short: "App directories from which the bench may build", Args: cobra.NoArgs}, (*client.Client).Projects, func(ps []client.Project) {
 		if len(ps) == 0 {

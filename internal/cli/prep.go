@@ -51,7 +51,7 @@ stays done, and prep goes on where it was, here or in the console.`,
 				}
 			}
 			switch {
-			case p.terminal && !plain && !p.json && !p.unattended && g.accept == "" && len(g.told) == 0:
+			case p.terminal && !plain && !p.json && !p.unattended && len(g.accept) == 0 && len(g.told) == 0:
 				return p.leadOnScreen(c.Context(), args, g.app)
 			case many:
 				return g.leadAll(c.Context(), args)
@@ -63,7 +63,8 @@ stays done, and prep goes on where it was, here or in the console.`,
 	c.Flags().StringVar(&g.app, "app", "", "what an app needs too, such as fellgate/callout: up to a tryout that passes")
 	c.Flags().BoolVar(&all, "all", false, "all devices that are not ready")
 	c.Flags().BoolVar(&plain, "plain", false, "line by line, for screen readers and logs")
-	c.Flags().StringVar(&g.accept, "accept", "", "digest of the driver set that you consent to have installed")
+	c.Flags().StringSliceVar(&g.accept, "accept", nil, "digests of what you consent to: a driver set, a support pack with its licence")
+	c.Flags().StringSliceVar(&g.despite, "despite", nil, "what stands against the driver set and you accept: unsigned, similar, system")
 	c.Flags().StringSliceVar(&g.told, "confirm", nil, "steps that you have done, by name")
 	c.Flags().DurationVar(&g.wait, "wait", 15*time.Minute, "how long to wait for one step")
 	return c
@@ -74,9 +75,10 @@ type guide struct {
 	*program
 	handle string
 	app    string // "" for none
-	accept string
 	told   []string
-	wait   time.Duration
+	// accept are digests of what is consented to, and despite what stands against a driver set.
+	accept, despite []string
+	wait            time.Duration
 
 	text    io.Writer       // where people read; with --json that is standard error
 	report  func(prepEvent) // nil: steps are printed for people

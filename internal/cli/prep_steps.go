@@ -92,13 +92,22 @@ func (g *guide) pause(ctx context.Context, s client.Step) error {
 
 // install installs the driver set that fits, after a person has consented.
 func (g *guide) install(ctx context.Context, plan client.Prep) error {
-	if plan.Offer == nil {
+	o := plan.Offer
+	if o == nil && len(g.accept) == 0 {
 		return &exitError{exitBlocked, plan.Device.Says}
 	}
-	o := plan.Offer
-	accept := g.accept
+	if o == nil { // another one was chosen by hand
+		o = &client.DriverCandidate{}
+	}
+	accept, despite := accepted(g.accept, o.Digest), g.despite
 	if accept == "" && g.lines != nil {
-		fmt.Fprintf(g.text, "      %s %s by %s, %s\n      %s\n", bold.Render(o.Name), o.Version, safe(o.Maker), bytesText(o.Size), faint.Render("sha256 "+o.Digest))
+		despite = nil
+		fmt.Fprintf(g.text, "      %s %s by %s, %s, %s\n      %s\n", bold.Render(o.Name), o.Version, safe(o.Maker), bytesText(o.Size), sourceText(*o), faint.Render("sha256 "+o.Digest))
+		fmt.Fprintf(g.text, "      %s\n", faint.Render(capital(safe(o.Why))+"."))
+		for _, a := range o.Against {
+			wrapped(g.text, "      ", lamp.Render(" ! ")+" "+safe(a.Text), g.width)
+			despite = append(despite, a.Word)
+		}
 		if yes, err := g.confirm(ctx, fmt.Sprintf("      Install it on host %s? [y/N] ", plan.Device.Host), false); err != nil {
 			return err
 		} else if !yes {
@@ -106,7 +115,9 @@ func (g *guide) install(ctx context.Context, plan client.Prep) error {
 		}
 		accept = o.Digest
 	}
-	j, err := decided(ctx, g.bench, plan, func(ctx context.Context) (client.Job, error) { return g.bench.InstallDriver(ctx, g.handle, accept) })
+	j, err := decided(ctx, g.bench, plan, func(ctx context.Context) (client.Job, error) {
+		return g.bench.InstallDriver(ctx, g.handle, client.DriverConsent{Accept: accept, Despite: despite})
+	})
 	if err != nil {
 		return err
 	}
@@ -114,11 +125,41 @@ func (g *guide) install(ctx context.Context, plan client.Prep) error {
 	return err
 }
 
+// accepted is the digest that was consented to in advance: that of what is offered, or another
+// one that was chosen by hand; "" for none.
+func accepted(digests []string, offered string) string {
+	switch {
+	case len(digests) == 0:
+		return ""
+	case slices.Contains(digests, offered):
+		return offered
+	}
+	return digests[0]
+}
+
+// sourceText says where a driver set is.
+func sourceText(c client.DriverCandidate) string {
+	switch {
+	case c.Bound:
+		return "bound"
+	case c.Installed:
+		return "installed on the host"
+	case c.Here:
+		return "on the bench"
+	case c.Service:
+		return "from the host's own update service"
+	}
+	return "from depot " + c.Depot
+}
+
 // fetch fetches the support pack that the device lacks, after a person has accepted its
 // licence. One that is fetched already is followed.
 func (g *guide) fetch(ctx context.Context, plan client.Prep) error {
 	n := plan.Need
-	accept := g.accept
+	accept := ""
+	if slices.Contains(g.accept, n.Accept) {
+		accept = n.Accept
+	}
 	switch {
 	case n.Job != "":
 		fmt.Fprintf(g.text, "      %s %s is being fetched already.\n", bold.Render(n.Name), n.Version)

@@ -236,14 +236,9 @@ func (s *screen) press(key string) tea.Cmd {
 		}
 		return s.act(*step)
 	case "y":
-		if s.consent && s.plan.Offer != nil {
+		if s.consent && step != nil {
 			s.consent = false
-			handle, plan := s.handle(), s.plan
-			return s.start(func() (client.Job, error) {
-				return decided(s.ctx, s.bench, plan, func(ctx context.Context) (client.Job, error) {
-					return s.bench.InstallDriver(ctx, handle, plan.Offer.Digest)
-				})
-			})
+			return s.consented(*step)
 		}
 	case "n":
 		s.consent = false
@@ -255,8 +250,10 @@ func (s *screen) press(key string) tea.Cmd {
 func (s *screen) act(step client.Step) tea.Cmd {
 	handle, plan := s.handle(), s.plan
 	switch {
-	case step.Action == "driver.install" && s.plan.Offer != nil:
+	case step.Action == "driver.install" && s.plan.Offer != nil, step.Action == "support.fetch" && s.plan.Need != nil && s.plan.Need.Job == "":
 		s.consent = true
+	case step.Action == "support.fetch" && s.plan.Need != nil: // somebody fetches it already
+		return s.look(s.plan.Need.Job)
 	case step.Action == "admission.ask":
 		return s.start(func() (client.Job, error) {
 			return decided(s.ctx, s.bench, plan, func(ctx context.Context) (client.Job, error) { return s.bench.Ask(ctx, handle) })
@@ -267,6 +264,30 @@ func (s *screen) act(step client.Step) tea.Cmd {
 		})
 	case step.Tell:
 		return func() tea.Msg { return doneMsg{tell(s.ctx, s.bench, plan, step.ID)} }
+	}
+	return nil
+}
+
+// consented does what was just consented to.
+func (s *screen) consented(step client.Step) tea.Cmd {
+	handle, plan := s.handle(), s.plan
+	switch {
+	case step.Action == "support.fetch" && plan.Need != nil:
+		return s.start(func() (client.Job, error) {
+			jobs, err := s.bench.FetchNeeds(s.ctx, plan.Need.Accept)
+			if err != nil || len(jobs) == 0 {
+				return client.Job{}, err
+			}
+			return jobs[0], nil
+		})
+	case step.Action == "driver.install" && plan.Offer != nil:
+		consent := client.DriverConsent{Accept: plan.Offer.Digest}
+		for _, a := range plan.Offer.Against {
+			consent.Despite = append(consent.Despite, a.Word)
+		}
+		return s.start(func() (client.Job, error) {
+			return decided(s.ctx, s.bench, plan, func(ctx context.Context) (client.Job, error) { return s.bench.InstallDriver(ctx, handle, consent) })
+		})
 	}
 	return nil
 }

@@ -53,7 +53,7 @@ func TestTheScreenInstallsNothingWithoutAYes(t *testing.T) {
 	s := &screen{handles: []string{"heron-2"}, width: 100, height: 40}
 	plan := planAt("driver", map[string]string{"driver": "shut"})
 	plan.Device.Next.Action = "driver.install"
-	plan.Offer = &client.DriverSet{Name: "halden-link", Version: "4.1", Maker: "Halden", Digest: "abc", Size: 1000}
+	plan.Offer = &client.DriverCandidate{DriverSet: client.DriverSet{Name: "halden-link", Version: "4.1", Maker: "Halden", Digest: "abc", Size: 1000}, Here: true}
 	s.Update(planMsg{handle: "heron-2", plan: plan})
 	require.Nil(t, s.press("y"), "nothing was asked yet")
 	require.Nil(t, s.press("enter"))

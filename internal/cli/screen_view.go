@@ -213,15 +213,15 @@ func (s *screen) viewFoot() string {
 		lines = append(lines, lamp.Render(" ! ")+" "+safe(s.problem))
 	}
 	if s.consent {
-		o := s.plan.Offer
-		lines = append(lines, fmt.Sprintf("%s %s by %s, %s, sha256 %s", bold.Render(o.Name), o.Version, safe(o.Maker), bytesText(o.Size), o.Digest),
-			fmt.Sprintf("Install it on host %s?  %s yes  %s no", s.plan.Device.Host, bold.Render("y"), bold.Render("n")))
+		lines = append(lines, s.consentLines()...)
 	}
 	keys := []string{}
 	if st := s.step(); st != nil && s.job == nil {
 		switch {
 		case st.Action == "driver.install" && s.plan.Offer != nil:
 			keys = append(keys, bold.Render("Enter")+" install it")
+		case st.Action == "support.fetch" && s.plan.Need != nil:
+			keys = append(keys, bold.Render("Enter")+" fetch it")
 		case st.Action == "app.try":
 			keys = append(keys, bold.Render("Enter")+" try it")
 		case st.Action == "admission.ask":
@@ -239,4 +239,25 @@ func (s *screen) viewFoot() string {
 	}
 	keys = append(keys, bold.Render("q")+" leave; it goes on later, or in the console")
 	return strings.Join(append(lines, strings.Join(keys, faint.Render("  ·  "))), "\n")
+}
+
+// consentLines say what is to be consented to.
+func (s *screen) consentLines() []string {
+	answers := fmt.Sprintf("  %s yes  %s no", bold.Render("y"), bold.Render("n"))
+	if n := s.plan.Need; n != nil && s.plan.Device.Next != nil && s.plan.Device.Next.Action == "support.fetch" {
+		lines := []string{fmt.Sprintf("%s %s by %s, %s from depot %s", bold.Render(n.Name), n.Version, safe(n.Maker), bytesText(n.Size), n.Depot)}
+		if n.Licence == "" {
+			return append(lines, "Fetch it?"+answers)
+		}
+		return append(lines, fmt.Sprintf("Its licence is %s. Read it: earlybench host needs --licence %.12s", safe(n.Licence), n.LicenceDigest), "Accept this licence and fetch it?"+answers)
+	}
+	o := s.plan.Offer
+	if o == nil {
+		return nil
+	}
+	lines := []string{fmt.Sprintf("%s %s by %s, %s, %s, sha256 %s", bold.Render(o.Name), o.Version, safe(o.Maker), bytesText(o.Size), sourceText(*o), o.Digest)}
+	for _, a := range o.Against {
+		lines = append(lines, lamp.Render(" ! ")+" "+safe(a.Text))
+	}
+	return append(lines, fmt.Sprintf("Install it on host %s?%s", s.plan.Device.Host, answers))
 }

@@ -94,7 +94,7 @@ type demo struct {
 	ports    [5]int // service, hub, host, hands, depot
 	service  *child
 	standins *child
-	depot    *child // nil with few
+	depot    *child
 	client   *client.Client
 }
 
@@ -128,7 +128,12 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 	if err != nil {
 		return Addresses{}, fmt.Errorf("ask the bench for its key: %w", err)
 	}
-	sc, offered, err := scenario(d.cfg, d.ports, bench)
+	keys, err := depot.ReadKeys(filepath.Join(d.cfg.State, "standins", "depot"), publisher)
+	if err != nil {
+		return Addresses{}, err
+	}
+	made := sets{filepath.Join(d.cfg.State, "standins", "sets"), keys}
+	sc, offered, err := scenario(d.cfg, d.ports, bench, made)
 	if err != nil {
 		return Addresses{}, err
 	}
@@ -136,14 +141,9 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 	if d.standins, err = spawn(d.cfg.Err, sc, &rig, "standin", "serve"); err != nil {
 		return Addresses{}, fmt.Errorf("start the stand-ins: %w", err)
 	}
-	var supplies depot.Addresses
-	if !d.cfg.Few {
-		if d.depot, err = spawn(d.cfg.Err, depotScenario(d.cfg, d.ports[4], d.cfg.Smaller), &supplies, "standin", "depot", "serve"); err != nil {
-			return Addresses{}, fmt.Errorf("start the stand-in depot: %w", err)
-		}
-		if err := d.addDepot(ctx, supplies.Depot); err != nil {
-			return Addresses{}, err
-		}
+	supplies, err := d.startDepot(ctx, made)
+	if err != nil {
+		return Addresses{}, err
 	}
 	if err := d.tell(ctx, rig, offered); err != nil {
 		return Addresses{}, err

@@ -12,6 +12,7 @@ import (
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/service"
+	"earlybench.invalid/earlybench/standin/depot"
 )
 
 func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
@@ -32,7 +33,10 @@ func TestThePortsFollowEachOtherAndOneThatIsTakenIsNamed(t *testing.T) {
 }
 
 func TestTheScenarioHasOneReadyHandsetAndOneBrandNewOfAnotherModel(t *testing.T) {
-	sc, offered, err := scenario(Config{State: t.TempDir(), Few: true}, [5]int{0, 1, 2, 3}, client.Bench{Name: "moor-desk", Fingerprint: "SHA256:x"})
+	keys, err := depot.ReadKeys(t.TempDir(), publisher)
+	require.NoError(t, err)
+	made := sets{t.TempDir(), keys}
+	sc, offered, err := scenario(Config{State: t.TempDir(), Few: true}, [5]int{0, 1, 2, 3}, client.Bench{Name: "moor-desk", Fingerprint: "SHA256:x"}, made)
 	require.NoError(t, err)
 	require.Len(t, sc.Bodies, 2)
 	require.Equal(t, map[string]string{"SHA256:x": "moor-desk"}, sc.Bodies[0].Begin.Admits)
@@ -41,7 +45,7 @@ func TestTheScenarioHasOneReadyHandsetAndOneBrandNewOfAnotherModel(t *testing.T)
 	s, err := driver.Open(strings.NewReader(string(offered)), int64(len(offered)))
 	require.NoError(t, err)
 	require.Equal(t, "f3e0:0104", s.About.Fits[0].USB)
-	again, err := driverSet("halden-link", "4.1", "Halden", 1_400_000, "f3e0:0104")
+	again, err := made.file(heron4Set)
 	require.NoError(t, err)
 	require.Equal(t, offered, again, "the same bytes each time, so that a consent goes on holding")
 }

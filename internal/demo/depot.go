@@ -30,15 +30,34 @@ Made up for the demo of Early Bench. Nobody is bound by it.
    earlybench support drop.
 `}
 
-// depotScenario is the stand-in depot of the demo; factor divides the size of what it offers.
-func depotScenario(cfg Config, port, factor int) depot.Scenario {
+// publisher is who signs what the demo's depot offers.
+const publisher = "Upland Depot publishing"
+
+// depotScenario is the stand-in depot of the demo; with few it has driver sets only.
+func depotScenario(cfg Config, port int, made sets) (sc depot.Scenario, err error) {
 	pack := func(release string, bytes int64) depot.Pack {
 		return depot.Pack{Pack: core.Pack{Name: "ostler-support", Version: release + ".2", Maker: "Ostler House", About: "Files for release " + release,
-			For: core.For{Family: "ostler", Release: release}}, Bytes: bytes / int64(max(factor, 1)), Licence: &licence}
+			For: core.For{Family: "ostler", Release: release}}, Bytes: bytes / int64(max(cfg.Smaller, 1)), Licence: &licence}
 	}
-	return depot.Scenario{Dir: filepath.Join(cfg.State, "standins", "depot"), Name: "Upland depot", Publisher: "Upland Depot publishing",
-		Address: fmt.Sprintf("127.0.0.1:%d", port), Socket: state.Socket(cfg.State, "depot"), Mode: depot.Slow, Rate: slowRate,
-		Packs: []depot.Pack{pack("6.2", 380_000_000), pack("6.1", 120_000_000)}}
+	sc = depot.Scenario{Dir: filepath.Join(cfg.State, "standins", "depot"), Name: "Upland depot", Publisher: publisher,
+		Address: fmt.Sprintf("127.0.0.1:%d", port), Socket: state.Socket(cfg.State, "depot"), Mode: depot.Slow, Rate: slowRate}
+	if !cfg.Few {
+		sc.Packs = []depot.Pack{pack("6.2", 380_000_000), pack("6.1", 120_000_000)}
+	}
+	sc.Sets, err = made.inDepot(heron5Set, heron4OldSet)
+	return sc, err
+}
+
+// startDepot starts the stand-in depot and adds it to the bench.
+func (d *demo) startDepot(ctx context.Context, made sets) (at depot.Addresses, err error) {
+	sc, err := depotScenario(d.cfg, d.ports[4], made)
+	if err != nil {
+		return at, err
+	}
+	if d.depot, err = spawn(d.cfg.Err, sc, &at, "standin", "depot", "serve"); err != nil {
+		return at, fmt.Errorf("start the stand-in depot: %w", err)
+	}
+	return at, d.addDepot(ctx, at.Depot)
 }
 
 // addDepot adds the stand-in depot to the bench, as its owner would.

@@ -1,16 +1,11 @@
 package demo
 
 import (
-	"bytes"
 	"fmt"
-	"math/rand/v2"
 	"path/filepath"
 	"slices"
-	"testing/fstest"
 
 	"earlybench.invalid/earlybench/client"
-	"earlybench.invalid/earlybench/core/driver"
-	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/standin"
 	"earlybench.invalid/earlybench/standin/body"
@@ -66,35 +61,26 @@ func bodiesOf(cfg Config) []demoBody {
 }
 
 // scenario returns the stand-ins' scenario and the driver set for the bench.
-func scenario(cfg Config, ports [5]int, bench client.Bench) (sc standin.Scenario, offered []byte, err error) {
+func scenario(cfg Config, ports [5]int, bench client.Bench, made sets) (sc standin.Scenario, offered []byte, err error) {
 	at := func(i int) string { return fmt.Sprintf("127.0.0.1:%d", ports[i]) }
-	sc = standin.Scenario{Dir: filepath.Join(cfg.State, "standins"), Host: hostName, Answer: cfg.Answer, Boot: cfg.Boot, Crew: crewNumber,
+	sc = standin.Scenario{Dir: filepath.Join(cfg.State, "standins"), Host: hostName, Answer: cfg.Answer, Boot: cfg.Boot, Crew: crewNumber, System: system, Release: systemRelease,
 		HubAddress: at(1), HostAddress: at(2), HandsAddress: at(3), Socket: state.Socket(cfg.State, "standin")}
-	for _, d := range []struct {
-		name, version, maker string
-		ids                  []string
-	}{
-		{"halden-link-3", "3.8", "Halden", []string{"f3e0:0103"}},
-		{"ivory-link", "2.2", "Ivory Reach", []string{"f3e0:0201", "f3e0:0202"}},
-		{"whimbrel-link", "6.0", "Ostler House", []string{"f3e0:0301", "f3e0:0302"}},
-		{"kestle-link", "1.4", "Kestle Works", []string{"f3e0:0401"}},
-	} {
-		set, err := driverSet(d.name, d.version, d.maker, 200_000, d.ids...)
+	onHost := []setOf{heron3Set}
+	if !cfg.Few {
+		onHost = append(onHost, ivorySet, tabletSet, kestleSet)
+		raw, err := made.file(handsetSet)
 		if err != nil {
 			return sc, nil, err
 		}
-		if sc.Sets = append(sc.Sets, set); cfg.Few {
-			break
-		}
+		sc.Service = [][]byte{raw}
 	}
 	if cfg.Unknown {
-		set, err := driverSet("slate-link", "1.0", "Gritstone", 120_000, "f3e1:0102")
-		if err != nil {
-			return sc, nil, err
-		}
-		sc.Sets = append(sc.Sets, set)
+		onHost = append(onHost, slateSet)
 	}
-	if offered, err = driverSet("halden-link", "4.1", "Halden", 1_400_000, "f3e0:0104"); err != nil {
+	if sc.Sets, err = made.onHost(onHost, map[string][]string{ivorySet.name: {"IR 51 7730", "IR 55 2214"}}); err != nil {
+		return sc, nil, err
+	}
+	if offered, err = made.file(heron4Set); err != nil {
 		return sc, nil, err
 	}
 	for _, b := range bodiesOf(cfg) {
@@ -107,20 +93,4 @@ func scenario(cfg Config, ports [5]int, bench client.Bench) (sc standin.Scenario
 		sc.Bodies = append(sc.Bodies, e)
 	}
 	return sc, offered, nil
-}
-
-// driverSet builds the demo's driver set; the bytes are the same each time.
-func driverSet(name, version, maker string, size int, ids ...string) ([]byte, error) {
-	var seed [32]byte
-	copy(seed[:], name+version)
-	content := make([]byte, size)
-	rand.NewChaCha8(seed).Read(content) //nolint:errcheck // it never fails
-	root := fstest.MapFS{"link.drv": {Data: content}, "read-me.txt": {Data: []byte("Driver for the device link of " + ids[0] + ", made up for the demo.\n")}}
-	m := driver.Manifest{Name: name, Version: version, Maker: maker, About: "For the device link of " + maker + "'s devices"}
-	for _, id := range ids {
-		m.Fits = append(m.Fits, driver.Match{USB: id, Class: "ff/00/00", Interface: usb.LinkName})
-	}
-	var b bytes.Buffer
-	err := driver.Pack(&b, m, root, []string{"link.drv", "read-me.txt"})
-	return b.Bytes(), err
 }

@@ -27,10 +27,11 @@ type Config struct {
 	Rack        *rack.Rack
 	Book        *facts.Book
 	Store       *store.Store
-	Shelf       *driver.Shelf
 	Clock       clock.Clock
 	Bench       func() string // the bench's name
 	Fingerprint string        // of the bench's link key
+	// Offered is the driver set to install for a device; nil for none.
+	Offered func(*keeper.Keeper) *driver.Candidate
 	// Means are those that the bench has for the steps of a device.
 	Means func(*keeper.Keeper) []string
 	Log   *slog.Logger

@@ -37,7 +37,7 @@ type Standing struct {
 	Working   string // titles of the work that has the device
 	Revision  int64
 	Words     map[string]string
-	Offered   *driver.Held
+	Offered   *driver.Candidate // to be installed; nil while a driver is bound
 	Now       time.Time
 
 	weighed cause.Weighed
@@ -101,7 +101,10 @@ func (o *Outlook) stand(k *keeper.Keeper, app string) Standing {
 			subject.Attributes.By = f.Value.Text()
 		}
 	}
-	s.Offered = o.cfg.Shelf.Fitting(s.Device.USB)
+	bound, _ := s.View.Get(fact.DriverBound, s.Now)
+	if !bound.Value.IsTrue() {
+		s.Offered = o.cfg.Offered(k)
+	}
 	s.Words = o.words(s)
 	s.Words["app"] = app
 	if f, ok := s.View.Get(fact.AppName, s.Now); ok {
@@ -163,6 +166,8 @@ func (o *Outlook) words(s Standing) map[string]string {
 	w["fingerprint"] = o.cfg.Fingerprint
 	if s.Offered != nil {
 		w["set"] = s.Offered.Manifest.Name + " " + s.Offered.Manifest.Version
+	} else if f, ok := s.View.Get(fact.DriverSet, s.Now); ok && f.Value.Text() != "" {
+		w["set"] = f.Value.Text()
 	}
 	if f, ok := s.View.Get(fact.USBHolder, s.Now); ok {
 		w["holder"] = f.Value.String()

@@ -16,6 +16,7 @@ import (
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/core/usb"
@@ -91,12 +92,18 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	if in.Rack, err = rack.New(rack.Config{Store: st, Book: in.Book, Clock: c, Sheets: sheets.Current(), Log: cfg.Log}); err != nil {
 		return nil, err
 	}
-	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Shelf: shelf, Clock: c, Bench: in.Name,
-		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log, Means: func(k *keeper.Keeper) []string { return in.Supply.Means(k) }})
+	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Clock: c, Bench: in.Name,
+		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log, Means: func(k *keeper.Keeper) []string { return in.Supply.Means(k) },
+		Offered: func(k *keeper.Keeper) *driver.Candidate {
+			if c := in.Supply.Best(k); c != nil {
+				return &c.Candidate
+			}
+			return nil
+		}})
 	if err != nil {
 		return nil, err
 	}
-	in.Cables = cable.New(cable.Config{Resolve: in.Rack.Resolve, Unrecognised: in.Rack.SetUnrecognised, Offered: offered(shelf),
+	in.Cables = cable.New(cable.Config{Resolve: in.Rack.Resolve, Unrecognised: in.Rack.SetUnrecognised, Drivers: func(host string, d *hostlink.Device) (string, string) { return in.Supply.Drivers(host, d) },
 		Open: func(ctx context.Context, host, busID string) (usb.Device, error) {
 			return in.Hosts.Open(ctx, host, busID)
 		},
@@ -130,16 +137,6 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		return nil, err
 	}
 	return in, in.Supply.Read(ctx)
-}
-
-// offered names the driver set on the shelf that fits a device.
-func offered(shelf *driver.Shelf) func(usb string) string {
-	return func(usb string) string {
-		if s := shelf.Fitting(usb); s != nil {
-			return s.Manifest.Name
-		}
-		return ""
-	}
 }
 
 // Face makes the web interface of the insides at an address.

@@ -17,11 +17,11 @@ type DriverSet = driver.Held
 func (s *Store) DriverSets(ctx context.Context) ([]DriverSet, error) {
 	return query(ctx, s.db, func(r row) (d DriverSet, err error) {
 		var raw string
-		if err = r.Scan(&d.Digest, &raw); err != nil {
+		if err = r.Scan(&d.Digest, &raw, &d.Publisher, &d.Signer); err != nil {
 			return d, err
 		}
 		return d, json.Unmarshal([]byte(raw), &d.Manifest)
-	}, `SELECT digest, record FROM driver_set ORDER BY name, version`)
+	}, `SELECT digest, record, publisher, signer FROM driver_set ORDER BY name, version`)
 }
 
 // SaveDriverSet keeps a set.
@@ -31,8 +31,8 @@ func (s *Store) SaveDriverSet(ctx context.Context, d DriverSet) error {
 		return err
 	}
 	return s.change(ctx, "driver.changed", d.Manifest.Name, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO driver_set (digest, name, version, record) VALUES (?,?,?,?) ON CONFLICT (digest) DO NOTHING`,
-			d.Digest, d.Manifest.Name, d.Manifest.Version, string(raw))
+		_, err := tx.ExecContext(ctx, `INSERT INTO driver_set (digest, name, version, record, publisher, signer) VALUES (?,?,?,?,?,?) ON CONFLICT (digest) DO NOTHING`,
+			d.Digest, d.Manifest.Name, d.Manifest.Version, string(raw), d.Publisher, d.Signer)
 		return err
 	})
 }

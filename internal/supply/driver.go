@@ -3,12 +3,15 @@ package supply
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"slices"
 	"time"
 
+	"earlybench.invalid/earlybench/core/depot"
 	"earlybench.invalid/earlybench/core/driver"
-	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/keeper"
@@ -35,60 +38,148 @@ func (s *Supply) Add(ctx context.Context, raw []byte) (store.DriverSet, error) {
 	if err != nil {
 		return store.DriverSet{}, err
 	}
-	d := store.DriverSet{Digest: digest, Manifest: *set.About}
+	d := set.Held(digest)
+	return d, s.keepSet(ctx, d)
+}
+
+func (s *Supply) keepSet(ctx context.Context, d store.DriverSet) error {
 	if err := s.Store.SaveDriverSet(ctx, d); err != nil {
-		return d, fmt.Errorf("keep the driver set: %w", err)
+		return fmt.Errorf("keep the driver set: %w", err)
 	}
 	if err := s.readSets(ctx); err != nil {
-		return d, err
+		return err
 	}
 	s.Changed(ctx)
-	return d, nil
+	return nil
 }
+
+// What a person may consent to install a driver set despite.
+const (
+	Unsigned    = "unsigned" // nobody whom the owner has accepted has signed it
+	SimilarOnly = "similar"  // it is for a similar model
+	WrongSystem = "system"   // it is for another system than the host's
+)
 
 // Consent is a person's consent to a driver set for a device.
 type Consent struct {
-	Device   string // handle
-	Accept   string // digest of the set
-	Revision int64  // of the device on which it was decided; 0: on none
+	Device   string   // handle
+	Accept   string   // digest of the set
+	Despite  []string // of the words above
+	Revision int64    // of the device on which it was decided; 0: on none
 	Actor    string
 }
 
 // args are the arguments of the job.
 type args struct {
-	Device string `json:"device"` // id
-	Host   string `json:"host"`
-	Digest string `json:"digest"`
+	Device string       `json:"device"` // id
+	Host   string       `json:"host"`
+	BusID  string       `json:"bus_id"`
+	Link   int          `json:"interface"`
+	Name   string       `json:"name"`
+	Digest string       `json:"digest"`
+	From   string       `json:"from"` // here, host, service, depot
+	Depot  string       `json:"depot,omitempty"`
+	Offer  *depot.Offer `json:"offer,omitempty"`
 }
 
-// Install starts the job that installs the driver set that fits a device on the host by
-// which the device is reached. The digest in the consent must be that of this set.
+// Install starts the job that installs a driver set on the host by which a device is
+// reached: the one that fits best, or another that was chosen by its digest. What stands
+// against it has to be named in the consent.
 func (s *Supply) Install(ctx context.Context, c Consent) (job.Job, error) {
 	k, err := s.Rack.Find(c.Device)
 	if err != nil {
 		return job.Job{}, err
 	}
 	now := s.Outlook.Look(k, "")
-	switch {
-	case !now.Reached():
+	p, ok := s.placeOf(k)
+	if !now.Reached() || !ok {
 		return job.Job{}, now.Blocked()
-	case now.Offered == nil:
-		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "driver", Text: fmt.Sprintf("No driver set here fits %s.", c.Device),
-			Remedy: "Add one: earlybench driver add FILE."}
+	}
+	all := s.candidates(p)
+	fits := best(all)
+	i := slices.IndexFunc(all, func(x Candidate) bool { return x.Digest == c.Accept })
+	switch {
+	case c.Accept == "" && fits == nil:
+		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "driver", Text: fmt.Sprintf("No driver set that is known here fits %s.", c.Device),
+			Remedy: fmt.Sprintf("Add its file: earlybench driver add FILE. Or add a depot that has it: earlybench depot add URL. Those for similar models: earlybench driver show %s.", c.Device)}
 	case c.Accept == "":
 		return job.Job{}, &problem.Problem{Kind: problem.Person, Gate: "driver",
-			Text:   fmt.Sprintf("Driver set %s %s is to be installed on host %s, which needs your consent.", now.Offered.Manifest.Name, now.Offered.Manifest.Version, now.Host()),
-			Remedy: "Consent with --accept " + now.Offered.Digest + "."}
-	case c.Accept != now.Offered.Digest:
-		return job.Job{}, &problem.Problem{Kind: problem.Refused, Gate: "driver", Text: "What was consented to is not the driver set that fits now: its digest is " + now.Offered.Digest + ".",
-			Remedy: "Look at it again, then consent to that one."}
+			Text:   fmt.Sprintf("Driver set %s %s is to be installed on host %s, which needs your consent.", fits.Manifest.Name, fits.Manifest.Version, p.host),
+			Remedy: "Consent with --accept " + fits.Digest + despiteText(fits) + "."}
+	case i < 0:
+		return job.Job{}, &problem.Problem{Kind: problem.Refused, Gate: "driver", Text: "What was consented to is none of the driver sets that may be used for " + c.Device + " now.",
+			Remedy: "Look at them again with earlybench driver show " + c.Device + ", then consent to one."}
+	}
+	chosen := all[i]
+	for _, d := range chosen.Against() {
+		if !slices.Contains(c.Despite, d.Word) {
+			return job.Job{}, &problem.Problem{Kind: problem.Person, Gate: "driver", Text: d.Text, Remedy: "If you want it nevertheless, consent to that too: --despite " + d.Word + "."}
+		}
 	}
 	if err := s.Outlook.Check(k, c.Revision); err != nil {
 		return job.Job{}, err
 	}
-	return s.Jobs.Start(ctx, job.New{Kind: KindInstall, Title: fmt.Sprintf("Install %s on %s", now.Offered.Manifest.Name, now.Host()), Device: c.Device,
-		Subjects: []string{"device/" + now.Device.ID, "host/" + now.Host()}, Actor: c.Actor,
-		Args: args{Device: now.Device.ID, Host: now.Host(), Digest: c.Accept}, Phases: []string{"copy", "install", "bind"}})
+	return s.Jobs.Start(ctx, s.newInstall(k, p, chosen, c))
+}
+
+func (s *Supply) newInstall(k *keeper.Keeper, p place, chosen Candidate, c Consent) job.New {
+	a := args{Device: k.Device().ID, Host: p.host, BusID: p.device.BusID, Name: chosen.Manifest.Name, Digest: chosen.Digest, From: "here"}
+	phases := []string{"copy", "install", "bind"}
+	if p.link != nil {
+		a.Link = p.link.Number
+	}
+	switch {
+	case chosen.Installed:
+		a.From, phases = "host", []string{"bind"}
+	case chosen.Here:
+	case chosen.Service:
+		a.From, phases = "service", []string{"install", "bind"}
+	default:
+		a.From, a.Depot, phases = "depot", chosen.Depot, append([]string{"fetch"}, phases...)
+		a.Offer = s.offerOf(chosen.Depot, chosen.Digest)
+	}
+	return job.New{Kind: KindInstall, Title: fmt.Sprintf("Install %s on %s", a.Name, p.host), Device: c.Device,
+		Subjects: []string{"device/" + a.Device, "host/" + p.host}, Actor: c.Actor, Args: a, Phases: phases}
+}
+
+func (s *Supply) offerOf(name, digest string) *depot.Offer {
+	for _, d := range s.Depots.All() {
+		for i := range d.Index.Offers {
+			if o := &d.Index.Offers[i]; d.Record.Name == name && o.File.SHA256 == digest {
+				return o
+			}
+		}
+	}
+	return nil
+}
+
+// Objection is something that stands against a driver set.
+type Objection struct{ Word, Text string }
+
+// Against is what stands against a candidate, in words of [Consent.Despite].
+func (c *Candidate) Against() (out []Objection) {
+	name := c.Manifest.Name + " " + c.Manifest.Version
+	switch c.Fit {
+	case driver.Similar:
+		out = append(out, Objection{SimilarOnly, fmt.Sprintf("Driver set %s is not made for this device: %s. The device link may not work with it.", name, c.Why)})
+	case driver.OtherSystem:
+		out = append(out, Objection{WrongSystem, fmt.Sprintf("Driver set %s is not made for this host: %s.", name, c.Why)})
+	}
+	if !c.Verified {
+		text := fmt.Sprintf("Driver set %s is not signed: compare its digest %s with what its maker states.", name, c.Digest)
+		if c.Signer != "" {
+			text = fmt.Sprintf("Driver set %s is signed by %s, key %s, whom nobody here has accepted.", name, c.Signer, c.Publisher)
+		}
+		out = append(out, Objection{Unsigned, text})
+	}
+	return out
+}
+
+func despiteText(c *Candidate) (out string) {
+	for _, d := range c.Against() {
+		out += " --despite " + d.Word
+	}
+	return out
 }
 
 func (s *Supply) hold(_ context.Context, j job.Job) (func(), error) {
@@ -109,37 +200,92 @@ func (s *Supply) install(ctx context.Context, run *job.Run) (any, error) {
 		return nil, err
 	}
 	k := s.Rack.ByID(a.Device)
-	path := s.Files.Path(a.Digest)
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, fmt.Errorf("the driver set's file is gone: %w", err)
-	}
 	if run.Job().Begun > 1 {
 		run.Note("waiting for " + a.Host)
 		if err := s.Hosts.Await(ctx, a.Host, hostWithin); err != nil {
 			return nil, err
 		}
 	}
+	if a.From == "depot" {
+		if err := s.fetchSet(ctx, run, a); err != nil {
+			return nil, err
+		}
+	}
+	switch a.From {
+	case "service":
+		run.Phase("install", 0)
+		if err := s.Hosts.Get(ctx, a.Host, a.Digest); err != nil {
+			return nil, err
+		}
+	case "here", "depot":
+		if err := s.carry(ctx, run, a); err != nil {
+			return nil, err
+		}
+	}
+	run.Phase("bind", 0)
+	if err := s.Hosts.Bind(ctx, a.Host, a.BusID, a.Link, a.Name); err != nil {
+		return nil, err
+	}
+	return nil, s.bound(ctx, k, a.Name)
+}
+
+// carry sends a set's file to the host and installs it there.
+func (s *Supply) carry(ctx context.Context, run *job.Run, a args) error {
+	path := s.Files.Path(a.Digest)
+	info, err := os.Stat(path)
+	if err != nil {
+		return fmt.Errorf("the driver set's file is gone: %w", err)
+	}
 	run.Phase("copy", info.Size())
-	if _, err := s.Hosts.Install(ctx, a.Host, a.Digest, path, func(n int64) {
+	_, err = s.Hosts.Install(ctx, a.Host, a.Digest, path, func(n int64) {
 		if run.Progress(n); n == info.Size() {
 			run.Phase("install", 0)
 		}
-	}); err != nil {
-		return nil, err
-	}
-	run.Phase("bind", 0)
-	return nil, s.bound(ctx, k)
+	})
+	return err
 }
 
-// bound waits until the host has bound the driver.
-func (s *Supply) bound(ctx context.Context, k *keeper.Keeper) error {
+// fetchSet fetches a set from its depot and keeps it.
+func (s *Supply) fetchSet(ctx context.Context, run *job.Run, a args) error {
+	if a.Offer == nil {
+		return &problem.Problem{Kind: problem.Failed, Text: "The depot does not offer that driver set any more.", Remedy: "Look again with earlybench driver show."}
+	}
+	run.Phase("fetch", a.Offer.File.Size)
+	p, err := s.Files.Begin(a.Digest, a.Offer.File.Size)
+	switch {
+	case errors.Is(err, fs.ErrExist):
+	case err != nil:
+		return err
+	default:
+		if err := s.Depots.Fetch(ctx, a.Depot, a.Offer.File, p, s.sink(run, a.Offer.File.Size)); err != nil {
+			return fmt.Errorf("fetch %s from %s: %w", a.Name, a.Depot, err)
+		}
+	}
+	f, err := s.Files.Open(a.Digest)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	set, err := driver.Open(f, a.Offer.File.Size)
+	if err == nil && (set.About.Name != a.Offer.Name || set.About.Version != a.Offer.Version) {
+		err = errors.New("it is another one than the index says")
+	}
+	if err == nil && set.Publisher == nil && !a.Offer.Unsigned {
+		err = errors.New("it is not signed, although the index does not say so")
+	}
+	if err != nil {
+		return errors.Join(problem.Errorf(problem.Failed, "driver set %s %s is refused: %w", a.Offer.Name, a.Offer.Version, err), s.Files.Drop(a.Digest))
+	}
+	return s.keepSet(ctx, set.Held(a.Digest))
+}
+
+// bound waits until the host has bound the named driver to the device link.
+func (s *Supply) bound(ctx context.Context, k *keeper.Keeper, name string) error {
 	ctx, cancel := context.WithTimeout(ctx, bindWithin)
 	defer cancel()
 	for {
 		changed := s.Store.Changed()
-		now := s.Outlook.Glance(k, "")
-		if f, ok := now.View.Get(fact.DriverBound, now.Now); ok && f.Value.IsTrue() {
+		if p, ok := s.placeOf(k); ok && p.link != nil && p.link.Driver == name {
 			return nil
 		}
 		select {
@@ -147,9 +293,30 @@ func (s *Supply) bound(ctx context.Context, k *keeper.Keeper) error {
 			if context.Cause(ctx) != context.DeadlineExceeded {
 				return context.Cause(ctx)
 			}
-			return &problem.Problem{Kind: problem.Failed, Gate: "driver", Text: "The set is installed, but the host did not bind it to the interface.",
+			return &problem.Problem{Kind: problem.Failed, Gate: "driver", Text: fmt.Sprintf("Driver set %s is installed, but the host did not bind it to the interface.", name),
 				Remedy: "Pull the cable and plug it in again."}
 		case <-changed:
 		}
 	}
+}
+
+// TakeBack removes the driver that is bound to a device's link from its host.
+func (s *Supply) TakeBack(ctx context.Context, handle string) (string, error) {
+	k, err := s.Rack.Find(handle)
+	if err != nil {
+		return "", err
+	}
+	p, ok := s.placeOf(k)
+	if !ok {
+		return "", s.Outlook.Look(k, "").Blocked()
+	}
+	if p.link == nil || !slices.ContainsFunc(s.candidates(p), func(c Candidate) bool { return c.Bound }) {
+		return "", &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("No driver set is bound to the device link of %s.", handle)}
+	}
+	release, err := k.Lease("Take the driver of "+handle+" back", keeper.Exclusive)
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	return p.link.Driver, s.Hosts.Remove(ctx, p.host, p.link.Driver)
 }

@@ -482,14 +482,17 @@ func (s *Supply) Run(ctx context.Context) {
 		}
 		every := s.Rack.All()
 		s.mu.Lock()
-		dirty := s.dirty
-		if s.all {
+		dirty, all := s.dirty, s.all
+		if all {
 			for _, k := range every {
 				dirty[k] = true
 			}
 		}
 		s.dirty, s.all = map[*keeper.Keeper]bool{}, false
 		s.mu.Unlock()
+		if all { // other driver sets may fit, too
+			s.Changed(ctx)
+		}
 		for k := range dirty {
 			if err := s.observe(ctx, k); err != nil && ctx.Err() == nil {
 				s.Log.Error("look for the support pack of a device", "device", k.Device().Handle, "error", err)

@@ -28,7 +28,9 @@ func (s *Server) deviceRoutes() {
 	huma.Register(a, operation(access.Use, "PATCH", "/devices/{handle}", "change-device", "Change a device's record"), s.changeDevice)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/prep", "prep", "A device's plan"), s.plan)
 	huma.Register(a, work(access.Use, "/devices/{handle}/admission", "ask", "Have the device ask its owner to let this bench in"), s.ask)
-	huma.Register(a, work(access.Consent, "/devices/{handle}/driver", "install-driver", "Install the driver set that fits, with consent"), s.installDriver)
+	huma.Register(a, work(access.Consent, "/devices/{handle}/driver", "install-driver", "Install a driver set, with consent"), s.installDriver)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/drivers", "driver-candidates", "The driver sets that may be used for a device, the best first"), s.driverCandidates)
+	huma.Register(a, operation(access.Consent, "DELETE", "/devices/{handle}/driver", "drop-driver", "Take the driver that is bound to a device's link off its host"), s.dropDriver)
 }
 
 func (s *Server) devices(ctx context.Context, in *struct {
@@ -169,19 +171,33 @@ func (s *Server) ask(ctx context.Context, in *struct {
 func (s *Server) installDriver(ctx context.Context, in *struct {
 	OfDevice
 	OnRevision
-	Body struct {
-		Accept string `json:"accept" doc:"digest of the driver set that is consented to"`
-	}
+	Body client.DriverConsent
 }) (*accepted, error) {
 	decided, err := in.decided()
 	if err != nil {
 		return nil, problem(err)
 	}
-	j, err := s.Supply.Install(ctx, supply.Consent{Device: in.Handle, Accept: in.Body.Accept, Revision: decided, Actor: access.From(ctx).String()})
+	j, err := s.Supply.Install(ctx, supply.Consent{Device: in.Handle, Accept: in.Body.Accept, Despite: in.Body.Despite, Revision: decided, Actor: access.From(ctx).String()})
 	if err != nil {
 		return nil, problem(err)
 	}
 	return &accepted{jobOf(j)}, nil
+}
+
+func (s *Server) driverCandidates(_ context.Context, in *struct {
+	OfDevice
+	Select
+}) (*out[client.List[client.DriverCandidate]], error) {
+	k, err := s.Rack.Find(in.Handle)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return candidateList.of(in.Select, each(s.Supply.Candidates(k), candidateOf))
+}
+
+func (s *Server) dropDriver(ctx context.Context, in *OfDevice) (*struct{}, error) {
+	_, err := s.Supply.TakeBack(ctx, in.Handle)
+	return nil, problem(err)
 }
 
 func (s *Server) addDevice(ctx context.Context, in *out[client.NewDevice]) (*out[client.Device], error) {

@@ -31,7 +31,7 @@ var rights = map[string]string{
 	"GET /api/v1/drivers": "look", "GET /api/v1/sheets": "look", "GET /api/v1/unrecognised": "look", "GET /api/v1/tryouts": "look", "GET /api/v1/tryouts/:id": "look",
 	"GET /api/v1/tryouts/:id/picture.png": "look", "POST /api/v1/sign-out": "look",
 	"GET /api/v1/unrecognised/:name/draft": "look", "GET /api/v1/hosts/:id/tree": "look", "GET /api/v1/check": "look",
-	"GET /api/v1/depots": "look", "GET /api/v1/needs": "look", "GET /api/v1/licences/:digest": "look", "GET /api/v1/support": "look",
+	"GET /api/v1/devices/:handle/drivers": "look", "GET /api/v1/depots": "look", "GET /api/v1/needs": "look", "GET /api/v1/licences/:digest": "look", "GET /api/v1/support": "look",
 
 	"DELETE /api/v1/devices/:handle/answers/:id": "use", "DELETE /api/v1/devices/:handle/retirement": "use", "GET /api/v1/devices/:handle/screen": "use",
 	"DELETE /api/v1/devices/:handle": "use", "POST /api/v1/devices/:handle/apps/stop": "use", "POST /api/v1/devices/:handle/apps/remove": "use",
@@ -40,7 +40,7 @@ var rights = map[string]string{
 	"POST /api/v1/devices/:handle/remedies": "use", "POST /api/v1/devices/:handle/retirement": "use", "POST /api/v1/devices/:handle/retirement/told": "use",
 	"POST /api/v1/devices/:handle/told": "use", "POST /api/v1/jobs/:id/stop": "use", "POST /api/v1/jobs/:id/repeat": "use", "POST /api/v1/runs": "use",
 
-	"DELETE /api/v1/confirmation": "consent", "GET /api/v1/audit": "consent", "POST /api/v1/confirmations": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "consent", "POST /api/v1/needs": "consent",
+	"DELETE /api/v1/confirmation": "consent", "GET /api/v1/audit": "consent", "POST /api/v1/confirmations": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "consent", "POST /api/v1/needs": "consent", "DELETE /api/v1/devices/:handle/driver": "consent",
 
 	"DELETE /api/v1/learned": "maintain", "DELETE /api/v1/support/:digest": "maintain", "DELETE /api/v1/sheets/:name": "maintain", "POST /api/v1/drivers": "maintain", "POST /api/v1/sheets": "maintain",
 

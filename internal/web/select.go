@@ -50,6 +50,7 @@ var (
 	driverList       = listingOf("driver", 0, func(x client.DriverSet) string { return x.Digest })
 	depotList        = listingOf("depot", 0, func(x client.Depot) string { return x.Name })
 	supportList      = listingOf("support", 0, func(x client.SupportPack) string { return x.Digest })
+	candidateList    = listingOf("driver", 0, func(x client.DriverCandidate) string { return x.Digest })
 	learnedList      = listingOf("learned", 0, func(x client.Learned) string { return x.Family + "/" + x.Host + "/" + x.Cause })
 	factList         = listingOf("fact", 0, func(x client.Fact) string { return x.ID })
 	historyList      = listingOf("fact", 200, func(x client.Fact) string { return x.ID })

@@ -38,6 +38,7 @@ var lists = map[string]struct{ noun, first string }{
 	"/audit":                     {"line", `line.operation == "retire"`},
 	"/hosts":                     {"host", `host.name == "attic"`},
 	"/drivers":                   {"driver", `driver.name == "halden-link" && "f3e0:0104" in driver.fits`},
+	"/devices/{handle}/drivers":  {"driver", ""},
 	"/depots":                    {"depot", `depot.name == "attic-depot" && depot.offers == 0`},
 	"/support":                   {"support", `support.version == "6.1.1" && support.here`},
 	"/learned":                   {"learned", `learned.cause == "way-hidden"`},

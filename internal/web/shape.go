@@ -17,6 +17,7 @@ import (
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tryout"
 )
 
@@ -117,7 +118,7 @@ func planOf(st outlook.Standing) client.Prep {
 		p.Steps = append(p.Steps, stepOf(s, st))
 	}
 	if st.Offered != nil {
-		o := setOf(*st.Offered)
+		o := candidateOf(supply.Candidate{Candidate: *st.Offered})
 		p.Offer = &o
 	}
 	for _, a := range st.Apps {
@@ -126,8 +127,19 @@ func planOf(st outlook.Standing) client.Prep {
 	return p
 }
 
+// candidateOf is a driver set as it may be used for a device.
+func candidateOf(c supply.Candidate) client.DriverCandidate {
+	out := client.DriverCandidate{DriverSet: setOf(c.Held), Fit: c.Fit.String(), Why: c.Why, Depot: c.Depot, Service: c.Service, Here: c.Here, Installed: c.Installed,
+		Bound: c.Bound, Verified: c.Verified, Against: []client.Objection{}}
+	out.Size = c.Size
+	for _, o := range c.Against() {
+		out.Against = append(out.Against, client.Objection{Word: o.Word, Text: o.Text})
+	}
+	return out
+}
+
 func setOf(d store.DriverSet) client.DriverSet {
-	c := client.DriverSet{Digest: d.Digest, Name: d.Manifest.Name, Version: d.Manifest.Version, Maker: d.Manifest.Maker, About: d.Manifest.About, Fits: []string{}}
+	c := client.DriverSet{Digest: d.Digest, Name: d.Manifest.Name, Version: d.Manifest.Version, Maker: d.Manifest.Maker, About: d.Manifest.About, Fits: []string{}, Signer: d.Signer, Publisher: d.Publisher}
 	for _, f := range d.Manifest.Fits {
 		if !slices.Contains(c.Fits, f.USB) {
 			c.Fits = append(c.Fits, f.USB)

@@ -99,7 +99,7 @@ func Start(ctx context.Context, cfg Config) (*Depot, error) {
 	}
 	d.listener = l
 	d.server = &http.Server{Handler: d, TLSConfig: &tls.Config{Certificates: []tls.Certificate{cfg.TLS}, MinVersion: tls.VersionTLS12}, ReadHeaderTimeout: 10 * time.Second,
-		ErrorLog: log.New(io.Discard, "", 0), // a bench that does not trust it says so itself
+		ErrorLog:    log.New(io.Discard, "", 0), // a bench that does not trust it says so itself
 		BaseContext: func(net.Listener) context.Context { return ctx }}
 	go func() {
 		defer close(d.ended)

@@ -3,11 +3,13 @@
 package host
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
@@ -30,6 +32,10 @@ type Config struct {
 	Dir     string // where installed sets are kept
 	// Common are the interface classes for which the system itself has drivers.
 	Common []string
+	// System and Release say what kind of host it is.
+	System, Release string
+	// Service are the driver sets that the host's own update service has.
+	Service [][]byte
 }
 
 // Host is a stand-in host. Create it with New, pass its Driver to the hub, then call
@@ -41,7 +47,9 @@ type Host struct {
 
 	mu        sync.Mutex
 	installed []hostlink.Driver
+	bound     map[string]string // name of the set by serial and interface, as somebody chose it
 	coming    map[string]*coming
+	service   map[string][]byte // by digest
 
 	listener net.Listener
 	cancel   context.CancelFunc
@@ -57,9 +65,9 @@ type coming struct {
 // maxSet is the largest driver set file, in bytes.
 const maxSet = 64 << 20
 
-// New returns a host with the driver sets that were installed before.
+// New returns a host with the driver sets that were installed before, bound as they were.
 func New(cfg Config) (*Host, error) {
-	h := &Host{cfg: cfg, run: rand.Text()[:8], coming: map[string]*coming{}}
+	h := &Host{cfg: cfg, run: rand.Text()[:8], coming: map[string]*coming{}, bound: map[string]string{}, service: map[string][]byte{}}
 	if err := os.MkdirAll(cfg.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("host: %w", err)
 	}
@@ -76,15 +84,41 @@ func New(cfg Config) (*Host, error) {
 			return nil, fmt.Errorf("host: %s: %w", n, err)
 		}
 	}
+	for _, raw := range cfg.Service {
+		h.service[bundle.Digest(raw)] = raw
+	}
+	if raw, err := os.ReadFile(h.boundFile()); err == nil {
+		if err := json.Unmarshal(raw, &h.bound); err != nil {
+			return nil, fmt.Errorf("host: read what is bound: %w", err)
+		}
+	}
 	return h, nil
 }
 
-// Install installs a driver set, as if it had been delivered with the host.
-func (h *Host) Install(raw []byte) error {
+func (h *Host) boundFile() string { return filepath.Join(h.cfg.Dir, "bound.json") }
+
+// Install installs a driver set, as if it had been delivered with the host, and binds it to the
+// device links of devices with some serials.
+func (h *Host) Install(raw []byte, serials ...string) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	_, err := h.keep(raw)
-	return err
+	d, err := h.keep(raw)
+	if err != nil {
+		return err
+	}
+	for _, s := range serials {
+		h.bound[s+"/"+usb.LinkName] = d.Set.Name
+	}
+	return h.keepBound()
+}
+
+// keepBound saves what is bound. The lock is held.
+func (h *Host) keepBound() error {
+	raw, err := json.Marshal(h.bound)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(h.boundFile(), raw, 0o600)
 }
 
 // Serve starts answering benches about what is connected to hub.
@@ -131,7 +165,7 @@ func (h *Host) serve(ctx context.Context, c net.Conn) {
 func (h *Host) handle(ctx context.Context, c *rpc.Conn, method string, params json.RawMessage) (any, error) {
 	switch method {
 	case hostlink.MethodHello:
-		return hostlink.Hello{Name: h.cfg.Name, Version: 1}, nil
+		return hostlink.Hello{Name: h.cfg.Name, Version: 1, System: h.cfg.System, Release: h.cfg.Release}, nil
 	case hostlink.MethodWatch:
 		h.work.Go(func() { h.watch(c) })
 		return h.bus(), nil
@@ -145,6 +179,8 @@ func (h *Host) handle(ctx context.Context, c *rpc.Conn, method string, params js
 		return decoded(params, h.piece)
 	case hostlink.MethodDriverInstall:
 		return decoded(params, h.install)
+	case hostlink.MethodDriverGet:
+		return decoded(params, h.get)
 	case hostlink.MethodDriverRemove:
 		return decoded(params, h.remove)
 	case hostlink.MethodBind:
@@ -182,6 +218,9 @@ const highSpeed = 480_000
 func (h *Host) bus() hostlink.Bus {
 	ports := h.hub.Ports()
 	out := hostlink.Bus{Devices: []hostlink.Device{}, Hubs: []hostlink.Hub{{BusID: "usb1", Name: "Bench hub", Driver: "hub", Ports: len(ports), Joint: hostlink.Joint{Kilobits: highSpeed}}}}
+	h.mu.Lock()
+	out.Drivers = slices.Clone(h.installed)
+	h.mu.Unlock()
 	for _, p := range ports {
 		if !p.Shown {
 			continue
@@ -190,27 +229,81 @@ func (h *Host) bus() hostlink.Bus {
 			Name: p.Descriptor.Product, Holder: p.Held, BusID: p.BusID, Port: fmt.Sprintf("hub port %d", p.Number), Plugging: p.Plugging, Run: h.run,
 			USB: p.Descriptor.ID.String(), Serial: p.Descriptor.Serial}
 		for _, i := range p.Descriptor.Interfaces {
-			d.Interfaces = append(d.Interfaces, hostlink.Interface{Number: int(i.Number), Class: i.Class.String(), Name: i.Name,
-				Driver: h.Driver(p.Descriptor, i)})
+			seen := hostlink.Interface{Number: int(i.Number), Class: i.Class.String(), Name: i.Name, Driver: h.Bound(p.Descriptor, i)}
+			if seen.Driver == "" {
+				seen.Service = h.served(p.Descriptor, i)
+			}
+			d.Interfaces = append(d.Interfaces, seen)
 		}
 		out.Devices = append(out.Devices, d)
 	}
 	return out
 }
 
-// Driver names the driver that is bound to an interface.
-func (h *Host) Driver(d usb.Descriptor, i usb.Interface) string {
+func (h *Host) target(d usb.Descriptor, i usb.Interface) driver.Target {
+	return driver.Target{ID: d.ID, Class: i.Class, Interface: i.Name, System: h.cfg.System, Release: h.cfg.Release}
+}
+
+// Bound names the driver that is bound to an interface: one that somebody chose, or the one
+// that fits. A host that says what system it has binds by itself only what is signed.
+func (h *Host) Bound(d usb.Descriptor, i usb.Interface) string {
 	if slices.Contains(h.cfg.Common, i.Class.String()) {
 		return "system"
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if name := h.bound[d.Serial+"/"+i.Name]; name != "" {
+		return name
+	}
 	for _, inst := range h.installed {
-		if inst.Set.FitsInterface(d.ID, i.Class, i.Name) {
+		if fit, _ := inst.Set.FitOf(h.target(d, i)); fit.Automatic() && (inst.Signed || h.cfg.System == "") {
 			return inst.Set.Name
 		}
 	}
 	return ""
+}
+
+// Driver names the driver that works for an interface. One that is bound, but made for other
+// devices, does not.
+func (h *Host) Driver(d usb.Descriptor, i usb.Interface) string {
+	name := h.Bound(d, i)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, inst := range h.installed {
+		if fit, _ := inst.Set.FitOf(h.target(d, i)); inst.Set.Name == name && !fit.Automatic() {
+			return ""
+		}
+	}
+	return name
+}
+
+// served is what the update service has for an interface; nil for nothing.
+func (h *Host) served(d usb.Descriptor, i usb.Interface) *hostlink.Driver {
+	for digest, raw := range h.service {
+		s, err := driver.Open(bytes.NewReader(raw), int64(len(raw)))
+		if err != nil {
+			continue
+		}
+		if fit, _ := s.About.FitOf(h.target(d, i)); fit.Automatic() {
+			return &hostlink.Driver{Digest: digest, Set: *s.About, Signed: s.Publisher != nil, Size: int64(len(raw))}
+		}
+	}
+	return nil
+}
+
+// get installs a set from the update service.
+func (h *Host) get(r hostlink.Ref) (hostlink.Driver, error) {
+	raw := h.service[r.Digest]
+	if raw == nil {
+		return hostlink.Driver{}, errors.New("the update service has no such set")
+	}
+	h.mu.Lock()
+	d, err := h.keep(raw)
+	h.mu.Unlock()
+	if err == nil {
+		h.hub.Rebound()
+	}
+	return d, err
 }
 
 func (h *Host) offer(o hostlink.Offer) (hostlink.Have, error) {
@@ -275,7 +368,7 @@ func (h *Host) add(raw []byte) (hostlink.Driver, error) {
 	if err != nil {
 		return hostlink.Driver{}, fmt.Errorf("the driver set is refused: %w", err)
 	}
-	d := hostlink.Driver{Digest: bundle.Digest(raw), Set: *s.About}
+	d := hostlink.Driver{Digest: bundle.Digest(raw), Set: *s.About, Signed: s.Publisher != nil, Size: int64(len(raw))}
 	h.installed = slices.DeleteFunc(h.installed, func(o hostlink.Driver) bool { return o.Set.Name == d.Set.Name })
 	h.installed = append(h.installed, d)
 	return d, nil
@@ -289,24 +382,43 @@ func (h *Host) remove(n hostlink.Name) (any, error) {
 		return nil, fmt.Errorf("driver set %q is not installed", n.Name)
 	}
 	h.installed = slices.Delete(h.installed, i, i+1)
-	err := os.Remove(filepath.Join(h.cfg.Dir, n.Name+".ebset"))
+	maps.DeleteFunc(h.bound, func(_, name string) bool { return name == n.Name })
+	err := errors.Join(os.Remove(filepath.Join(h.cfg.Dir, n.Name+".ebset")), h.keepBound())
 	h.mu.Unlock()
 	h.hub.Rebound()
 	return nil, err
 }
 
-// bind reports whether a driver is bound; this host binds drivers by itself.
+// bind binds an installed driver to an interface: the one that fits does so by itself where it
+// is signed.
 func (h *Host) bind(b hostlink.Bind) (hostlink.Interface, error) {
 	for _, d := range h.bus().Devices {
-		for _, i := range d.Interfaces {
+		for n, i := range d.Interfaces {
 			if d.BusID != b.BusID || i.Number != b.Interface {
 				continue
 			}
+			if b.Driver != "" && b.Driver != i.Driver {
+				if err := h.choose(d.Serial+"/"+i.Name, b.Driver); err != nil {
+					return i, err
+				}
+				h.hub.Rebound()
+				i.Driver = b.Driver
+			}
 			if i.Driver == "" {
-				return i, errors.New("no installed driver set fits that interface")
+				return d.Interfaces[n], errors.New("no installed driver set fits that interface")
 			}
 			return i, nil
 		}
 	}
 	return hostlink.Interface{}, fmt.Errorf("there is no interface %d on %s", b.Interface, b.BusID)
+}
+
+func (h *Host) choose(where, name string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if !slices.ContainsFunc(h.installed, func(d hostlink.Driver) bool { return d.Set.Name == name }) {
+		return fmt.Errorf("driver set %q is not installed", name)
+	}
+	h.bound[where] = name
+	return h.keepBound()
 }

@@ -44,7 +44,7 @@ func set(t *testing.T, name, id string) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	require.NoError(t, driver.Pack(&b, driver.Manifest{Name: name, Version: "1", Fits: []driver.Match{{USB: id, Class: "ff/00/00", Interface: usb.LinkName}}},
-		fstest.MapFS{"d": {Data: bytes.Repeat([]byte(name), 60_000)}}, []string{"d"}))
+		fstest.MapFS{"d": {Data: bytes.Repeat([]byte(name), 60_000)}}, []string{"d"}, nil))
 	return b.Bytes()
 }
 

@@ -1,7 +1,7 @@
 import { QueryClient, useMutation, useQueries, useQuery } from "@tanstack/react-query";
 import createClient from "openapi-fetch";
 import type { paths } from "./schema";
-import type { Prep } from "./types";
+import type { Prep, Objection } from "./types";
 
 /** What the interface says when something did not work (RFC 9457). */
 export class Problem extends Error {
@@ -337,10 +337,17 @@ export const useAsk = (handle: string) =>
 
 export const useInstallDriver = (handle: string) =>
   useMutation({
-    mutationFn: (accept: string) =>
+    mutationFn: (body: { accept: string; despite: Objection["word"][] }) =>
       decided(handle, (header) =>
-        api.POST("/api/v1/devices/{handle}/driver", { params: { path: { handle }, header }, body: { accept } }),
+        api.POST("/api/v1/devices/{handle}/driver", { params: { path: { handle }, header }, body }),
       ),
+  });
+
+export const useDriverCandidates = (handle: string, on: boolean) =>
+  useQuery({
+    queryKey: ["candidates", handle],
+    enabled: on,
+    queryFn: () => data(api.GET("/api/v1/devices/{handle}/drivers", { params: { path: { handle } } })),
   });
 
 export const useRun = (device: string) =>

@@ -83,11 +83,22 @@ test("a driver set is consented to by its digest", async () => {
     about: "",
     fits: ["f3e0:0104"],
     size: 1400000,
+    signer: "Upland publishing",
+    publisher: "5f",
+    fit: "exact" as const,
+    why: "it names the ids f3e0:0104",
+    depot: "",
+    service: false,
+    here: true,
+    installed: false,
+    bound: false,
+    verified: true,
+    against: [{ word: "unsigned" as const, text: "It is not signed." }],
   };
   show(prep(step({ id: "driver", gate: "driver", who: "computer", action: "driver.install", tell: false }), { offer }));
-  fireEvent.click(screen.getByRole("button", { name: "Install halden-link 4.1 on loft" }));
-  await screen.findByRole("alert");
-  expect(sent[0]!.body).toEqual({ accept: "93721a" });
+  fireEvent.click(screen.getByRole("button", { name: "Install halden-link 4.1 on loft nevertheless" }));
+  await screen.findByText("It is not signed.");
+  expect(sent[0]!.body).toEqual({ accept: "93721a", despite: ["unsigned"] });
 });
 
 test("without a driver set that fits, one is told how to add it", () => {

@@ -28,8 +28,9 @@ type Config struct {
 	Resolve func(context.Context, rack.Claim) (*keeper.Keeper, error)
 	// Unrecognised is called with what is at an address and fits no sheet; nil for nothing.
 	Unrecognised func(ctx context.Context, address string, u *rack.Unrecognised) error
-	// Offered names the driver set here that fits a device, by its USB id; "" if none.
-	Offered func(usb string) string
+	// Drivers names the driver set that fits a device on a host, and says how its driver is
+	// there, as the fact driver.state does; each is "" for nothing.
+	Drivers func(host string, d *hostlink.Device) (offered, state string)
 	// Open opens a device on a host's bus.
 	Open func(ctx context.Context, host, busID string) (usb.Device, error)
 	// Appeared is called with the host of every device that shows up.

@@ -150,9 +150,13 @@ func (r *run) seen(key fact.Key, v fact.Value, src fact.Source) fact.Fact {
 
 func (r *run) observeDriver() {
 	now := r.reported()
-	seen := []fact.Fact{r.seen(fact.DriverOffered, fact.Of(r.cfg.Offered(r.device.USB)), fact.Host)}
+	offered, state := r.cfg.Drivers(r.host.Name, &now)
+	seen := []fact.Fact{r.seen(fact.DriverOffered, fact.Of(offered), fact.Host)}
+	if state != "" {
+		seen = append(seen, r.seen(fact.DriverState, fact.Of(state), fact.Host))
+	}
 	if name, has := r.driver(); has {
-		seen = append(seen, r.seen(fact.DriverBound, fact.Of(name != ""), fact.Host), r.seen(fact.DriverSet, fact.Of(name), fact.Host))
+		seen = append(seen, r.seen(fact.DriverBound, fact.Of(name != "" && state != "similar"), fact.Host), r.seen(fact.DriverSet, fact.Of(name), fact.Host))
 	}
 	if now.Denied != "" { // it cannot be opened and asked: its host has read it
 		r.denied.Store(true)
