@@ -45,8 +45,10 @@ type Candidate struct {
 	Depot    string // that offers it; "" for none
 	Service  bool   // the host's own update service has it
 	Verified bool   // a publisher whom the owner has accepted signed it
-	Fit      Fit
-	Why      string // in words
+	// Installed is whether the host has it, and Bound whether the interface has.
+	Installed, Bound bool
+	Fit              Fit
+	Why              string // in words
 }
 
 // Rank orders candidates, the best first: by fit, then those that are verified, then the newest

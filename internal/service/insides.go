@@ -94,12 +94,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	}
 	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Clock: c, Bench: in.Name,
 		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log, Means: func(k *keeper.Keeper) []string { return in.Supply.Means(k) },
-		Offered: func(k *keeper.Keeper) *driver.Candidate {
-			if c := in.Supply.Best(k); c != nil {
-				return &c.Candidate
-			}
-			return nil
-		}})
+		Offered: func(k *keeper.Keeper) *driver.Candidate { return in.Supply.Best(k) }})
 	if err != nil {
 		return nil, err
 	}

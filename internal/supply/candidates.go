@@ -64,16 +64,9 @@ func (s *Supply) on(host string, d *hostlink.Device, bus hostlink.Bus) (place, b
 	return p, true
 }
 
-// Candidate is a driver set that may be used for a device.
-type Candidate struct {
-	driver.Candidate
-	Installed bool // on the host
-	Bound     bool // to the device link
-}
-
 // Candidates are the driver sets that may be used for a device, the best first, each with the
 // reason why.
-func (s *Supply) Candidates(k *keeper.Keeper) []Candidate {
+func (s *Supply) Candidates(k *keeper.Keeper) []driver.Candidate {
 	p, ok := s.placeOf(k)
 	if !ok {
 		return nil
@@ -81,7 +74,7 @@ func (s *Supply) Candidates(k *keeper.Keeper) []Candidate {
 	return s.candidates(p)
 }
 
-func (s *Supply) candidates(p place) (out []Candidate) {
+func (s *Supply) candidates(p place) (out []driver.Candidate) {
 	publishers := map[string]bool{}
 	var all []driver.Candidate
 	depots := s.Depots.All()
@@ -110,10 +103,9 @@ func (s *Supply) candidates(p place) (out []Candidate) {
 		}
 	}
 	for _, c := range driver.Rank(all, p.target) {
-		one := Candidate{Candidate: c}
-		one.Installed = slices.ContainsFunc(p.bus.Drivers, func(d hostlink.Driver) bool { return d.Digest == c.Digest })
-		one.Bound = one.Installed && p.link != nil && p.link.Driver == c.Manifest.Name
-		out = append(out, one)
+		c.Installed = slices.ContainsFunc(p.bus.Drivers, func(d hostlink.Driver) bool { return d.Digest == c.Digest })
+		c.Bound = c.Installed && p.link != nil && p.link.Driver == c.Manifest.Name
+		out = append(out, c)
 	}
 	return out
 }
@@ -129,7 +121,7 @@ func offeredBy(name, signer string, o *depot.Offer) driver.Candidate {
 }
 
 // best is the candidate that is installed without a choice by hand; nil if there is none.
-func best(all []Candidate) *Candidate {
+func best(all []driver.Candidate) *driver.Candidate {
 	if len(all) > 0 && all[0].Fit.Automatic() {
 		return &all[0]
 	}
@@ -137,7 +129,7 @@ func best(all []Candidate) *Candidate {
 }
 
 // Best is the driver set to install for a device; nil if none fits, or one is bound.
-func (s *Supply) Best(k *keeper.Keeper) *Candidate {
+func (s *Supply) Best(k *keeper.Keeper) *driver.Candidate {
 	p, ok := s.placeOf(k)
 	if !ok || p.link != nil && p.link.Driver != "" && s.isRight(p) {
 		return nil

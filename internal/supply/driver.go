@@ -53,18 +53,11 @@ func (s *Supply) keepSet(ctx context.Context, d store.DriverSet) error {
 	return nil
 }
 
-// What a person may consent to install a driver set despite.
-const (
-	Unsigned    = "unsigned" // nobody whom the owner has accepted has signed it
-	SimilarOnly = "similar"  // it is for a similar model
-	WrongSystem = "system"   // it is for another system than the host's
-)
-
 // Consent is a person's consent to a driver set for a device.
 type Consent struct {
 	Device   string   // handle
 	Accept   string   // digest of the set
-	Despite  []string // of the words above
+	Despite  []string // words of [driver.Objection]
 	Revision int64    // of the device on which it was decided; 0: on none
 	Actor    string
 }
@@ -97,7 +90,7 @@ func (s *Supply) Install(ctx context.Context, c Consent) (job.Job, error) {
 	}
 	all := s.candidates(p)
 	fits := best(all)
-	i := slices.IndexFunc(all, func(x Candidate) bool { return x.Digest == c.Accept })
+	i := slices.IndexFunc(all, func(x driver.Candidate) bool { return x.Digest == c.Accept })
 	switch {
 	case c.Accept == "" && fits == nil:
 		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "driver", Text: fmt.Sprintf("No driver set that is known here fits %s.", c.Device),
@@ -122,7 +115,7 @@ func (s *Supply) Install(ctx context.Context, c Consent) (job.Job, error) {
 	return s.Jobs.Start(ctx, s.newInstall(k, p, chosen, c))
 }
 
-func (s *Supply) newInstall(k *keeper.Keeper, p place, chosen Candidate, c Consent) job.New {
+func (s *Supply) newInstall(k *keeper.Keeper, p place, chosen driver.Candidate, c Consent) job.New {
 	a := args{Device: k.Device().ID, Host: p.host, BusID: p.device.BusID, Name: chosen.Manifest.Name, Digest: chosen.Digest, From: "here"}
 	phases := []string{"copy", "install", "bind"}
 	if p.link != nil {
@@ -153,29 +146,7 @@ func (s *Supply) offerOf(name, digest string) *depot.Offer {
 	return nil
 }
 
-// Objection is something that stands against a driver set.
-type Objection struct{ Word, Text string }
-
-// Against is what stands against a candidate, in words of [Consent.Despite].
-func (c *Candidate) Against() (out []Objection) {
-	name := c.Manifest.Name + " " + c.Manifest.Version
-	switch c.Fit {
-	case driver.Similar:
-		out = append(out, Objection{SimilarOnly, fmt.Sprintf("Driver set %s is not made for this device: %s. The device link may not work with it.", name, c.Why)})
-	case driver.OtherSystem:
-		out = append(out, Objection{WrongSystem, fmt.Sprintf("Driver set %s is not made for this host: %s.", name, c.Why)})
-	}
-	if !c.Verified {
-		text := fmt.Sprintf("Driver set %s is not signed: compare its digest %s with what its maker states.", name, c.Digest)
-		if c.Signer != "" {
-			text = fmt.Sprintf("Driver set %s is signed by %s, key %s, whom nobody here has accepted.", name, c.Signer, c.Publisher)
-		}
-		out = append(out, Objection{Unsigned, text})
-	}
-	return out
-}
-
-func despiteText(c *Candidate) (out string) {
+func despiteText(c *driver.Candidate) (out string) {
 	for _, d := range c.Against() {
 		out += " --despite " + d.Word
 	}
@@ -310,7 +281,7 @@ func (s *Supply) TakeBack(ctx context.Context, handle string) (string, error) {
 	if !ok {
 		return "", s.Outlook.Look(k, "").Blocked()
 	}
-	if p.link == nil || !slices.ContainsFunc(s.candidates(p), func(c Candidate) bool { return c.Bound }) {
+	if p.link == nil || !slices.ContainsFunc(s.candidates(p), func(c driver.Candidate) bool { return c.Bound }) {
 		return "", &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("No driver set is bound to the device link of %s.", handle)}
 	}
 	release, err := k.Lease("Take the driver of "+handle+" back", keeper.Exclusive)

@@ -51,14 +51,14 @@ func TestEveryFaultOfADriverIsNamedFirst(t *testing.T) {
 		despite  []string
 		phases   int
 	}{
-		{cause: "driver-missing", add: right, despite: []string{supply.Unsigned}, phases: 3},
-		{cause: "driver-not-bound", begin: func(b *benchtest.Bench) { b.Add(right) }, despite: []string{supply.Unsigned}, phases: 3},
+		{cause: "driver-missing", add: right, despite: []string{driver.Unsigned}, phases: 3},
+		{cause: "driver-not-bound", begin: func(b *benchtest.Bench) { b.Add(right) }, despite: []string{driver.Unsigned}, phases: 3},
 		{cause: "driver-not-fetched", begin: func(b *benchtest.Bench) {
 			at, _ := benchtest.Depot(t, func(sc *depot.Scenario) { sc.Sets = []depot.Set{offer(unsigned, "halden-link", "f3e0:0104", true)} })
 			b.Accept(at)
-		}, despite: []string{supply.Unsigned}, phases: 4},
+		}, despite: []string{driver.Unsigned}, phases: 4},
 		{cause: "driver-in-service", scenario: func(sc *standin.Scenario) { sc.Service = [][]byte{right} }, phases: 2},
-		{cause: "driver-unsigned", scenario: func(sc *standin.Scenario) { sc.Sets = []standin.Set{{File: unsigned}} }, despite: []string{supply.Unsigned}, phases: 1},
+		{cause: "driver-unsigned", scenario: func(sc *standin.Scenario) { sc.Sets = []standin.Set{{File: unsigned}} }, despite: []string{driver.Unsigned}, phases: 1},
 		{cause: "driver-similar", scenario: func(sc *standin.Scenario) {
 			sc.Sets = []standin.Set{{File: similar, Bound: []string{"HH4 0077 3C1E"}}, {File: right}}
 		}, phases: 1},
@@ -120,10 +120,10 @@ func TestASetForASimilarModelIsInstalledOnlyByHandAndTakenBack(t *testing.T) {
 	consent := supply.Consent{Device: "heron-1", Accept: all[0].Digest, Actor: "owner/ada"}
 	_, err := s.Install(t.Context(), consent)
 	require.Contains(t, asProblem(t, err).Text, "not made for this device")
-	consent.Despite = []string{supply.SimilarOnly}
+	consent.Despite = []string{driver.SimilarOnly}
 	_, err = s.Install(t.Context(), consent)
 	require.Contains(t, asProblem(t, err).Text, "signed by Upland publishing, key", "its publisher was not accepted")
-	consent.Despite = append(consent.Despite, supply.Unsigned)
+	consent.Despite = append(consent.Despite, driver.Unsigned)
 	j, err := s.Install(t.Context(), consent)
 	require.NoError(t, err)
 	require.Equal(t, job.Done, b.Ended(j).State)

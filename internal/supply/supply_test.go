@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/core/bundle"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
@@ -48,9 +49,9 @@ func TestADriverSetIsInstalledWithConsentToJustThatOne(t *testing.T) {
 	require.Equal(t, problem.Refused, asProblem(t, err).Kind)
 	b.First(k, "driver")
 
-	j, err := s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Despite: []string{supply.Unsigned}, Actor: "owner/ada"})
+	j, err := s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Despite: []string{driver.Unsigned}, Actor: "owner/ada"})
 	require.NoError(t, err)
-	_, err = s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Despite: []string{supply.Unsigned}, Actor: "owner/ada"})
+	_, err = s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Despite: []string{driver.Unsigned}, Actor: "owner/ada"})
 	if err != nil { // the first may have ended already
 		require.Contains(t, asProblem(t, err).Text, "is busy: Install halden-link on loft")
 	}
@@ -67,13 +68,13 @@ func TestAnInstallOnAHostThatHasGoneSaysSo(t *testing.T) {
 	d, err := s.Add(t.Context(), benchtest.DriverSet(t, "halden-link"))
 	require.NoError(t, err)
 	require.NoError(t, os.Remove(b.Files.Path(d.Digest)))
-	j, err := s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Despite: []string{supply.Unsigned}, Actor: "owner/ada"})
+	j, err := s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Despite: []string{driver.Unsigned}, Actor: "owner/ada"})
 	require.NoError(t, err)
 	require.Contains(t, b.Ended(j).Error.Text, "the driver set's file is gone")
 
 	b.Hosts.Forget("loft")
 	b.First(k, "seen")
-	_, err = s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Despite: []string{supply.Unsigned}, Actor: "owner/ada"})
+	_, err = s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Despite: []string{driver.Unsigned}, Actor: "owner/ada"})
 	require.Equal(t, "seen", asProblem(t, err).Gate)
 }
 

@@ -10,6 +10,7 @@ import (
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	eb "earlybench.invalid/earlybench/core/problem"
@@ -17,7 +18,6 @@ import (
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/store"
-	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tryout"
 )
 
@@ -118,7 +118,7 @@ func planOf(st outlook.Standing) client.Prep {
 		p.Steps = append(p.Steps, stepOf(s, st))
 	}
 	if st.Offered != nil {
-		o := candidateOf(supply.Candidate{Candidate: *st.Offered})
+		o := candidateOf(*st.Offered)
 		p.Offer = &o
 	}
 	for _, a := range st.Apps {
@@ -128,7 +128,7 @@ func planOf(st outlook.Standing) client.Prep {
 }
 
 // candidateOf is a driver set as it may be used for a device.
-func candidateOf(c supply.Candidate) client.DriverCandidate {
+func candidateOf(c driver.Candidate) client.DriverCandidate {
 	out := client.DriverCandidate{DriverSet: setOf(c.Held), Fit: c.Fit.String(), Why: c.Why, Depot: c.Depot, Service: c.Service, Here: c.Here, Installed: c.Installed,
 		Bound: c.Bound, Verified: c.Verified, Against: []client.Objection{}}
 	out.Size = c.Size
