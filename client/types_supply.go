@@ -87,15 +87,16 @@ type DriverSet struct {
 // DriverCandidate is a driver set that may be used for a device.
 type DriverCandidate struct {
 	DriverSet
-	Fit       string      `json:"fit" enum:"exact,range,class,system,similar" doc:"how well it fits, the best first; the last two are installed only if somebody chooses them"`
-	Why       string      `json:"why" doc:"the same in words"`
-	Depot     string      `json:"depot" doc:"that offers it; empty for none"`
-	Service   bool        `json:"service" doc:"the host's own update service has it"`
-	Here      bool        `json:"here" doc:"its file is on the bench"`
-	Installed bool        `json:"installed" doc:"on the host"`
-	Bound     bool        `json:"bound" doc:"to the device link"`
-	Verified  bool        `json:"verified" doc:"signed by a publisher whom the owner or the host has accepted"`
-	Against   []Objection `json:"against" nullable:"false" doc:"what one has to consent to besides"`
+	Fit        string      `json:"fit" enum:"exact,range,class,system,similar" doc:"how well it fits, the best first; the last two are installed only if somebody chooses them"`
+	Why        string      `json:"why" doc:"the same in words"`
+	Depot      string      `json:"depot" doc:"that offers it; empty for none"`
+	Service    bool        `json:"service" doc:"the host's own update service has it"`
+	Here       bool        `json:"here" doc:"its file is on the bench"`
+	Installed  bool        `json:"installed" doc:"on the host"`
+	Bound      bool        `json:"bound" doc:"to the device link"`
+	Verified   bool        `json:"verified" doc:"signed by a publisher whom the owner or the host has accepted"`
+	Difference string      `json:"difference" doc:"what installing it changes in the rules file of the bench's computer, in the unified format; empty for nothing"`
+	Against    []Objection `json:"against" nullable:"false" doc:"what one has to consent to besides"`
 }
 
 // Objection is something that stands against a driver set.

@@ -11,6 +11,7 @@ has chromium || missing="$missing chromium"
 has usbip || missing="$missing usbip"
 has openssl || missing="$missing openssl"
 has unzip || missing="$missing unzip"
+has udevadm || missing="$missing udev"
 has cc || missing="$missing gcc libc6-dev"
 [ -r /usr/share/misc/usb.ids ] || missing="$missing usb.ids"
 [ -n "$missing" ] || exit 0

@@ -237,3 +237,41 @@ func TestABenchWithoutStandInsSaysWhatUSBAccessItHas(t *testing.T) {
 	require.Contains(t, r.out, "This computer shows no USB")
 	require.Contains(t, d.ok("host", "tree"), "This computer shows no USB")
 }
+
+func TestTheNodeOfADeviceIsOpenedByARuleWithConsent(t *testing.T) {
+	dir := t.TempDir()
+	o := startOwn(t, "--made-up-events", "--rules-dir", dir)
+	require.NoError(t, o.tree.Plug("1-2", heron("HH4 0077", 2)))
+	require.NoError(t, os.Remove(o.tree.Node(1, 2))) // root may open every node that is there
+	uevent := o.tree.Sys() + "/bus/usb/devices/1-2/uevent"
+	o.happens("add", "1-2")
+	o.eventually("its node is closed", func() bool { return strings.Contains(o.run("why", "heron-1").out, "does not let the bench open it") })
+	require.Contains(t, o.ok("driver", "show", "heron-1"), "linux-access")
+	var all client.List[client.DriverCandidate]
+	o.json(&all, "driver", "show", "heron-1")
+	require.Len(t, all.Items, 1)
+	require.Contains(t, all.Items[0].Difference, `+SUBSYSTEM=="usb", ENV{DEVTYPE}=="usb_device", ATTR{idVendor}=="f3e0", ATTR{idProduct}=="0104", MODE="0660"`)
+	require.Equal(t, 6, o.run("prep", "heron-1").code, "not without consent")
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Empty(t, left)
+
+	done := make(chan result, 1)
+	go func() { done <- o.run("driver", "set", "heron-1", all.Items[0].Digest) }()
+	o.eventually("the rule is there, and the kernel was asked to tell of the device again", func() bool {
+		raw, err := os.ReadFile(uevent)
+		return err == nil && strings.HasPrefix(string(raw), "change")
+	})
+	raw, err := os.ReadFile(dir + "/70-earlybench.rules")
+	require.NoError(t, err)
+	require.Contains(t, string(raw), "# driver set linux-access f3e0-0104")
+	require.NoError(t, os.WriteFile(o.tree.Node(1, 2), nil, 0o600)) // as udev does then
+	r := <-done
+	require.Zero(t, r.code, r.err)
+	o.eventually("the gate is open", func() bool { return !strings.Contains(o.ok("why", "heron-1"), "gate  driver") })
+
+	o.ok("driver", "drop", "heron-1")
+	left, err = os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Empty(t, left, "it is removed as it came")
+}

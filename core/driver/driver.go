@@ -33,7 +33,10 @@ type Manifest struct {
 	Files   []bundle.File `json:"files"`
 }
 
-var nameShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+var (
+	nameShape   = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+	digestShape = regexp.MustCompile(`^[0-9a-f]{64}$`)
+)
 
 // Check returns an error for a manifest that is invalid by itself.
 func (m *Manifest) Check() error {

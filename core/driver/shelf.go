@@ -47,8 +47,11 @@ type Candidate struct {
 	Verified bool   // a publisher whom the owner has accepted signed it
 	// Installed is whether the host has it, and Bound whether the interface has.
 	Installed, Bound bool
-	Fit              Fit
-	Why              string // in words
+	// Difference is what installing it changes in the rules file of this computer, in the
+	// unified format; "" for nothing.
+	Difference string
+	Fit        Fit
+	Why        string // in words
 }
 
 // Rank orders candidates, the best first: by fit, then those that are verified, then the newest

@@ -20,6 +20,7 @@ import (
 	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/core/usbip"
+	"earlybench.invalid/earlybench/internal/bus/udev"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -47,7 +48,8 @@ type Hosts struct {
 // watch is one host that is watched.
 type watch struct {
 	host  store.Host
-	local *local // this computer's own USB; nil for another host
+	local *local      // this computer's own USB; nil for another host
+	rules *udev.Rules // of this computer; nil for another host, and where there are none
 	stop  context.CancelFunc
 	done  chan struct{}
 
@@ -101,7 +103,7 @@ func (h *Hosts) Watch(host store.Host) { h.watch(&watch{host: host}) }
 
 // WatchLocal starts to watch this computer's own USB, under the computer's name.
 func (h *Hosts) WatchLocal(host store.Host, o Local) {
-	h.watch(&watch{host: host, local: newLocal(o)})
+	h.watch(&watch{host: host, local: newLocal(o), rules: o.rules()})
 }
 
 func (h *Hosts) watch(w *watch) {
@@ -326,7 +328,7 @@ func (h *Hosts) connected(name string) (*rpc.Conn, error) {
 		return nil, fmt.Errorf("host %s: %w", name, store.ErrNotFound)
 	}
 	if w.local != nil {
-		return nil, problem.Errorf(problem.Unsupported, "driver sets are not installed on this computer itself yet")
+		return nil, problem.Errorf(problem.Unsupported, "driver sets of files are not installed on this computer itself")
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -334,6 +336,15 @@ func (h *Hosts) connected(name string) (*rpc.Conn, error) {
 		return nil, fmt.Errorf("host %s cannot be reached: %w", name, w.trouble)
 	}
 	return w.conn, nil
+}
+
+// Rules is the rules file that opens the nodes of devices on a host; nil if it has none that the
+// bench keeps.
+func (h *Hosts) Rules(name string) *udev.Rules {
+	if w := h.watched(name); w != nil {
+		return w.rules
+	}
+	return nil
 }
 
 // System is the kind of a host and the release of its system; each is "" if it does not say.

@@ -29,6 +29,7 @@ func (p *program) serveCommand() *cobra.Command {
 			return err
 		}
 		if ownUSB {
+			usb.Spare = cfg.State
 			cfg.USB = &usb
 		}
 		cfg.Log = slog.New(slog.NewTextHandler(p.err, nil))
@@ -53,6 +54,7 @@ func (p *program) serveCommand() *cobra.Command {
 	c.Flags().StringVar(&usb.Dev, "dev-root", "", "where their nodes are (default /dev)")
 	c.Flags().StringVar(&usb.Proc, "proc-root", "", "where the system shows its programs (default /proc)")
 	c.Flags().StringVar(&usb.Run, "run-root", "", "where they keep what is so until the computer's end (default /run)")
+	c.Flags().StringVar(&usb.Rules, "rules-dir", "", "where udev's rules files are (default /etc/udev/rules.d)")
 	c.Flags().BoolVar(&usb.MadeUpEvents, "made-up-events", false, "take plug events of other programs than the kernel, for tests")
 	c.Flags().MarkHidden("made-up-events") //nolint:errcheck // it is there
 	c.Flags().BoolVar(&cfg.Development, "development", false, "with a socket that moves the clock")

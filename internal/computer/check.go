@@ -111,7 +111,7 @@ func (c *Checker) rights() Check {
 		k.Found += fmt.Sprintf(" So are %d more.", len(closed)-1)
 	}
 	k.Breaks = "The gate driver of these devices stays shut."
-	k.Remedy = "Give this user the right by a udev rule for the device's ids, then plug it in again."
+	k.Remedy = "earlybench prep DEVICE shows the rule that opens a device's node, and installs it with your consent."
 	return k
 }
 

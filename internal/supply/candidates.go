@@ -7,6 +7,7 @@ import (
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/usb"
+	"earlybench.invalid/earlybench/internal/bus/udev"
 	"earlybench.invalid/earlybench/internal/keeper"
 )
 
@@ -75,6 +76,9 @@ func (s *Supply) Candidates(k *keeper.Keeper) []driver.Candidate {
 }
 
 func (s *Supply) candidates(p place) (out []driver.Candidate) {
+	if rules := s.Hosts.Rules(p.host); rules != nil {
+		return s.ruleCandidates(p, rules)
+	}
 	publishers := map[string]bool{}
 	var all []driver.Candidate
 	depots := s.Depots.All()
@@ -105,6 +109,37 @@ func (s *Supply) candidates(p place) (out []driver.Candidate) {
 	for _, c := range driver.Rank(all, p.target) {
 		c.Installed = slices.ContainsFunc(p.bus.Drivers, func(d hostlink.Driver) bool { return d.Digest == c.Digest })
 		c.Bound = c.Installed && p.link != nil && p.link.Driver == c.Manifest.Name
+		out = append(out, c)
+	}
+	return out
+}
+
+// ruleCandidates are the candidates on a Linux computer of one's own: the right on the node, and
+// sets that are made for Linux. Installing one changes the rules file.
+func (s *Supply) ruleCandidates(p place, rules *udev.Rules) (out []driver.Candidate) {
+	text, err := rules.Text()
+	if err != nil {
+		s.Log.Warn("look at the rules file", "error", err)
+	}
+	installed := driver.ReadRules(text)
+	all := []driver.Candidate{{Held: driver.NodeAccess(p.target.ID), Here: true, Verified: true}}
+	publishers := map[string]bool{}
+	for _, d := range s.Depots.All() {
+		publishers[d.Record.Publisher] = true
+	}
+	for _, h := range s.Shelf.All() {
+		if slices.ContainsFunc(h.Manifest.Systems, func(y driver.System) bool { return y.Name == p.target.System }) {
+			all = append(all, driver.Candidate{Held: h, Here: true, Verified: publishers[h.Publisher]})
+		}
+	}
+	for _, c := range driver.Rank(all, p.target) {
+		c.Installed = slices.ContainsFunc(installed, func(r driver.Rule) bool { return r.Digest == c.Digest })
+		c.Bound = c.Installed && p.link != nil && p.link.Driver != ""
+		if !c.Installed {
+			if plan, err := rules.Plan(append(slices.Clone(installed), driver.RuleOf(c.Held))); err == nil {
+				c.Difference = plan.Difference
+			}
+		}
 		out = append(out, c)
 	}
 	return out

@@ -14,6 +14,7 @@ import (
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/bus/udev"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -70,7 +71,8 @@ type args struct {
 	Link   int          `json:"interface"`
 	Name   string       `json:"name"`
 	Digest string       `json:"digest"`
-	From   string       `json:"from"` // here, host, service, depot
+	From   string       `json:"from"` // here, host, service, depot, rules
+	Rule   driver.Rule  `json:"rule,omitzero"`
 	Depot  string       `json:"depot,omitempty"`
 	Offer  *depot.Offer `json:"offer,omitempty"`
 }
@@ -122,6 +124,9 @@ func (s *Supply) newInstall(k *keeper.Keeper, p place, chosen driver.Candidate, 
 		a.Link = p.link.Number
 	}
 	switch {
+	case s.Hosts.Rules(p.host) != nil:
+		a.From, phases = "rules", []string{"rules", "bind"}
+		a.Rule = driver.RuleOf(chosen.Held)
 	case chosen.Installed:
 		a.From, phases = "host", []string{"bind"}
 	case chosen.Here:
@@ -193,6 +198,14 @@ func (s *Supply) install(ctx context.Context, run *job.Run) (any, error) {
 			return nil, err
 		}
 	}
+	if a.From == "rules" {
+		run.Phase("rules", 0)
+		if err := s.addRule(a); err != nil {
+			return nil, err
+		}
+		run.Phase("bind", 0)
+		return nil, s.bound(ctx, k, "")
+	}
 	run.Phase("bind", 0)
 	if err := s.Hosts.Bind(ctx, a.Host, a.BusID, a.Link, a.Name); err != nil {
 		return nil, err
@@ -250,19 +263,57 @@ func (s *Supply) fetchSet(ctx context.Context, run *job.Run, a args) error {
 	return s.keepSet(ctx, set.Held(a.Digest))
 }
 
-// bound waits until the host has bound the named driver to the device link.
+// addRule adds a rule to the rules file of this computer, and has udev apply it.
+func (s *Supply) addRule(a args) error {
+	rules := s.Hosts.Rules(a.Host)
+	if rules == nil {
+		return problem.Errorf(problem.Failed, "host %s has no rules file that the bench keeps", a.Host)
+	}
+	s.ruling.Lock()
+	defer s.ruling.Unlock()
+	return s.changeRules(rules, a.BusID, func(all []driver.Rule) []driver.Rule {
+		all = slices.DeleteFunc(all, func(r driver.Rule) bool { return r.Digest == a.Rule.Digest })
+		return append(all, a.Rule)
+	})
+}
+
+func (s *Supply) changeRules(rules *udev.Rules, busID string, change func([]driver.Rule) []driver.Rule) error {
+	text, err := rules.Text()
+	if err != nil {
+		return err
+	}
+	plan, err := rules.Plan(change(driver.ReadRules(text)))
+	if err != nil {
+		return err
+	}
+	if plan.Difference != "" {
+		if err := rules.Apply(plan); err != nil {
+			return err
+		}
+	}
+	if err := rules.Trigger(busID); err != nil {
+		s.Log.Info("a changed rule counts at the next plug", "error", err)
+	}
+	return nil
+}
+
+// bound waits until the host has bound the named driver to the device link; any if name is
+// "".
 func (s *Supply) bound(ctx context.Context, k *keeper.Keeper, name string) error {
 	ctx, cancel := context.WithTimeout(ctx, bindWithin)
 	defer cancel()
 	for {
 		changed := s.Store.Changed()
-		if p, ok := s.placeOf(k); ok && p.link != nil && p.link.Driver == name {
+		if p, ok := s.placeOf(k); ok && p.link != nil && p.link.Driver != "" && (name == "" || p.link.Driver == name) {
 			return nil
 		}
 		select {
 		case <-ctx.Done():
 			if context.Cause(ctx) != context.DeadlineExceeded {
 				return context.Cause(ctx)
+			}
+			if name == "" {
+				return &problem.Problem{Kind: problem.Failed, Gate: "driver", Text: "The rule is in place, but the system has not opened the node yet.", Remedy: "Pull the cable and plug it in again."}
 			}
 			return &problem.Problem{Kind: problem.Failed, Gate: "driver", Text: fmt.Sprintf("Driver set %s is installed, but the host did not bind it to the interface.", name),
 				Remedy: "Pull the cable and plug it in again."}
@@ -289,5 +340,13 @@ func (s *Supply) TakeBack(ctx context.Context, handle string) (string, error) {
 		return "", err
 	}
 	defer release()
+	if rules := s.Hosts.Rules(p.host); rules != nil {
+		s.ruling.Lock()
+		defer s.ruling.Unlock()
+		id := p.target.ID.String()
+		return "linux-access", s.changeRules(rules, p.device.BusID, func(all []driver.Rule) []driver.Rule {
+			return slices.DeleteFunc(all, func(r driver.Rule) bool { return slices.Contains(r.USB, id) })
+		})
+	}
 	return p.link.Driver, s.Hosts.Remove(ctx, p.host, p.link.Driver)
 }

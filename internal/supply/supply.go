@@ -43,7 +43,8 @@ type Config struct {
 // packs are here while Run runs.
 type Supply struct {
 	Config
-	wake chan struct{}
+	wake   chan struct{}
+	ruling sync.Mutex // held while the rules file of this computer is changed
 
 	mu       sync.Mutex
 	packs    []store.SupportPack

@@ -130,7 +130,7 @@ func planOf(st outlook.Standing) client.Prep {
 // candidateOf is a driver set as it may be used for a device.
 func candidateOf(c driver.Candidate) client.DriverCandidate {
 	out := client.DriverCandidate{DriverSet: setOf(c.Held), Fit: c.Fit.String(), Why: c.Why, Depot: c.Depot, Service: c.Service, Here: c.Here, Installed: c.Installed,
-		Bound: c.Bound, Verified: c.Verified, Against: []client.Objection{}}
+		Bound: c.Bound, Verified: c.Verified, Difference: c.Difference, Against: []client.Objection{}}
 	out.Size = c.Size
 	for _, o := range c.Against() {
 		out.Against = append(out.Against, client.Objection{Word: o.Word, Text: o.Text})

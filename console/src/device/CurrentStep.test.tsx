@@ -93,6 +93,7 @@ test("a driver set is consented to by its digest", async () => {
     installed: false,
     bound: false,
     verified: true,
+    difference: "",
     against: [{ word: "unsigned" as const, text: "It is not signed." }],
   };
   show(prep(step({ id: "driver", gate: "driver", who: "computer", action: "driver.install", tell: false }), { offer }));

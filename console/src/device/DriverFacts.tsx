@@ -1,5 +1,6 @@
 import type { DriverCandidate } from "../api/types";
 import { bytesText } from "../parts/time";
+import { RulesDifference } from "./RulesDifference";
 
 const sourceOf = (s: DriverCandidate) => {
   if (s.here) return "fetched";
@@ -24,6 +25,14 @@ export function DriverFacts({ set }: { set: DriverCandidate }) {
       <dd>{steps.join(", ")}</dd>
       <dt className="text-secondary">SHA-256</dt>
       <dd className="mono break-all">{set.digest}</dd>
+      {set.difference !== "" && (
+        <>
+          <dt className="text-secondary">It changes</dt>
+          <dd className="min-w-0">
+            <RulesDifference text={set.difference} />
+          </dd>
+        </>
+      )}
     </dl>
   );
 }

@@ -149,7 +149,8 @@ func (t *Tree) make(name, real string, bus int, d Device) error {
 	}
 	files := map[string]string{"busnum": strconv.Itoa(bus), "devnum": strconv.Itoa(d.DevNum), "speed": speed,
 		"idVendor": fmt.Sprintf("%04x", d.ID.Vendor), "idProduct": fmt.Sprintf("%04x", d.ID.Product), "bDeviceClass": fmt.Sprintf("%02x", d.Class.Class),
-		"bcdDevice": fmt.Sprintf("%04x", d.Revision), "bMaxPower": fmt.Sprintf("%dmA", d.MilliAmps), "bConfigurationValue": "1", "maxchild": strconv.Itoa(d.Hub)}
+		"bcdDevice": fmt.Sprintf("%04x", d.Revision), "bMaxPower": fmt.Sprintf("%dmA", d.MilliAmps), "bConfigurationValue": "1", "maxchild": strconv.Itoa(d.Hub),
+		"uevent": fmt.Sprintf("MAJOR=189\nMINOR=%d\nDEVNAME=bus/usb/%03d/%03d\nDEVTYPE=usb_device", (bus-1)*128+d.DevNum-1, bus, d.DevNum)}
 	for key, text := range map[string]string{"manufacturer": d.Maker, "product": d.Product, "serial": d.Serial} {
 		if text != "" {
 			files[key] = text
@@ -176,6 +177,9 @@ func (t *Tree) make(name, real string, bus int, d Device) error {
 		if err := t.iface(name, real, d, i); err != nil {
 			return err
 		}
+	}
+	if err := os.Symlink(strings.Repeat("../", strings.Count(real, "/"))+"bus/usb", filepath.Join(t.Root, real, "subsystem")); err != nil {
+		return err
 	}
 	return os.Symlink(filepath.Join(t.Root, real), filepath.Join(t.Sys(), "bus/usb/devices", name))
 }
