@@ -5,6 +5,12 @@ import (
 	"net/url"
 )
 
+// GiveDevice has a device pass to a host, or back to the bench, by its name.
+func (c *Client) GiveDevice(ctx context.Context, handle, to string) error {
+	_, err := call[struct{}](ctx, c, "POST", device(handle)+"/host", map[string]string{"to": to})
+	return err
+}
+
 // Depots asks for the depots.
 func (c *Client) Depots(ctx context.Context, sel ...Select) ([]Depot, error) {
 	return list[Depot](ctx, c, api+"/depots", nil, sel)

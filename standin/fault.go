@@ -25,7 +25,6 @@ var cableFaults = []struct {
 const (
 	notPlugged    = "not-plugged"
 	heldByMachine = "held-by-machine"
-	machine       = "virtual machine pit"
 )
 
 // faults returns every fault that a body and its cable can have.
@@ -65,9 +64,10 @@ func (r *Rig) setFault(b *body.Body, name string, on bool) error {
 	case name == notPlugged:
 		return r.hub.Plug(b.Name())
 	case name == heldByMachine && on:
-		return r.hub.Hold(b.Name(), machine)
+		return r.takeOver(b.Name())
 	case name == heldByMachine:
-		return r.hub.Hold(b.Name(), "")
+		r.machine.Drop(r.hub.Address(), r.port(b.Name()).BusID)
+		return r.hub.Release(r.port(b.Name()).BusID, "")
 	}
 	if !slices.ContainsFunc(r.faults(b), func(f Fault) bool { return f.Name == name }) {
 		var names []string

@@ -5,6 +5,7 @@ package standin
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -27,6 +28,7 @@ import (
 	"earlybench.invalid/earlybench/standin/hands"
 	"earlybench.invalid/earlybench/standin/host"
 	"earlybench.invalid/earlybench/standin/hub"
+	"earlybench.invalid/earlybench/standin/machine"
 )
 
 // Scenario is the set of stand-ins at first start, and where they listen.
@@ -54,6 +56,8 @@ type Scenario struct {
 	HostAddress  string `json:"host_address"`
 	HandsAddress string `json:"hands_address"`
 	Socket       string `json:"socket"` // for steering
+	// MachineAddress is that of the virtual machine's host protocol; "" takes a free one.
+	MachineAddress string `json:"machine_address"`
 }
 
 // Set is a driver set that the host has, and the serials of the devices to which it is bound
@@ -71,26 +75,44 @@ type Entry struct {
 	Serial string          `json:"serial"`
 	Begin  *body.Beginning `json:"begin"`
 	Cable  string          `json:"cable"` // charge, worn, dead; "" for a good one
-	Held   string          `json:"held"`  // by whom, of the computer's other programs
+	Held   bool            `json:"held"`  // by the virtual machine
 }
 
 // Addresses are where the stand-ins are reached.
 type Addresses struct {
-	Hub    string `json:"hub"`
-	Host   string `json:"host"`
-	Hands  string `json:"hands"`
-	Socket string `json:"socket"`
+	Hub     string `json:"hub"`
+	Host    string `json:"host"`
+	Hands   string `json:"hands"`
+	Socket  string `json:"socket"`
+	Machine string `json:"machine"` // the host protocol of the virtual machine
+}
+
+// MachineName is what the virtual machine beside the host is called; it imports from an
+// address of its own.
+const (
+	MachineName = "pit"
+	machineFrom = "127.0.0.9"
+)
+
+// takeOver has the virtual machine take a body, from whoever has it.
+func (r *Rig) takeOver(name string) error {
+	id := r.port(name).BusID
+	if err := r.hub.Release(id, MachineName); err != nil {
+		return err
+	}
+	return r.machine.Take(context.Background(), r.hub.Address(), id)
 }
 
 // Rig is a running set of stand-ins, from Start to Close.
 type Rig struct {
-	clock  *clock.Moved
-	bodies []*body.Body
-	hub    *hub.Hub
-	host   *host.Host
-	hands  *hands.Server
-	steer  net.Listener
-	socket string
+	clock   *clock.Moved
+	bodies  []*body.Body
+	hub     *hub.Hub
+	host    *host.Host
+	machine *machine.Machine
+	hands   *hands.Server
+	steer   net.Listener
+	socket  string
 
 	mu    sync.Mutex
 	conns map[*rpc.Conn]bool
@@ -139,7 +161,10 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 			return err
 		}
 	}
-	if r.hub, err = hub.Start(ctx, hub.Config{Address: sc.HubAddress, Driver: r.host.Driver}); err != nil {
+	if r.hub, err = hub.Start(ctx, hub.Config{Address: sc.HubAddress, Driver: r.host.Driver, Importers: map[string]string{machineFrom: MachineName}}); err != nil {
+		return err
+	}
+	if r.machine, err = machine.Start(ctx, machine.Config{Name: MachineName, Address: cmp.Or(sc.MachineAddress, "127.0.0.1:0"), Local: net.ParseIP(machineFrom)}); err != nil {
 		return err
 	}
 	if err := r.host.Serve(ctx, r.hub); err != nil {
@@ -177,8 +202,8 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		} else {
 			err = r.hub.Plug(e.Name)
 		}
-		if err == nil && e.Held != "" {
-			err = r.hub.Hold(e.Name, e.Held)
+		if err == nil && e.Held && fresh {
+			err = r.takeOver(e.Name)
 		}
 		if err != nil {
 			return err
@@ -192,7 +217,7 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 
 // Addresses returns where the stand-ins are reached.
 func (r *Rig) Addresses() Addresses {
-	return Addresses{Hub: r.hub.Address(), Host: r.host.Address(), Hands: r.hands.URL(), Socket: r.socket}
+	return Addresses{Hub: r.hub.Address(), Host: r.host.Address(), Hands: r.hands.URL(), Socket: r.socket, Machine: r.machine.Address()}
 }
 
 // Close stops everything, in reverse order of starting.
@@ -209,6 +234,9 @@ func (r *Rig) Close() error {
 	}
 	if r.hands != nil {
 		errs = append(errs, r.hands.Close())
+	}
+	if r.machine != nil {
+		errs = append(errs, r.machine.Close())
 	}
 	if r.host != nil && r.hub != nil {
 		errs = append(errs, r.host.Close())

@@ -57,6 +57,7 @@ var jsonWalk = []struct {
 	{"support drop", "support drop --unused", 0, "nothing"},
 	{"host needs", "host needs", 0, "object"},
 	{"host tree", "host tree", 0, "list"},
+	{"host give", "host give heron-1", 0, "nothing"},
 	{"host check", "host check", 0, "list"},
 	{"host add", "host add bad --usbip 127.0.0.1:1 --control 127.0.0.1:1", 4, "nothing"},
 	{"host set shared", "host set shared bad", 0, "nothing"},

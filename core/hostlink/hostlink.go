@@ -17,6 +17,8 @@ const (
 	MethodDriverGet     = "driver.get"     // Ref -> Driver; from the host's own update service
 	MethodDriverRemove  = "driver.remove"  // Name
 	MethodBind          = "bind"           // Bind
+	MethodRelease       = "release"        // Release; to the host that exports a device
+	MethodTake          = "take"           // Take; to the host that gets it
 )
 
 // PieceBytes is the maximum size of a piece of a file, in bytes.
@@ -123,4 +125,16 @@ type Bind struct {
 	BusID     string `json:"bus_id"`
 	Interface int    `json:"interface"`
 	Driver    string `json:"driver,omitempty"` // its name, whether it fits or not; "" for the one that fits
+}
+
+// Release asks a host to end the import of a device that it exports.
+type Release struct {
+	BusID string `json:"bus_id"`
+	Next  string `json:"next,omitempty"` // name of the host that imports it next; "" for anybody
+}
+
+// Take asks a host to import a device.
+type Take struct {
+	USBIP string `json:"usbip"` // address of the exporter
+	BusID string `json:"bus_id"`
 }

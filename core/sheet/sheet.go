@@ -57,6 +57,7 @@ const (
 const (
 	InstallDriver = "driver.install"
 	FetchSupport  = "support.fetch"
+	GiveBack      = "host.give" // have whoever holds the device release it
 	AskAdmission  = "admission.ask"
 	TryApp        = "app.try"
 	RemoveApps    = "apps.remove"        // when it is retired

@@ -29,9 +29,10 @@ type Gadget interface {
 // A Source is the set of devices that an exporter offers. Imported devices stay listed.
 type Source interface {
 	List() []usb.Info
-	// Claim reserves a device for one importer: usb.ErrNotFound, usb.ErrBusy. The
-	// context ends when the device is unplugged; release ends the reservation.
-	Claim(busID string) (ctx context.Context, g Gadget, release func(), err error)
+	// Claim reserves a device for one importer, at the address from: usb.ErrNotFound,
+	// usb.ErrBusy. The context ends when the device is unplugged or taken away from the
+	// importer; release ends the reservation.
+	Claim(busID string, from net.Addr) (ctx context.Context, g Gadget, release func(), err error)
 }
 
 // Serve answers importers on l until ctx ends, then waits for all of them.
@@ -88,7 +89,7 @@ func writeList(w io.Writer, infos []usb.Info) error {
 }
 
 func serveImport(ctx context.Context, c net.Conn, r io.Reader, src Source, busID string) error {
-	plugged, gadget, release, err := src.Claim(busID)
+	plugged, gadget, release, err := src.Claim(busID, c.RemoteAddr())
 	if err != nil {
 		status := uint32(statusFailed)
 		switch {

@@ -32,6 +32,14 @@ func TCP(address string) *Remote {
 	}}
 }
 
+// TCPFrom is TCP from an address of this computer, by which an exporter may know the importer.
+func TCPFrom(address string, local net.IP) *Remote {
+	return &Remote{Dial: func(ctx context.Context) (net.Conn, error) {
+		d := net.Dialer{LocalAddr: &net.TCPAddr{IP: local}}
+		return d.DialContext(ctx, "tcp", address)
+	}}
+}
+
 // List asks the exporter for its devices.
 func (b *Remote) List(ctx context.Context) ([]usb.Info, error) {
 	c, err := b.Dial(ctx)

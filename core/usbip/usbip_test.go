@@ -64,7 +64,7 @@ func (o *one) List() []usb.Info {
 		Interfaces: []usb.Class{{Class: 6, Subclass: 1, Protocol: 1}, {Class: 0xff}}}}
 }
 
-func (o *one) Claim(id string) (context.Context, usbip.Gadget, func(), error) {
+func (o *one) Claim(id string, _ net.Addr) (context.Context, usbip.Gadget, func(), error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	switch {

@@ -175,6 +175,9 @@ func (h *Hosts) Open(ctx context.Context, name, busID string) (usb.Device, error
 	case w.local != nil:
 		return w.local.Open(ctx, busID)
 	}
+	if w.host.USBIP == "" {
+		return nil, fmt.Errorf("host %s exports no devices", name)
+	}
 	return usbip.TCP(w.host.USBIP).Open(ctx, busID)
 }
 
@@ -383,6 +386,46 @@ func (h *Hosts) Bind(ctx context.Context, name, busID string, number int, set st
 		return fmt.Errorf("have %s bind %s: %w", name, set, err)
 	}
 	return nil
+}
+
+// Give has a device of a host pass to another one that is watched, or with to "" to whoever
+// imports it first, such as this bench. The host ends the import that there is.
+func (h *Hosts) Give(ctx context.Context, name, busID, to string) error {
+	from, err := h.connected(name)
+	if err != nil {
+		return err
+	}
+	var taker *rpc.Conn
+	next := ""
+	if to != "" {
+		if taker, err = h.connected(to); err != nil {
+			return err
+		}
+		next = h.watched(to).called()
+	}
+	if err := call(ctx, from, hostlink.MethodRelease, hostlink.Release{BusID: busID, Next: next}, nil); err != nil {
+		return fmt.Errorf("have %s release the device: %w", name, err)
+	}
+	if taker == nil {
+		return nil
+	}
+	if err := call(ctx, taker, hostlink.MethodTake, hostlink.Take{USBIP: h.watched(name).host.USBIP, BusID: busID}, nil); err != nil {
+		return fmt.Errorf("have %s take the device: %w", to, err)
+	}
+	return nil
+}
+
+// called is the host's name in its own words.
+func (w *watch) called() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.hello.Name
+}
+
+// MayGive reports whether a host can be asked to release a device.
+func (h *Hosts) MayGive(name string) bool {
+	w := h.watched(name)
+	return w != nil && w.local == nil
 }
 
 // Remove removes a driver set from a host.

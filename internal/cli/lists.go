@@ -35,6 +35,9 @@ func (p *program) hostCommand() *cobra.Command {
 			if h.Own {
 				usbip = "this computer"
 			}
+			if usbip == "" {
+				usbip = "exports none"
+			}
 			rows = append(rows, []string{h.Name, usbip, h.Control, state})
 		}
 		p.table([]string{"host", "usbip", "control", ""}, rows)
@@ -58,9 +61,9 @@ func (p *program) hostCommand() *cobra.Command {
 		fmt.Fprintf(p.err, "%s is reached. What is connected to it: earlybench rack\n", h.Name)
 		return nil
 	}}
-	add.Flags().StringVar(&h.USBIP, "usbip", "", "address of its USB/IP exporter, HOST:PORT")
+	add.Flags().StringVar(&h.USBIP, "usbip", "", "address of its USB/IP exporter, HOST:PORT; leave it out for one that only takes devices")
 	add.Flags().StringVar(&h.Control, "control", "", "address of its host protocol, HOST:PORT")
-	required(add, "usbip", "control")
+	required(add, "control")
 	for _, kind := range []struct {
 		use, short string
 		shared     bool
@@ -73,13 +76,34 @@ func (p *program) hostCommand() *cobra.Command {
 			return b.SetShared(c.Context(), args[0], kind.shared)
 		}})
 	}
-	c.AddCommand(p.hostTree(), p.hostCheck(), p.hostNeeds(), add, set, &cobra.Command{Use: "drop NAME", Short: "Forget a host", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c.AddCommand(p.hostTree(), p.hostCheck(), p.hostNeeds(), p.hostGive(), add, set, &cobra.Command{Use: "drop NAME", Short: "Forget a host", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
 		}
 		return b.DropHost(c.Context(), args[0])
 	}})
+	return c
+}
+
+// hostGive has a device pass from one host to another.
+func (p *program) hostGive() *cobra.Command {
+	to := ""
+	c := &cobra.Command{Use: "give DEVICE", Short: "Have a device pass to another host, or take it back from a virtual machine", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		if err := b.GiveDevice(c.Context(), args[0], to); err != nil {
+			return err
+		}
+		if to == "" {
+			to = "This bench"
+		}
+		fmt.Fprintf(p.err, "%s has %s now.\n", to, args[0])
+		return nil
+	}}
+	c.Flags().StringVar(&to, "to", "", "the name of a host, or of this bench (default: this bench)")
 	return c
 }
 

@@ -24,6 +24,10 @@ func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error
 		if plan.Need != nil {
 			return g.fetch(ctx, plan)
 		}
+	case "host.give":
+		if s.Missing == "" {
+			return g.takeBack(ctx)
+		}
 	case "admission.ask":
 		return g.ask(ctx, s)
 	case "app.try":
@@ -199,6 +203,19 @@ func (g *guide) fetch(ctx context.Context, plan client.Prep) error {
 		}
 	}
 	return err
+}
+
+// takeBack has whoever holds the device release it, after a person has said so.
+func (g *guide) takeBack(ctx context.Context) error {
+	if g.lines == nil {
+		return &exitError{exitPerson, "Take it back: earlybench host give " + g.handle}
+	}
+	if yes, err := g.confirm(ctx, "      Take it back? [y/N] ", false); err != nil {
+		return err
+	} else if !yes {
+		return &exitError{exitPerson, "Not taken back."}
+	}
+	return g.bench.GiveDevice(ctx, g.handle, "")
 }
 
 // ask makes the device ask its owner, and prints the outcome.

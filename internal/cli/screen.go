@@ -258,6 +258,8 @@ func (s *screen) act(step client.Step) tea.Cmd {
 		return s.start(func() (client.Job, error) {
 			return decided(s.ctx, s.bench, plan, func(ctx context.Context) (client.Job, error) { return s.bench.Ask(ctx, handle) })
 		})
+	case step.Action == "host.give" && step.Missing == "":
+		return func() tea.Msg { return doneMsg{s.bench.GiveDevice(s.ctx, handle, "")} }
 	case step.Action == "app.try":
 		return s.start(func() (client.Job, error) {
 			return s.bench.Start(s.ctx, client.Run{App: s.app, Device: handle, Try: true})

@@ -222,6 +222,8 @@ func (s *screen) viewFoot() string {
 			keys = append(keys, bold.Render("Enter")+" install it")
 		case st.Action == "support.fetch" && s.plan.Need != nil:
 			keys = append(keys, bold.Render("Enter")+" fetch it")
+		case st.Action == "host.give" && st.Missing == "":
+			keys = append(keys, bold.Render("Enter")+" take it back")
 		case st.Action == "app.try":
 			keys = append(keys, bold.Render("Enter")+" try it")
 		case st.Action == "admission.ask":

@@ -28,7 +28,7 @@ import (
 // Config is how the demo is run.
 type Config struct {
 	State     string
-	Port      int    // the first of five that follow each other; 0: free ones
+	Port      int    // the first of six that follow each other; 0: free ones
 	Addresses string // a file to write; may be ""
 	Answer    string // how long the stand-ins' questions wait; "": as the device
 	Boot      string // how long the stand-ins' restarts take; "": as the device
@@ -91,16 +91,16 @@ func Run(ctx context.Context, cfg Config) error {
 
 type demo struct {
 	cfg      Config
-	ports    [5]int // service, hub, host, hands, depot
+	ports    [6]int // service, hub, host, hands, depot, machine
 	service  *child
 	standins *child
 	depot    *child
 	client   *client.Client
 }
 
-// choosePorts returns five consecutive ports, or free ones, and checks that they are not
+// choosePorts returns six consecutive ports, or free ones, and checks that they are not
 // in use.
-func choosePorts(first int) (ports [5]int, err error) {
+func choosePorts(first int) (ports [6]int, err error) {
 	for i := range ports {
 		if first == 0 {
 			continue
@@ -190,6 +190,11 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 	defer cancel()
 	if err := d.client.AddHost(ctx, client.Host{Name: hostName, USBIP: rig.Hub, Control: rig.Host}); err != nil {
 		return fmt.Errorf("tell the bench of its host: %w", err)
+	}
+	if !d.cfg.Few {
+		if err := d.client.AddHost(ctx, client.Host{Name: standin.MachineName, Control: rig.Machine}); err != nil {
+			return fmt.Errorf("tell the bench of the virtual machine: %w", err)
+		}
 	}
 	if _, err := d.client.AddDriver(ctx, bytes.NewReader(offered)); err != nil {
 		return fmt.Errorf("give the bench the driver set: %w", err)

@@ -15,9 +15,9 @@ import (
 type demoBody struct {
 	name, maker, model, serial string
 	begin                      *body.Beginning
-	held                       string // by a virtual machine
-	ready                      bool   // at first start, to have something that works
-	told                       bool   // no bus shows it, so the bench is told of it
+	held                       bool // by the virtual machine
+	ready                      bool // at first start, to have something that works
+	told                       bool // no bus shows it, so the bench is told of it
 }
 
 // demoBodies are the stand-ins of the demo, each with its first trouble. With --few,
@@ -27,7 +27,7 @@ var demoBodies = []demoBody{
 		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install", "rests": "100 minutes"}}},
 	{name: "heron-2", maker: "halden", model: "H4", serial: "HH4 0077 3C1E"},
 	{name: "ivory-1", maker: "ivory-reach", model: "OF", serial: "IR 55 1108", begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug", "rests": "100 minutes"}}},
-	{name: "ivory-2", maker: "ivory-reach", model: "OM", serial: "IR 51 7730", held: "virtual machine pit",
+	{name: "ivory-2", maker: "ivory-reach", model: "OM", serial: "IR 51 7730", held: true,
 		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install", "rests": "100 minutes"}}},
 	{name: "ivory-3", maker: "ivory-reach", model: "OF", serial: "IR 55 2214",
 		begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install", "rests": "100 minutes"}, Faults: []string{"stale-link"}}},
@@ -61,10 +61,10 @@ func bodiesOf(cfg Config) []demoBody {
 }
 
 // scenario returns the stand-ins' scenario and the driver set for the bench.
-func scenario(cfg Config, ports [5]int, bench client.Bench, made sets) (sc standin.Scenario, offered []byte, err error) {
+func scenario(cfg Config, ports [6]int, bench client.Bench, made sets) (sc standin.Scenario, offered []byte, err error) {
 	at := func(i int) string { return fmt.Sprintf("127.0.0.1:%d", ports[i]) }
 	sc = standin.Scenario{Dir: filepath.Join(cfg.State, "standins"), Host: hostName, Answer: cfg.Answer, Boot: cfg.Boot, Crew: crewNumber, System: system, Release: systemRelease,
-		HubAddress: at(1), HostAddress: at(2), HandsAddress: at(3), Socket: state.Socket(cfg.State, "standin")}
+		HubAddress: at(1), HostAddress: at(2), HandsAddress: at(3), MachineAddress: at(5), Socket: state.Socket(cfg.State, "standin")}
 	onHost := []setOf{heron3Set}
 	if !cfg.Few {
 		onHost = append(onHost, ivorySet, tabletSet, kestleSet)

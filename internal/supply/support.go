@@ -196,16 +196,17 @@ func (s *Supply) NeedOf(k *keeper.Keeper) *Pack {
 }
 
 // Means are what this use case has for the steps of a device: a depot, if one has its support
-// pack.
-func (s *Supply) Means(k *keeper.Keeper) []string {
-	u, ok := s.userOf(k)
-	if !ok {
-		return nil
+// pack, and a host that can be asked to release it.
+func (s *Supply) Means(k *keeper.Keeper) (out []string) {
+	if s.Hosts.MayGive(k.Host()) {
+		out = append(out, "host")
 	}
-	if o, _ := s.offered(u); o == nil {
-		return nil
+	if u, ok := s.userOf(k); ok {
+		if o, _ := s.offered(u); o != nil {
+			out = append(out, "depot")
+		}
 	}
-	return []string{"depot"}
+	return out
 }
 
 // Licence reads the text of the licence of a need, by its digest.

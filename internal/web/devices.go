@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strconv"
@@ -29,6 +30,7 @@ func (s *Server) deviceRoutes() {
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/prep", "prep", "A device's plan"), s.plan)
 	huma.Register(a, work(access.Use, "/devices/{handle}/admission", "ask", "Have the device ask its owner to let this bench in"), s.ask)
 	huma.Register(a, work(access.Consent, "/devices/{handle}/driver", "install-driver", "Install a driver set, with consent"), s.installDriver)
+	huma.Register(a, silent(access.Consent, "/devices/{handle}/host", "give-device", "Have a device pass to another host, or back to the bench"), s.giveDevice)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/drivers", "driver-candidates", "The driver sets that may be used for a device, the best first"), s.driverCandidates)
 	huma.Register(a, operation(access.Consent, "DELETE", "/devices/{handle}/driver", "drop-driver", "Take the driver that is bound to a device's link off its host"), s.dropDriver)
 }
@@ -193,6 +195,16 @@ func (s *Server) driverCandidates(_ context.Context, in *struct {
 		return nil, problem(err)
 	}
 	return candidateList.of(in.Select, each(s.Supply.Candidates(k), candidateOf))
+}
+
+func (s *Server) giveDevice(ctx context.Context, in *struct {
+	OfDevice
+	Body struct {
+		To string `json:"to,omitempty" maxLength:"60" doc:"name of a host; empty, or the bench's own name, for the bench"`
+	}
+}) (*struct{}, error) {
+	bench := s.Bench()
+	return nil, problem(s.Supply.Give(ctx, in.Handle, cmp.Or(in.Body.To, bench), bench))
 }
 
 func (s *Server) dropDriver(ctx context.Context, in *OfDevice) (*struct{}, error) {

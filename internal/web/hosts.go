@@ -107,6 +107,9 @@ func (s *Server) addHost(ctx context.Context, in *out[client.Host]) (*out[client
 		return nil, problem(eb.Errorf(eb.Invalid, "host name %.60q is invalid: start with a lower-case letter, then use up to 39 letters, digits or hyphens", in.Body.Name))
 	}
 	for name, value := range map[string]string{"usbip": in.Body.USBIP, "control": in.Body.Control} {
+		if name == "usbip" && value == "" { // it exports nothing
+			continue
+		}
 		if err := hostPort(name, value); err != nil {
 			return nil, problem(err)
 		}

@@ -183,6 +183,8 @@ func (h *Host) handle(ctx context.Context, c *rpc.Conn, method string, params js
 		return decoded(params, h.get)
 	case hostlink.MethodDriverRemove:
 		return decoded(params, h.remove)
+	case hostlink.MethodRelease:
+		return decoded(params, func(r hostlink.Release) (any, error) { return nil, h.hub.Release(r.BusID, r.Next) })
 	case hostlink.MethodBind:
 		return decoded(params, h.bind)
 	}

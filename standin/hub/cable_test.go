@@ -1,6 +1,7 @@
 package hub_test
 
 import (
+	"net"
 	"testing"
 	"time"
 
@@ -42,15 +43,29 @@ func TestAWornCableBreaksForAMomentAgainAndAgain(t *testing.T) {
 
 func TestWhatAVirtualMachineHoldsIsListedAndCannotBeClaimed(t *testing.T) {
 	_, h := start(t, true, true)
-	require.NoError(t, h.Hold("heron-2", "virtual machine pit"))
+	bench, pit := &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)}, &net.TCPAddr{IP: net.IPv4(127, 0, 0, 9)}
+	mine, _, release, err := h.Claim("1-1", bench)
+	require.NoError(t, err)
+	require.NoError(t, h.Release("1-1", "pit"))
+	<-mine.Done()
+	release()
+	_, _, _, err = h.Claim("1-1", bench)
+	require.ErrorIs(t, err, usb.ErrBusy, "it is kept for the machine")
+	theirs, _, release, err := h.Claim("1-1", pit)
+	require.NoError(t, err)
 	require.True(t, shown(h), "it is still on the bus")
-	_, _, _, err := h.Claim("1-1")
-	require.ErrorIs(t, err, usb.ErrBusy)
-	require.NoError(t, h.Hold("heron-2", ""))
-	_, _, release, err := h.Claim("1-1")
+	require.Equal(t, "pit", h.Ports()[0].Held)
+	require.NoError(t, h.Release("1-1", ""))
+	<-theirs.Done()
+	release()
+	require.Empty(t, h.Ports()[0].Held)
+	_, _, _, err = h.Claim("1-1", pit)
+	require.ErrorIs(t, err, usb.ErrBusy, "it was taken away from the machine")
+	_, _, release, err = h.Claim("1-1", bench)
 	require.NoError(t, err)
 	release()
-	require.Error(t, h.Hold("heron-9", "virtual machine pit"))
+	require.ErrorIs(t, h.Release("1-9", ""), usb.ErrNotFound)
+	require.Error(t, h.Release("1-1", "nobody"))
 	require.Error(t, h.SetCable("heron-9", hub.Worn))
 }
 

@@ -20,7 +20,8 @@ type gadget struct {
 	descriptor usb.Descriptor
 	ctx        context.Context
 	cancel     context.CancelFunc
-	claimed    bool // the hub's lock
+	claim      context.CancelFunc // ends the import, guarded by the hub's lock; nil for none
+	claimedBy  string             // address of the importer, as above
 
 	mu   sync.Mutex
 	pipe *pipe // of the device link, as it stands

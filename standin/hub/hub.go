@@ -55,6 +55,9 @@ type Config struct {
 	// Driver names the driver that the host has bound to an interface, "" if
 	// none; the endpoints of an interface without one answer EACCES.
 	Driver func(d usb.Descriptor, i usb.Interface) string
+	// Importers are the names of the computer's other programs, by the addresses from which
+	// they import devices.
+	Importers map[string]string
 }
 
 // Hub is a running hub, from Start to Close.
@@ -88,10 +91,14 @@ type port struct {
 	number int
 	body   Body
 	cable  Cable
-	held   string
 	in     bool    // the cable is in
 	gadget *gadget // nil while nothing shows on the bus
 	count  int
+
+	keeper   string    // address of the program that gets it whenever it is plugged in; "" for none
+	refused  string    // address of the importer from which it was taken away
+	reserved string    // address of the importer that gets it next; "" for none
+	until    time.Time // it is reserved
 }
 
 // Start starts a hub.
@@ -188,6 +195,7 @@ func (h *Hub) plug(p *port) {
 	}
 	h.dev++
 	p.count++
+	p.refused, p.reserved, p.until = "", p.keeper, time.Now().Add(reservedFor)
 	p.gadget = newGadget(h.ctx, h, p, h.dev)
 	if p.cable == Worn {
 		p.gadget.cutAfter(wornBytes)
@@ -304,21 +312,38 @@ func (h *Hub) SetCable(name string, c Cable) error {
 	return nil
 }
 
-// Hold lets another program of the computer claim a body, so that no importer can; "" for
-// by releases it.
-func (h *Hub) Hold(name, by string) error {
+// reservedFor is how long a device that was taken away waits for the importer that gets it.
+const reservedFor = 10 * time.Second
+
+// Release takes a device away from the importer that has it, if one has. By its name, next
+// gets it; with next "" anybody may import it but the one from which it was taken, until it
+// is plugged in again.
+func (h *Hub) Release(id, next string) error {
+	address := ""
+	for a, name := range h.cfg.Importers {
+		if name == next {
+			address = a
+		}
+	}
+	if next != "" && address == "" {
+		return fmt.Errorf("no program here is called %q", next)
+	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	p, err := h.find(name)
-	if err != nil {
-		return err
+	for _, p := range h.ports {
+		if p.gadget == nil || busID(p) != id {
+			continue
+		}
+		p.keeper, p.refused, p.reserved, p.until = "", "", address, time.Now().Add(reservedFor)
+		if p.gadget.claim != nil {
+			if next == "" {
+				p.refused = p.gadget.claimedBy
+			}
+			p.gadget.claim()
+		}
+		return nil
 	}
-	p.held = by
-	if p.gadget != nil { // who has it now loses it, as with a machine that takes it over
-		p.unplug()
-		h.plug(p)
-	}
-	return nil
+	return usb.ErrNotFound
 }
 
 // cut pulls the cable of a gadget after its last byte; a worn cable then makes contact
@@ -357,9 +382,10 @@ func (h *Hub) Ports() []Port {
 	defer h.mu.Unlock()
 	out := make([]Port, 0, len(h.ports))
 	for _, p := range h.ports {
-		info := Port{Number: p.number, BusID: busID(p), Body: p.body.Name(), Cable: p.cable, Held: p.held, Plugged: p.in, Shown: p.gadget != nil, Plugging: p.count}
+		info := Port{Number: p.number, BusID: busID(p), Body: p.body.Name(), Cable: p.cable, Plugged: p.in, Shown: p.gadget != nil, Plugging: p.count}
 		if p.gadget != nil {
 			info.Descriptor = p.gadget.descriptor
+			info.Held = h.cfg.Importers[p.gadget.claimedBy]
 		}
 		out = append(out, info)
 	}
@@ -382,23 +408,38 @@ func (h *Hub) List() []usb.Info {
 }
 
 // Claim reserves a device for one importer.
-func (h *Hub) Claim(id string) (context.Context, usbip.Gadget, func(), error) {
+func (h *Hub) Claim(id string, from net.Addr) (context.Context, usbip.Gadget, func(), error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, p := range h.ports {
 		if p.gadget == nil || busID(p) != id {
 			continue
 		}
-		g := p.gadget
-		if g.claimed || p.held != "" {
+		g, by := p.gadget, host(from)
+		if g.claim != nil || p.refused == by && by != "" || p.reserved != "" && p.reserved != by && time.Now().Before(p.until) {
 			return nil, nil, nil, usb.ErrBusy
 		}
-		g.claimed = true
-		return g.ctx, g, func() {
+		ctx, cancel := context.WithCancel(g.ctx)
+		g.claim, g.claimedBy, p.reserved = cancel, by, ""
+		if h.cfg.Importers[by] != "" {
+			p.keeper = by
+		}
+		h.change()
+		return ctx, g, func() {
 			h.mu.Lock()
 			defer h.mu.Unlock()
-			g.claimed = false
+			cancel()
+			g.claim, g.claimedBy = nil, ""
+			h.change()
 		}, nil
 	}
 	return nil, nil, nil, usb.ErrNotFound
+}
+
+// host is the address without its port; "" for none.
+func host(a net.Addr) string {
+	if t, ok := a.(*net.TCPAddr); ok {
+		return t.IP.String()
+	}
+	return ""
 }

@@ -82,7 +82,7 @@ func (e *echo) ServeLink(_ context.Context, pipe io.ReadWriteCloser) {
 func start(t *testing.T, link, driver bool) (*echo, *hub.Hub) {
 	t.Helper()
 	e := &echo{changed: make(chan struct{}), link: link}
-	h, err := hub.Start(t.Context(), hub.Config{Address: "127.0.0.1:0", Driver: func(usb.Descriptor, usb.Interface) string {
+	h, err := hub.Start(t.Context(), hub.Config{Address: "127.0.0.1:0", Importers: map[string]string{"127.0.0.9": "pit"}, Driver: func(usb.Descriptor, usb.Interface) string {
 		return map[bool]string{true: "halden-link"}[driver]
 	}})
 	require.NoError(t, err)

@@ -343,6 +343,12 @@ export const useInstallDriver = (handle: string) =>
       ),
   });
 
+export const useGiveDevice = (handle: string) =>
+  useMutation({
+    mutationFn: (to: string) =>
+      data(api.POST("/api/v1/devices/{handle}/host", { params: { path: { handle } }, body: { to } })),
+  });
+
 export const useDriverCandidates = (handle: string, on: boolean) =>
   useQuery({
     queryKey: ["candidates", handle],

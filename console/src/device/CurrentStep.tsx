@@ -15,6 +15,7 @@ import { PinKey } from "./PinKey";
 import { RetirePanel } from "./RetirePanel";
 import { RunButtons } from "./RunButtons";
 import { SupportOffer } from "./SupportOffer";
+import { TakeBack } from "./TakeBack";
 import { TapDrawing } from "./TapDrawing";
 
 /** The step that comes next, large, with the drawing of where to tap. */
@@ -156,6 +157,9 @@ function Action({ prep, step }: { prep: Prep; step: StepOf }) {
       return <DriverOffer prep={prep} />;
     case "support.fetch":
       if (prep.need) return <SupportOffer need={prep.need} device={device.handle} />;
+      break;
+    case "host.give":
+      if (step.missing === "") return <TakeBack device={device} />;
       break;
     case "admission.ask":
       return <AskButton device={device} />;
