@@ -59,7 +59,7 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench host check"}:                                          {0, `^. USB of this computer`},
 	{"README.md", "earlybench host add NAME --usbip HOST:PORT --control HOST:PORT"}: {1, `^Host name "NAME" is invalid: start with a lower-case letter`},
 	{"README.md", "earlybench driver add FILE"}:                                     {2, `(?i)^open the driver set: open FILE`},
-	{"README.md", "earlybench depot add URL"}:                                       {1, `^address "URL" is invalid: write it as https://NAME:PORT/`},
+	{"README.md", "earlybench depot add URL"}:                                       {1, `^Address "URL" is invalid: write it as https://NAME:PORT/`},
 	{"README.md", "earlybench host needs"}:                                          {0, `^needed +version`},
 	{"README.md", "earlybench console"}:                                             {0, `^http://127\.0\.0\.1:\d+/#sign-in=`},
 	{"README.md", "earlybench console --confirm 123456"}:                            {1, `^No browser waits with the code "123456"`},

@@ -87,6 +87,7 @@ var jsonWalk = []struct {
 	{"standin fault", "standin fault", 0, "list"},
 	{"standin fault add", "standin fault add heron-2 battery-low", 0, "nothing"},
 	{"standin fault drop", "standin fault drop heron-2 battery-low", 0, "nothing"},
+	{"standin depot", "standin depot slow", 0, "object"},
 	{"standin press", "standin press heron-2 power", 0, "nothing"},
 	{"standin slide", "standin slide heron-2 up", 0, "nothing"},
 	{"standin touch", "standin touch heron-2 Nowhere", 1, "nothing"},
