@@ -65,7 +65,7 @@ func TestTheComputersSideIsPassedByWhatTheCommandsSay(t *testing.T) {
 		r = result{out: d.ok("host", "needs")}
 		require.Contains(t, r.out, "dunlin-1 whimbrel-1")
 		require.Contains(t, d.ok("host", "needs", "--licence", "Ostler House support licence 2"), "take a paper map as well")
-		d.ok(append([]string{"host", "needs"}, told(t, r, "earlybench host needs --accept")...)...)
+		d.ok("host", "needs", "--accept", told(t, r, "earlybench host needs --accept")[0])
 		require.NotContains(t, d.ok("why", "whimbrel-1"), "gate  support")
 		require.Contains(t, d.ok("support"), "here")
 		require.Contains(t, d.ok("host", "needs"), "lack nothing")

@@ -47,7 +47,11 @@ func (s *Supply) readPacks(ctx context.Context) error {
 	s.mu.Lock()
 	s.packs = packs
 	s.mu.Unlock()
-	s.Again()
+	for _, k := range s.Rack.All() { // whoever has changed it sees at once what follows
+		if err := s.observe(ctx, k); err != nil {
+			return fmt.Errorf("look for the support pack of %s: %w", k.Device().Handle, err)
+		}
+	}
 	return nil
 }
 
