@@ -104,7 +104,7 @@ func processOf(t testing.TB, parent int, command string) int {
 func TestNoProcessIsLeftWhenTheDemoIsKilled(t *testing.T) {
 	d := startDemo(t)
 	pids := children(d.cmd.Process.Pid)
-	require.Len(t, pids, 2)
+	require.Len(t, pids, 3, "the service, the stand-ins, the depot")
 	require.NoError(t, d.cmd.Process.Kill())
 	d.cmd.Wait()
 	for _, pid := range pids {
