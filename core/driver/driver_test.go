@@ -46,3 +46,24 @@ func TestASetFitsJustTheInterfacesThatItNames(t *testing.T) {
 	_, err = driver.Open(bytes.NewReader([]byte("PK")), 2)
 	require.ErrorIs(t, err, bundle.ErrNotZIP)
 }
+
+func FuzzOpen(f *testing.F) {
+	m := driver.Manifest{Name: "halden-link", Version: "4.1", Fits: []driver.Match{{USB: "f3e0:0100-01ff", Class: "ff/00/00", Interface: usb.LinkName}}, Systems: []driver.System{{Name: "linux", From: "5"}}}
+	var b bytes.Buffer
+	if err := driver.Pack(&b, m, fstest.MapFS{"link.drv": {Data: []byte("driver")}}, []string{"link.drv"}, nil); err != nil {
+		f.Fatal(err)
+	}
+	f.Add(b.Bytes())
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		s, err := driver.Open(bytes.NewReader(raw), int64(len(raw)))
+		if err != nil {
+			return
+		}
+		s.About.FitOf(driver.LinkOf(usb.ID{Vendor: 0xf3e0, Product: 0x0104}, "linux", "6"))
+		text, err := driver.Rules([]driver.Rule{driver.RuleOf(s.Held(bundle.Digest(raw)))}, driver.Access{Group: "ada"})
+		if err == nil {
+			require.NotContains(t, text, "RUN")
+			require.Len(t, driver.ReadRules(text), 1, "whatever the set says, it makes one entry: %s", text)
+		}
+	})
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/hex"
+	"io"
 	"net"
 	"sync"
 	"testing"
@@ -250,5 +251,26 @@ func FuzzImporterReads(f *testing.F) {
 			<-dev.Gone()
 			dev.Close()
 		}
+	})
+}
+
+func FuzzExporterReads(f *testing.F) {
+	f.Add([]byte{0x01, 0x11, 0x80, 5, 0, 0, 0, 0})
+	imported := append([]byte{0x01, 0x11, 0x80, 3, 0, 0, 0, 0, '1', '-', '1'}, make([]byte, 29)...)
+	f.Add(imported)
+	submit := make([]byte, 48)
+	submit[3], submit[7], submit[15], submit[19], submit[27] = 1, 1, 1, 1, 64
+	f.Add(append(append([]byte{}, imported...), submit...))
+	f.Fuzz(func(t *testing.T, sent []byte) {
+		_, address, _ := export(t, newEcho())
+		c, err := net.Dial("tcp", address)
+		require.NoError(t, err)
+		defer c.Close()
+		c.Write(sent)
+		c.(*net.TCPConn).CloseWrite()
+		c.SetReadDeadline(time.Now().Add(5 * time.Second))
+		var all bytes.Buffer
+		_, err = all.ReadFrom(io.LimitReader(c, 1<<20))
+		require.NoError(t, err, "the exporter ends it")
 	})
 }

@@ -136,13 +136,13 @@ func (t *tree) walk(parent string, depth int) {
 		if h.Parent == "" {
 			kind = Controller
 		}
-		t.rows = append(t.rows, Row{Joint: h.Joint, Depth: depth, Kind: kind, ID: h.BusID, Ports: h.Ports, Name: h.Name, USB: h.USB, Driver: h.Driver})
+		t.rows = append(t.rows, Row{Joint: h.Joint, Depth: depth, Kind: kind, ID: h.BusID, Ports: h.Ports, Name: named(h.Name, h.USB), USB: h.USB, Driver: h.Driver})
 		t.walk(h.BusID, depth+1)
 	}
 }
 
 func (t *tree) device(d *hostlink.Device, depth int) {
-	row := Row{Joint: d.Joint, Depth: depth, Kind: Device, ID: d.BusID, Name: d.Name, USB: d.USB, Holder: d.Holder}
+	row := Row{Joint: d.Joint, Depth: depth, Kind: Device, ID: d.BusID, Name: named(d.Name, d.USB), USB: d.USB, Holder: d.Holder}
 	standing, known := t.known.Devices[d.Port]
 	if known {
 		row.Handle = standing.Device.Handle
