@@ -155,6 +155,7 @@ type device struct {
 	seq     uint32
 	pending map[uint32]*transfer
 	unlinks map[uint32]uint32 // an unlink's seq to the transfer's
+	unwrite []uint32          // transfers that are withdrawn, whose unlinks were not written yet
 	closed  bool
 }
 
@@ -247,6 +248,7 @@ func (d *device) submit(u urb, data []byte) (*transfer, error) {
 	t := &transfer{d: d, done: make(chan struct{})}
 	d.writing.Lock()
 	defer d.writing.Unlock()
+	d.unlink()
 	d.mu.Lock()
 	if d.closed {
 		d.mu.Unlock()
@@ -305,30 +307,42 @@ func (t *transfer) Wait(ctx context.Context) ([]byte, int, error) {
 	}
 }
 
-// withdraw unlinks a transfer without waiting for the request to be written.
+// withdraw unlinks a transfer without waiting for the request to be written. It is written
+// before any transfer that is submitted from now on, which could otherwise lose its data to
+// the one that is withdrawn.
 func (d *device) withdraw(seq uint32) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if !d.closed {
-		d.withdrawing.Go(func() { d.unlink(seq) })
+		d.unwrite = append(d.unwrite, seq)
+		d.withdrawing.Go(func() {
+			d.writing.Lock()
+			defer d.writing.Unlock()
+			d.unlink()
+		})
 	}
 }
 
-func (d *device) unlink(seq uint32) {
-	d.writing.Lock()
-	defer d.writing.Unlock()
+// unlink writes the unlinks of all transfers that are withdrawn. The lock for writing is held.
+func (d *device) unlink() {
 	d.mu.Lock()
-	_, waiting := d.pending[seq]
-	if d.closed || !waiting {
-		d.mu.Unlock()
+	var requests []byte
+	for _, seq := range d.unwrite {
+		if _, waiting := d.pending[seq]; d.closed || !waiting {
+			continue
+		}
+		d.seq++
+		u := urb{Command: cmdUnlink, Seq: d.seq, DevID: d.devID, A: int32(seq)}
+		d.unlinks[u.Seq] = seq
+		requests = u.append(requests)
+	}
+	d.unwrite = nil
+	d.mu.Unlock()
+	if len(requests) == 0 {
 		return
 	}
-	d.seq++
-	u := urb{Command: cmdUnlink, Seq: d.seq, DevID: d.devID, A: int32(seq)}
-	d.unlinks[u.Seq] = seq
-	d.mu.Unlock()
 	d.conn.SetWriteDeadline(time.Now().Add(writeWithin)) //nolint:errcheck // a failed write tells
-	if _, err := d.conn.Write(u.append(nil)); err != nil {
+	if _, err := d.conn.Write(requests); err != nil {
 		d.end()
 	}
 }
