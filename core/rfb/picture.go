@@ -100,8 +100,11 @@ func rectangle(r io.Reader, img *image.RGBA) error {
 		return err
 	}
 	rect := image.Rect(int(m.X), int(m.Y), int(m.X)+int(m.W), int(m.Y)+int(m.H))
-	if m.Encoding != 0 || !rect.In(img.Bounds()) {
+	if b := img.Bounds(); m.Encoding != 0 || rect.Max.X > b.Max.X || rect.Max.Y > b.Max.Y { // rect.In says yes to any empty one
 		return fmt.Errorf("%w: a rectangle %v in encoding %d", ErrProtocol, rect, m.Encoding)
+	}
+	if rect.Empty() {
+		return nil
 	}
 	row := make([]byte, 4*int(m.W))
 	for y := rect.Min.Y; y < rect.Max.Y; y++ {

@@ -17,6 +17,7 @@ import (
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/internal/bus"
+	"earlybench.invalid/earlybench/internal/depot"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -45,12 +46,13 @@ type Check struct {
 
 // Checker looks at the bench's own computer. All fields are needed.
 type Checker struct {
-	Hosts *bus.Hosts
-	Rack  *rack.Rack
-	Store *store.Store
-	State string // the bench's directory
-	Now   func() time.Time
-	Roots bus.Local // where the system's files are, as the bench was started
+	Hosts  *bus.Hosts
+	Rack   *rack.Rack
+	Store  *store.Store
+	Depots *depot.Depots
+	State  string // the bench's directory
+	Now    func() time.Time
+	Roots  bus.Local // where the system's files are, as the bench was started
 }
 
 // Run looks at everything, in the order in which one would put it right.
@@ -59,7 +61,7 @@ func (c *Checker) Run(ctx context.Context) ([]Check, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := []Check{c.usb(), c.rights(), c.rules(), loopback(ctx), networks(), multicast(), c.clock(), c.disk(), c.memory()}
+	out := []Check{c.usb(), c.rights(), c.rules(), loopback(ctx), networks(), multicast(), c.clock(), c.depots(), c.disk(), c.memory()}
 	return append(out, path...), nil
 }
 
@@ -211,6 +213,9 @@ const off = 600
 // clock is whether this computer's clock agrees with those of the devices.
 func (c *Checker) clock() Check {
 	k := Check{ID: "clock", Title: "Clock"}
+	if k, wrong := c.clockOfDepots(); wrong {
+		return k
+	}
 	var agree, apart []string
 	for _, d := range c.Rack.All() {
 		f, ok := d.Facts().View().Get(fact.DeviceClock, c.Now())
@@ -234,6 +239,48 @@ func (c *Checker) clock() Check {
 	default:
 		k.State, k.Found = Limited, "Some devices have another time: "+strings.Join(apart, ", ")+"."
 		k.Breaks, k.Remedy = "On them, whatever ends seems to have ended, or not to have begun.", "Set the clock of these devices; if this computer's is wrong, set that."
+	}
+	return k
+}
+
+// clockOfDepots compares this computer's clock with those of depots, which are set by others. It
+// is wrong if it agrees with none.
+func (c *Checker) clockOfDepots() (Check, bool) {
+	k := Check{ID: "clock", Title: "Clock", State: Wrong, Breaks: "Whatever ends seems to have ended, or not to have begun.", Remedy: "Set this computer's clock."}
+	for _, d := range c.Depots.All() {
+		if d.ClockAt.IsZero() {
+			continue
+		}
+		if d.ClockOff.Abs() < off*time.Second {
+			return k, false
+		}
+		by := "ahead of"
+		if d.ClockOff < 0 {
+			by = "behind"
+		}
+		k.Found = fmt.Sprintf("It is %s %s that of depot %s.", d.ClockOff.Abs(), by, d.Record.Name)
+	}
+	return k, k.Found != ""
+}
+
+// depots is whether the depots answer.
+func (c *Checker) depots() Check {
+	k := Check{ID: "depots", Title: "Depots", State: Fine}
+	all := c.Depots.All()
+	var down []string
+	for _, d := range all {
+		if d.Trouble != nil {
+			down = append(down, fmt.Sprintf("%s: %v", d.Record.Name, d.Trouble))
+		}
+	}
+	switch {
+	case len(all) == 0:
+		k.Found = "The bench has none, so it fetches nothing."
+	case len(down) == 0:
+		k.Found = fmt.Sprintf("%s.", counted(len(all), "depot answers", "depots answer"))
+	default:
+		k.State, k.Found = Limited, strings.Join(down, "; ")+"."
+		k.Breaks, k.Remedy = "Driver sets and support packs of it are not fetched; what is here already is used.", "Look whether this computer reaches its address; the bench asks again by itself."
 	}
 	return k
 }

@@ -20,7 +20,7 @@ func checker(t *testing.T) (*computer.Checker, *benchtest.Bench, string) {
 	t.Helper()
 	b := benchtest.New(t)
 	dir := t.TempDir()
-	return &computer.Checker{Hosts: b.Hosts, Rack: b.Rack, Store: b.Store, State: dir, Now: b.Clock.Now, Roots: bus.Local{Proc: dir, Run: dir}}, b, dir
+	return &computer.Checker{Hosts: b.Hosts, Rack: b.Rack, Store: b.Store, Depots: b.Depots, State: dir, Now: b.Clock.Now, Roots: bus.Local{Proc: dir, Run: dir}}, b, dir
 }
 
 func TestMemoryIsThatWhichTheSystemSaysIsAvailable(t *testing.T) {
@@ -105,7 +105,7 @@ func TestACheckThatIsNotFineSaysWhatItBreaksAndTheRemedy(t *testing.T) {
 	c, _, _ := checker(t)
 	all, err := c.Run(t.Context())
 	require.NoError(t, err)
-	require.Len(t, all, 10)
+	require.Len(t, all, 11)
 	seen := map[string]bool{}
 	for _, k := range all {
 		require.False(t, seen[k.ID], k.ID)
@@ -117,4 +117,30 @@ func TestACheckThatIsNotFineSaysWhatItBreaksAndTheRemedy(t *testing.T) {
 			require.NotEmpty(t, k.Remedy, k.ID)
 		}
 	}
+}
+
+func TestTheClockIsComparedWithThatOfADepot(t *testing.T) {
+	c, b, _ := checker(t)
+	at, _ := benchtest.Depot(t, nil)
+	b.Accept(at)
+	b.Depots.Again()
+	b.Eventually("the depot was asked", func() bool { return !b.Depots.All()[0].ClockAt.IsZero() })
+	require.NotEqual(t, computer.Wrong, c.Clock().State)
+	b.Clock.Move(-3 * time.Hour)
+	b.Depots.Again()
+	b.Eventually("it differs", func() bool { return c.Clock().State == computer.Wrong })
+	require.Contains(t, c.Clock().Found, "behind that of depot upland-depot")
+	require.NotEmpty(t, c.Clock().Remedy)
+}
+
+func TestADepotThatDoesNotAnswerIsSaid(t *testing.T) {
+	c, b, _ := checker(t)
+	require.Equal(t, computer.Fine, c.DepotsCheck().State)
+	at, end := benchtest.Depot(t, nil)
+	b.Accept(at)
+	require.Equal(t, computer.Fine, c.DepotsCheck().State)
+	end()
+	b.Depots.Again()
+	b.Eventually("it is said", func() bool { return c.DepotsCheck().State == computer.Limited })
+	require.Contains(t, c.DepotsCheck().Found, "upland-depot")
 }

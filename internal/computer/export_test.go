@@ -16,3 +16,5 @@ const (
 )
 
 func Amount(n, wrong, limited int64) State { return amount(n, wrong, limited) }
+
+func (c *Checker) DepotsCheck() Check { return c.depots() }

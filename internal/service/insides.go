@@ -139,7 +139,7 @@ func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
 	cfg.Supply, cfg.Depots, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Supply, in.Depots, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
-	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
+	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, Depots: in.Depots, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
 	if in.own != nil {
 		cfg.Checker.Roots = *in.own
 	}

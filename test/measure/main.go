@@ -48,11 +48,11 @@ func run() error {
 	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), time.Now().Format(time.DateOnly))
 	fmt.Println("| what | goal | median | least | most |")
 	fmt.Println("|---|---|---|---|---|")
-	all := []func() error{start, startFull, rest, bigRack, biggerRack, copies, sheetsLoaded, readiness, readinessOfMany, oneFact, plugs}
+	all := []func() error{start, startFull, rest, bigRack, biggerRack, copies, sheetsLoaded, readiness, readinessOfMany, oneFact, plugs, bulks, fetches}
 	if len(os.Args) > 1 {
-		only, ok := map[string]func() error{"rack": bigRack, "bigger": biggerRack, "start": startFull, "many": readinessOfMany, "copy": copies, "why": troubleshooting, "plug": plugs}[os.Args[1]]
+		only, ok := map[string]func() error{"rack": bigRack, "bigger": biggerRack, "start": startFull, "many": readinessOfMany, "copy": copies, "why": troubleshooting, "plug": plugs, "bulk": bulks, "fetch": fetches}[os.Args[1]]
 		if !ok {
-			return fmt.Errorf("there is no measure %q: rack, bigger, start, many, copy, why, plug", os.Args[1])
+			return fmt.Errorf("there is no measure %q: rack, bigger, start, many, copy, why, plug, bulk, fetch", os.Args[1])
 		}
 		return only()
 	}
