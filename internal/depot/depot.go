@@ -41,6 +41,8 @@ type Depots struct {
 	cfg  Config
 	wake chan struct{}
 
+	keeping sync.Mutex // held while a record is changed, before mu
+
 	mu  sync.Mutex
 	all map[string]*one
 }
@@ -223,6 +225,8 @@ func (d *Depots) Add(ctx context.Context, address, name, accept string) (View, e
 	if root := f.pinned(); root != nil {
 		r.Root = root.Raw
 	}
+	d.keeping.Lock()
+	defer d.keeping.Unlock()
 	d.mu.Lock()
 	for _, o := range d.all {
 		if o.record.Name == r.Name && o.record.URL != r.URL || o.record.Name != r.Name && o.record.URL == r.URL {
@@ -249,6 +253,8 @@ func (d *Depots) Add(ctx context.Context, address, name, accept string) (View, e
 
 // Drop forgets a depot. What was fetched from it is kept.
 func (d *Depots) Drop(ctx context.Context, name string) error {
+	d.keeping.Lock()
+	defer d.keeping.Unlock()
 	if err := d.cfg.Store.DropDepot(ctx, name); err != nil {
 		return fmt.Errorf("depot %.60s: %w", name, err)
 	}
@@ -309,6 +315,11 @@ func (d *Depots) refresh(ctx context.Context, name string) error {
 	x, publisher, raw, header, err := read(ctx, o.client)
 	if ctx.Err() != nil {
 		return ctx.Err()
+	}
+	d.keeping.Lock()
+	defer d.keeping.Unlock()
+	if d.find(name) != o { // it was dropped, or added anew, meanwhile
+		return nil
 	}
 	r := o.record
 	if err == nil {

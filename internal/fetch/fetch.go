@@ -70,15 +70,16 @@ type transfer struct {
 	into   *store.Partial
 	sink   Sink
 
-	last atomic.Int64 // when a byte came, in nanoseconds
-	mu   sync.Mutex
-	tag  string // strong validator of the file; "" until it is known
-	err  error  // the last that may pass
-	kind State
+	began time.Time
+	last  atomic.Int64 // when a byte came, in nanoseconds since it began: a clock that is set does not change that
+	mu    sync.Mutex
+	tag   string // strong validator of the file; "" until it is known
+	err   error  // the last that may pass
+	kind  State
 }
 
 func (t *transfer) run(ctx context.Context) error {
-	t.last.Store(time.Now().UnixNano())
+	t.began = time.Now()
 	ended := make(chan error, 1)
 	go func() {
 		err := t.together(ctx)
@@ -192,7 +193,7 @@ func (t *transfer) again(ctx context.Context, do func(context.Context) error) er
 		if !passes {
 			return err
 		}
-		if silent := time.Since(time.Unix(0, t.last.Load())); silent > giveUpAfter {
+		if silent := time.Since(t.began) - time.Duration(t.last.Load()); silent > giveUpAfter {
 			return problem.Errorf(problem.Unavailable, "nothing has come for %s: %w", silent.Round(time.Second), err)
 		}
 		select {
@@ -288,6 +289,7 @@ func (t *transfer) whole(ctx context.Context) error {
 type body struct {
 	io.Reader
 	silent *time.Timer
+	began  time.Time // of the transfer
 	last   *atomic.Int64
 	why    func(err error, at int64) error
 }
@@ -296,7 +298,7 @@ func (b *body) Read(p []byte) (int, error) {
 	n, err := b.Reader.Read(p)
 	if n > 0 {
 		b.silent.Reset(silentFor)
-		b.last.Store(time.Now().UnixNano())
+		b.last.Store(int64(time.Since(b.began)))
 	}
 	return n, err
 }
@@ -314,7 +316,7 @@ func (t *transfer) ask(ctx context.Context, header http.Header, check func(*http
 		answer.Body.Close()
 		return nil, nil, err
 	}
-	b := &body{Reader: answer.Body, last: &t.last, silent: time.AfterFunc(silentFor, func() { cancel(fmt.Errorf("%w: nothing came for %s", errCut, silentFor)) }),
+	b := &body{Reader: answer.Body, began: t.began, last: &t.last, silent: time.AfterFunc(silentFor, func() { cancel(fmt.Errorf("%w: nothing came for %s", errCut, silentFor)) }),
 		why: func(err error, at int64) error {
 			if why := t.client.Why(ctx, err); errors.Is(why, errCut) {
 				return why

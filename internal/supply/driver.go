@@ -234,6 +234,8 @@ func (s *Supply) fetchSet(ctx context.Context, run *job.Run, a args) error {
 	if a.Offer == nil {
 		return &problem.Problem{Kind: problem.Failed, Text: "The depot does not offer that driver set any more.", Remedy: "Look again with earlybench driver show."}
 	}
+	s.fetchingSet.Lock() // two devices may need the same set
+	defer s.fetchingSet.Unlock()
 	run.Phase("fetch", a.Offer.File.Size)
 	p, err := s.Files.Begin(a.Digest, a.Offer.File.Size)
 	switch {

@@ -43,8 +43,9 @@ type Config struct {
 // packs are here while Run runs.
 type Supply struct {
 	Config
-	wake   chan struct{}
-	ruling sync.Mutex // held while the rules file of this computer is changed
+	wake        chan struct{}
+	fetchingSet sync.Mutex // held while a driver set is fetched
+	ruling      sync.Mutex // held while the rules file of this computer is changed
 
 	mu       sync.Mutex
 	packs    []store.SupportPack

@@ -257,6 +257,14 @@ func (s *Supply) Fetch(ctx context.Context, accept, actor string) ([]job.Job, er
 		}
 		j, err := s.Jobs.Start(ctx, job.New{Kind: KindFetch, Title: fmt.Sprintf("Fetch support pack %s %s", p.Offer.Name, p.Offer.Version), Device: device, Subjects: subjects,
 			Actor: actor, Args: fetchArgs{Depot: p.Depot, Offer: p.Offer}, Phases: []string{"fetch", "check"}})
+		if problem.KindOf(err) == problem.Taken { // somebody else has just begun
+			s.mu.Lock()
+			other := s.fetching[p.Offer.File.SHA256]
+			s.mu.Unlock()
+			if running, ok := s.Jobs.Job(other); ok {
+				j, err = running, nil
+			}
+		}
 		if err != nil {
 			return out, err
 		}
