@@ -315,10 +315,9 @@ func (s *session) unlink(u urb) {
 }
 
 func (s *session) write(u *urb, data []byte) {
-	b, giveBack := borrow(urbHeader + len(data))
-	defer giveBack()
-	b = append(u.append(b[:0]), data...)
+	var head [urbHeader]byte
+	parts := net.Buffers{u.append(head[:0]), data}
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	s.w.Write(b) //nolint:errcheck // the reader sees the end
+	parts.WriteTo(s.w) //nolint:errcheck // the reader sees the end
 }
