@@ -22,6 +22,7 @@ func TestTheComputersSideIsPassedByWhatTheCommandsSay(t *testing.T) {
 	d := startDemoIn(t, t.TempDir(), "--smaller", "60")
 
 	t.Run("ivory-2, which the virtual machine holds", func(t *testing.T) {
+		require.Regexp(t, `(?m)^pit +exports none +127\.0\.0\.1:\d+ +reached`, d.ok("host"))
 		r := d.run("prep", "ivory-2")
 		require.Equal(t, 6, r.code)
 		d.ok(append([]string{"host", "give"}, told(t, r, "earlybench host give")...)...)

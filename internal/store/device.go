@@ -217,7 +217,7 @@ type Host struct {
 }
 
 // Own reports whether it is the bench's own computer, which has no addresses.
-func (h Host) Own() bool { return h.USBIP == "" }
+func (h Host) Own() bool { return h.USBIP == "" && h.Control == "" }
 
 // Hosts returns the hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]Host, error) {

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"earlybench.invalid/earlybench/core/problem"
 )
@@ -318,11 +319,38 @@ func (f Files) Coming(digest string) (int64, bool) {
 	return sum, sum > 0
 }
 
+// TrimPartials removes what has come of files for which nothing has come for a time, such as
+// those that their depot does not offer any more. Nothing may be coming meanwhile.
+func (f Files) TrimPartials(idle time.Duration) error {
+	maps, err := filepath.Glob(filepath.Join(f.Dir, ".part-*.map"))
+	if err != nil {
+		return err
+	}
+	for _, m := range maps {
+		info, err := os.Stat(m)
+		if err != nil || time.Since(info.ModTime()) < idle {
+			continue
+		}
+		digest := strings.TrimSuffix(strings.TrimPrefix(filepath.Base(m), ".part-"), ".map")
+		if err := f.dropPartial(digest); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Drop removes a file, and what has come of it.
 func (f Files) Drop(digest string) error {
-	for _, p := range []string{f.Path(digest), f.partialPath(digest), f.partialPath(digest) + ".map"} {
+	if err := os.Remove(f.Path(digest)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("remove a file: %w", err)
+	}
+	return f.dropPartial(digest)
+}
+
+func (f Files) dropPartial(digest string) error {
+	for _, p := range []string{f.partialPath(digest), f.partialPath(digest) + ".map"} {
 		if err := os.Remove(p); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("remove a file: %w", err)
+			return fmt.Errorf("remove what has come of a file: %w", err)
 		}
 	}
 	return nil

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -137,4 +138,21 @@ func TestAFileForWhichTheDiskHasNoRoomIsRefusedBeforeItsFirstByte(t *testing.T) 
 	require.ErrorAs(t, err, &p)
 	require.Contains(t, p.Text, "no room")
 	require.NotEmpty(t, p.Remedy)
+}
+
+func TestWhatHasNotGrownForLongIsTrimmed(t *testing.T) {
+	content, digest, files := coming(t, 9<<20)
+	p, err := files.Begin(digest, int64(len(content)))
+	require.NoError(t, err)
+	take(t, p, content, 1<<20)
+	require.NoError(t, p.Close())
+	require.NoError(t, files.TrimPartials(time.Hour))
+	_, there := files.Coming(digest)
+	require.True(t, there)
+	old := time.Now().Add(-2 * time.Hour)
+	require.NoError(t, os.Chtimes(filepath.Join(files.Dir, ".part-"+digest+".map"), old, old))
+	require.NoError(t, files.TrimPartials(time.Hour))
+	left, err := os.ReadDir(files.Dir)
+	require.NoError(t, err)
+	require.Empty(t, left)
 }

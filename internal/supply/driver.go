@@ -87,7 +87,7 @@ func (s *Supply) Install(ctx context.Context, c Consent) (job.Job, error) {
 	}
 	now := s.Outlook.Look(k, "")
 	p, ok := s.placeOf(k)
-	if !now.Reached() || !ok {
+	if !now.Reached() || !ok || p.link == nil { // there is nothing that it could be bound to
 		return job.Job{}, now.Blocked()
 	}
 	all := s.candidates(p)
@@ -118,11 +118,8 @@ func (s *Supply) Install(ctx context.Context, c Consent) (job.Job, error) {
 }
 
 func (s *Supply) newInstall(k *keeper.Keeper, p place, chosen driver.Candidate, c Consent) job.New {
-	a := args{Device: k.Device().ID, Host: p.host, BusID: p.device.BusID, Name: chosen.Manifest.Name, Digest: chosen.Digest, From: "here"}
+	a := args{Device: k.Device().ID, Host: p.host, BusID: p.device.BusID, Name: chosen.Manifest.Name, Link: p.link.Number, Digest: chosen.Digest, From: "here"}
 	phases := []string{"copy", "install", "bind"}
-	if p.link != nil {
-		a.Link = p.link.Number
-	}
 	switch {
 	case s.Hosts.Rules(p.host) != nil:
 		a.From, phases = "rules", []string{"rules", "bind"}

@@ -157,3 +157,13 @@ func TestASetThatTheDepotSaysIsSignedMustBe(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, sets)
 }
+
+func TestADriverIsNotInstalledBeforeTheDeviceShowsItsLink(t *testing.T) {
+	b, s := start(t)
+	b.Add(benchtest.DriverSetFor(t, "halden-link", "f3e0:0104", nil))
+	k := b.Watch(benchtest.HandsetOn(t, false, onVale))
+	b.First(k, "mode")
+	_, err := s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: s.Candidates(k)[0].Digest, Despite: []string{driver.Unsigned}, Actor: "owner/ada"})
+	require.Equal(t, problem.Blocked, asProblem(t, err).Kind)
+	require.Equal(t, "mode", asProblem(t, err).Gate)
+}

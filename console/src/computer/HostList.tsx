@@ -23,7 +23,7 @@ export function HostList() {
               {h.trouble || "reached"}
               {h.shared && ", used by several people"}
             </span>
-            <span className="mono block text-secondary">{h.usbip}</span>
+            <span className="mono block text-secondary">{h.usbip || h.control}</span>
             {owner && (
               <span className="mt-1 flex flex-wrap items-center gap-3">
                 <label className="flex min-h-6 items-center gap-2">

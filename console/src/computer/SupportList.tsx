@@ -1,6 +1,13 @@
 import { useDropSupport, useSupport } from "../api/supply";
+import type { SupportPack } from "../api/types";
 import { ProblemText } from "../parts/ProblemText";
 import { bytesText } from "../parts/time";
+
+/** How much of a pack is here; how far one that comes is, its job says. */
+const sizeOf = (p: SupportPack) => {
+  if (p.here) return bytesText(p.size);
+  return p.job === "" ? `${bytesText(p.have)} of ${bytesText(p.size)}` : `${bytesText(p.size)}, on its way`;
+};
 
 /** The support packs that are here, or come, and which devices each is for. */
 export function SupportList() {
@@ -18,7 +25,7 @@ export function SupportList() {
           <li key={p.digest} className="py-1 text-row">
             <b className="font-semibold">{p.name}</b> {p.version}{" "}
             <span className="text-secondary">
-              for {p.family} {p.release}, {p.here ? bytesText(p.size) : `${bytesText(p.have)} of ${bytesText(p.size)}`},{" "}
+              for {p.family} {p.release}, {sizeOf(p)},{" "}
               {p.devices.length > 0 ? `used by ${p.devices.join(", ")}` : "used by no device"}
             </span>
             {p.job === "" && (p.devices.length === 0 || !p.here) && (

@@ -52,7 +52,10 @@ function Fault({ row }: { row: Row }) {
           <span className="sr-only">{row.gate} is shut: </span>
         </span>
       )}
-      <span className={`min-w-0 flex-1 ${row.worst ? "font-semibold" : ""}`}>{faultOf(row)}</span>
+      {/* A row stays one line high, so that the wires beside it meet. */}
+      <span className={`min-w-0 flex-1 md:truncate ${row.worst ? "font-semibold" : ""}`} title={faultOf(row)}>
+        {faultOf(row)}
+      </span>
       {row.device && (
         <Link
           to={`/devices/${row.device}`}
