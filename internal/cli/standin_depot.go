@@ -17,7 +17,7 @@ import (
 
 // standinDepot says and changes what is wrong with the stand-in depot.
 func (p *program) standinDepot() *cobra.Command {
-	c := &cobra.Command{Use: "depot [well|slow|cut|dead|lying]", Short: "What is wrong with the stand-in depot; with a word, make it so", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "depot [well|slow|cut|dead|lying]", Short: "What is wrong with the stand-in depot; with a word, make it so", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		var s depot.Steer
 		if len(args) == 1 {
 			s.Mode = depot.Mode(args[0])
@@ -31,7 +31,12 @@ func (p *program) standinDepot() *cobra.Command {
 		fmt.Fprintf(p.out, "The stand-in depot is %s.\n", s.Mode)
 		return nil
 	}}
-	serve := &cobra.Command{Use: "serve", Hidden: true, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+}
+
+// standinServeDepot runs the stand-in depot for demo, as standinServe does the other
+// stand-ins.
+func (p *program) standinServeDepot() *cobra.Command {
+	return &cobra.Command{Use: "serve-depot", Hidden: true, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		in := json.NewDecoder(p.in)
 		var sc depot.Scenario
 		if err := in.Decode(&sc); err != nil {
@@ -41,8 +46,6 @@ func (p *program) standinDepot() *cobra.Command {
 		defer end()
 		return depot.Serve(ctx, sc, func(a depot.Addresses) error { return json.NewEncoder(p.out).Encode(a) })
 	}}
-	c.AddCommand(serve)
-	return c
 }
 
 func (p *program) steerDepot(ctx context.Context, s *depot.Steer) error {

@@ -26,7 +26,9 @@ With devices of your own:
   earlybench serve                      the bench, on this computer
   earlybench host add NAME --usbip HOST:PORT --control HOST:PORT
   earlybench why --unseen --ask         where a device does not show up
-  earlybench driver add FILE            a driver set that it needs`},
+  earlybench driver add FILE            a driver set that it needs
+  earlybench depot add URL              or a depot that has what your devices need
+  earlybench host needs                 what that is, with licences; --accept fetches it`},
 		{"gates", "What the gates mean", gateMeanings()},
 		{"exit-codes", "What the numbers mean with which commands end", `  0  done
   1  failed

@@ -54,7 +54,7 @@ func (d *demo) startDepot(ctx context.Context, made sets) (at depot.Addresses, e
 	if err != nil {
 		return at, err
 	}
-	if d.depot, err = spawn(d.cfg.Err, sc, &at, "standin", "depot", "serve"); err != nil {
+	if d.depot, err = spawn(d.cfg.Err, sc, &at, "standin", "serve-depot"); err != nil {
 		return at, fmt.Errorf("start the stand-in depot: %w", err)
 	}
 	return at, d.addDepot(ctx, at.Depot)

@@ -282,7 +282,7 @@ type depotFile struct {
 func startDepot(dir string) (f depotFile, end func(), err error) {
 	sc := standin.Scenario{Dir: filepath.Join(dir, "depot"), Name: "Measured depot", Publisher: "Measure", Address: "127.0.0.1:0", Socket: filepath.Join(dir, "s"),
 		Packs: []standin.Pack{{Pack: depot.Pack{Name: "measured", Version: "1", For: depot.For{Family: "ostler", Release: "1"}}, Bytes: 380_000_000}}}
-	cmd := exec.Command("bin/earlybench", "standin", "depot", "serve")
+	cmd := exec.Command("bin/earlybench", "standin", "serve-depot")
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return f, nil, err
