@@ -138,10 +138,10 @@ func (m *Machine) keep(bus *usbip.Remote, key, busID string, d usb.Device) {
 		for d != nil {
 			select {
 			case <-ctx.Done():
-				d.Close() //nolint:errcheck // it is given back in any case
+				d.Close()
 				return
 			case <-d.Gone():
-				d.Close() //nolint:errcheck // as above
+				d.Close()
 				d = m.again(ctx, bus, busID)
 			}
 		}

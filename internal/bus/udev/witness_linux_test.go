@@ -55,7 +55,7 @@ func newTable(r *rand.Rand) table {
 		t.rules = append(t.rules, rule)
 	}
 	all := t.rules[r.IntN(len(t.rules))].USB
-	fmt.Sscanf(all[0], "%04x:%04x", &t.id.Vendor, &t.id.Product) //nolint:errcheck // it was just written
+	fmt.Sscanf(all[0], "%04x:%04x", &t.id.Vendor, &t.id.Product)
 	if r.IntN(2) == 0 {
 		t.id = usb.ID{Vendor: 0xf3e0 + uint16(r.IntN(3)), Product: uint16(r.IntN(0x10000))}
 	}
