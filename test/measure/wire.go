@@ -236,7 +236,7 @@ func fetches() error {
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
+	defer os.RemoveAll(dir) //nolint:errcheck // a directory of its own
 	f, end, err := startDepot(dir)
 	if err != nil {
 		return err
@@ -294,7 +294,7 @@ func startDepot(dir string) (f depotFile, end func(), err error) {
 	if err := cmd.Start(); err != nil {
 		return f, nil, err
 	}
-	end = func() { in.Close(); cmd.Wait() } //nolint:errcheck // it ends with its standard input
+	end = func() { in.Close(); cmd.Wait() }
 	if err := json.NewEncoder(in).Encode(sc); err != nil {
 		return f, end, err
 	}
@@ -329,7 +329,7 @@ func (f *depotFile) fetch(base, dir string) (seconds, megabytes float64, err err
 	}
 	defer c.Close()
 	files := store.Files{Dir: filepath.Join(dir, "files")}
-	defer os.RemoveAll(files.Dir)
+	defer os.RemoveAll(files.Dir) //nolint:errcheck // as above
 	runtime.GC()
 	began := time.Now()
 	p, err := files.Begin(f.file.SHA256, f.file.Size)
@@ -350,7 +350,7 @@ func (f *depotFile) curl(base, dir string, whole bool) (float64, error) {
 	if whole {
 		line += fmt.Sprintf(" && sha256sum %[1]s > /dev/null && sync %[1]s", filepath.Join(dir, "curled"))
 	}
-	defer os.Remove(filepath.Join(dir, "curled"))
+	defer os.Remove(filepath.Join(dir, "curled")) //nolint:errcheck // as above
 	began := time.Now()
 	out, err := exec.Command("sh", "-c", line).CombinedOutput()
 	if err != nil {
