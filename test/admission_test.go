@@ -120,7 +120,7 @@ func TestAnAdmissionThatHasEndedShutsTheGateAtOnceAndEverywhere(t *testing.T) {
 
 	d.ok("standin", "clock", "--by", "721h")
 	d.waits("heron-2", "admitted", "shut")
-	require.Contains(t, d.ok("rack"), "blocked: Unlock heron-2", "before that nobody sees its question")
+	d.eventually("it says that it is locked: before that nobody sees its question", func() bool { return strings.Contains(d.ok("rack"), "blocked: Unlock heron-2") })
 	require.Contains(t, d.ok("why", "heron-2"), "The admission of moor-desk on heron-2 has ended.")
 	r := d.run("run", "demo/apps/callout", "heron-2", "--unattended")
 	require.Equal(t, 3, r.code, r.err)

@@ -159,7 +159,7 @@ func TestWrongCommandsSayWhatWasMeant(t *testing.T) {
 		{"a driver set that is none", []string{"driver", "add", "README.md"}, 1, "not a ZIP file"},
 		{"a driver set that is not there", []string{"driver", "add", "none.ebset"}, 2, "no such file"},
 		{"an address without a port", []string{"host", "add", "attic", "--usbip", "nowhere", "--control", "127.0.0.1:1"}, 1, "HOST:PORT"},
-		{"a host without addresses", []string{"host", "add", "attic"}, 2, "--usbip is missing"},
+		{"a host without addresses", []string{"host", "add", "attic"}, 2, "--control is missing"},
 		{"a body that is not there", []string{"standin", "plug", "heron-7"}, 1, "connected to the hub"},
 		{"a size that is none", []string{"standin", "pull", "heron-1", "--after", "much"}, 2, "3MB"},
 		{"what is not on the screen", []string{"standin", "touch", "heron-2", "Batch"}, 1, `there are "Settings"`},

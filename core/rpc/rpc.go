@@ -291,7 +291,7 @@ func (c *Conn) mistake(id json.RawMessage, e *Error) error {
 
 func (c *Conn) answer(m message) {
 	result, err := c.handler(c.ctx, c, m.Method, m.Params)
-	if c.ctx.Err() != nil {
+	if err != nil && c.ctx.Err() != nil {
 		return // what a handler says of its own end is no answer to the question
 	}
 	reply := message{ID: m.ID}
