@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -142,13 +143,19 @@ type run struct {
 	bound chan struct{} // a driver may be bound
 
 	denied atomic.Bool // its host was not allowed to open it, and that was told
+
+	telling sync.Mutex
+	told    map[fact.Key]fact.Value // what was told of its driver
 }
 
 func (r *run) seen(key fact.Key, v fact.Value, src fact.Source) fact.Fact {
 	return fact.Fact{Key: key, Value: v, Source: src, At: r.cfg.Clock.Now()}
 }
 
+// observeDriver tells what has changed of the device's driver.
 func (r *run) observeDriver() {
+	r.telling.Lock()
+	defer r.telling.Unlock()
 	now := r.reported()
 	offered, state := r.cfg.Drivers(r.host.Name, &now)
 	seen := []fact.Fact{r.seen(fact.DriverOffered, fact.Of(offered), fact.Host)}
@@ -171,7 +178,17 @@ func (r *run) observeDriver() {
 	if now.Denied == "" && r.denied.Swap(false) {
 		seen = append(seen, r.seen(fact.USBDenied, fact.Of(""), fact.Host))
 	}
-	r.to.Observe(seen...)
+	if r.told == nil {
+		r.told = map[fact.Key]fact.Value{}
+	}
+	seen = slices.DeleteFunc(seen, func(f fact.Fact) bool {
+		was, known := r.told[f.Key]
+		r.told[f.Key] = f.Value
+		return known && was == f.Value
+	})
+	if len(seen) > 0 {
+		r.to.Observe(seen...)
+	}
 }
 
 // errNoLink is the error for a device that has no device link among its interfaces. It
