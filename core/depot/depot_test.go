@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"earlybench.invalid/earlybench/core/bundle"
 	"earlybench.invalid/earlybench/core/depot"
 )
 
@@ -64,10 +65,14 @@ func TestAnInvalidIndexIsRefusedWithItsReason(t *testing.T) {
 	require.ErrorContains(t, err, "over the limit")
 }
 
-func TestAPackIsWrittenAndRead(t *testing.T) {
-	p := depot.Pack{Name: "ostler-support", Version: "6.2.1", Maker: "Ostler House", For: depot.For{Family: "ostler", Release: "6.2"}}
+func TestAPackIsReadAndComparedWithItsOffer(t *testing.T) {
+	root := fstest.MapFS{"link.bin": {Data: []byte("files")}}
+	files, err := bundle.List(root, []string{"link.bin"})
+	require.NoError(t, err)
+	raw, err := json.Marshal(depot.Pack{Format: 1, Kind: depot.Support, Name: "ostler-support", Version: "6.2.1", Maker: "Ostler House", For: depot.For{Family: "ostler", Release: "6.2"}, Files: files})
+	require.NoError(t, err)
 	var b bytes.Buffer
-	require.NoError(t, depot.WritePack(&b, p, fstest.MapFS{"link.bin": {Data: []byte("files")}}, []string{"link.bin"}))
+	require.NoError(t, bundle.Write(&b, []bundle.Entry{{Name: depot.PackName, Data: raw}}, root, files))
 	got, err := depot.OpenPack(bytes.NewReader(b.Bytes()), int64(b.Len()))
 	require.NoError(t, err)
 	require.Equal(t, "6.2", got.For.Release)
@@ -76,12 +81,12 @@ func TestAPackIsWrittenAndRead(t *testing.T) {
 	o.For.Release = "6.1"
 	require.ErrorIs(t, got.Matches(&o), depot.ErrOtherPack)
 
-	bad := bytes.Replace(b.Bytes(), []byte("files"), []byte("filet"), 1)
-	if bytes.Equal(bad, b.Bytes()) {
-		t.Fatal("nothing was changed")
+	for what, change := range map[string][2]string{"another file": {"files", "filet"}, "another kind": {`"kind":"support"`, `"kind":"suppart"`}} {
+		bad := bytes.ReplaceAll(b.Bytes(), []byte(change[0]), []byte(change[1]))
+		require.NotEqual(t, b.Bytes(), bad, what)
+		_, err = depot.OpenPack(bytes.NewReader(bad), int64(len(bad)))
+		require.Error(t, err, what)
 	}
-	_, err = depot.OpenPack(bytes.NewReader(bytes.Replace(b.Bytes(), []byte(`"kind": "support"`), []byte(`"kind": "suppart"`), 1)), int64(b.Len()))
-	require.Error(t, err)
 }
 
 func FuzzParse(f *testing.F) {

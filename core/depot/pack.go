@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 
 	"earlybench.invalid/earlybench/core/bundle"
 )
@@ -82,21 +81,4 @@ func (p *Pack) Matches(o *Offer) error {
 		return fmt.Errorf("%w: %s %s for %s %s", ErrOtherPack, p.Name, p.Version, p.For.Family, p.For.Release)
 	}
 	return nil
-}
-
-// WritePack writes the pack of p to w with the named files of root.
-func WritePack(w io.Writer, p Pack, root fs.FS, names []string) error {
-	p.Format, p.Kind = 1, Support
-	var err error
-	if p.Files, err = bundle.List(root, names); err != nil {
-		return fmt.Errorf("collect the files: %w", err)
-	}
-	if err := p.Check(); err != nil {
-		return err
-	}
-	raw, err := json.MarshalIndent(p, "", "  ")
-	if err != nil {
-		return err
-	}
-	return bundle.Write(w, []bundle.Entry{{Name: PackName, Data: raw}}, root, p.Files)
 }

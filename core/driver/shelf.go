@@ -65,7 +65,7 @@ func Rank(all []Candidate, t Target) []Candidate {
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Candidate) int {
-		return cmp.Or(cmp.Compare(b.Fit, a.Fit), compareBool(b.Verified, a.Verified), compareVersions(b.Manifest.Version, a.Manifest.Version), compareBool(b.Here, a.Here), cmp.Compare(a.Manifest.Name, b.Manifest.Name))
+		return cmp.Or(cmp.Compare(b.Fit, a.Fit), compareBool(b.Verified, a.Verified), CompareVersions(b.Manifest.Version, a.Manifest.Version), compareBool(b.Here, a.Here), cmp.Compare(a.Manifest.Name, b.Manifest.Name))
 	})
 	seen := map[string]bool{}
 	return slices.DeleteFunc(out, func(c Candidate) bool {
@@ -85,7 +85,7 @@ func compareBool(a, b bool) int {
 	return -1
 }
 
-// compareVersions compares versions by their parts, so that 4.10 is newer than 4.9.
-func compareVersions(a, b string) int {
+// CompareVersions compares versions by their parts, so that 4.10 is newer than 4.9.
+func CompareVersions(a, b string) int {
 	return cmp.Or(fact.Release(a).Compare(fact.Release(b)), cmp.Compare(a, b))
 }

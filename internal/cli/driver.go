@@ -104,7 +104,7 @@ func (p *program) printCandidates(handle string, all []client.DriverCandidate) {
 		return
 	}
 	if all[0].Difference != "" {
-		fmt.Fprintf(p.out, "\nInstalling the first changes this:\n%s", indented(all[0].Difference))
+		fmt.Fprintf(p.out, "\nInstalling the first changes this:\n%s", indented(all[0].Difference, "  "))
 	}
 	fmt.Fprintf(p.out, "\nThe first is installed with your consent: earlybench prep %s. Another one: earlybench driver set %[1]s DIGEST\n", handle)
 }
@@ -155,11 +155,11 @@ func (p *program) setDriver(ctx context.Context, handle, digest string, despite 
 	return &exitError{exitFailed, fmt.Sprintf("No driver set for %s has a digest that begins with %.64s. See earlybench driver show %[1]s", handle, digest)}
 }
 
-// indented is a text of several lines, for a terminal.
-func indented(text string) string {
+// indented is a text of several lines, each behind a prefix, for a terminal.
+func indented(text, prefix string) string {
 	var out strings.Builder
 	for line := range strings.Lines(text) {
-		out.WriteString("  " + safe(strings.TrimRight(line, "\n")) + "\n")
+		out.WriteString(prefix + safe(strings.TrimRight(line, "\n")) + "\n")
 	}
 	return out.String()
 }

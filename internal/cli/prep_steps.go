@@ -108,9 +108,7 @@ func (g *guide) install(ctx context.Context, plan client.Prep) error {
 		despite = nil
 		fmt.Fprintf(g.text, "      %s %s by %s, %s, %s\n      %s\n", bold.Render(o.Name), o.Version, safe(o.Maker), bytesText(o.Size), sourceText(*o), faint.Render("sha256 "+o.Digest))
 		fmt.Fprintf(g.text, "      %s\n", faint.Render(capital(safe(o.Why))+"."))
-		for line := range strings.Lines(o.Difference) {
-			fmt.Fprintln(g.text, "      "+safe(strings.TrimRight(line, "\n")))
-		}
+		fmt.Fprint(g.text, indented(o.Difference, "      "))
 		for _, a := range o.Against {
 			wrapped(g.text, "      ", lamp.Render(" ! ")+" "+safe(a.Text), g.width)
 			despite = append(despite, a.Word)

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"slices"
 	"time"
@@ -234,15 +233,8 @@ func (s *Supply) fetchSet(ctx context.Context, run *job.Run, a args) error {
 	s.fetchingSet.Lock() // two devices may need the same set
 	defer s.fetchingSet.Unlock()
 	run.Phase("fetch", a.Offer.File.Size)
-	p, err := s.Files.Begin(a.Digest, a.Offer.File.Size)
-	switch {
-	case errors.Is(err, fs.ErrExist):
-	case err != nil:
+	if err := s.bring(ctx, run, a.Depot, a.Offer); err != nil {
 		return err
-	default:
-		if err := s.Depots.Fetch(ctx, a.Depot, a.Offer.File, p, s.sink(run, a.Offer.File.Size)); err != nil {
-			return fmt.Errorf("fetch %s from %s: %w", a.Name, a.Depot, err)
-		}
 	}
 	f, err := s.Files.Open(a.Digest)
 	if err != nil {

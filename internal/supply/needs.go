@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"earlybench.invalid/earlybench/core/depot"
+	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
@@ -43,7 +44,7 @@ func (s *Supply) held(u user) (pack *store.SupportPack, other bool) {
 		p := &s.packs[i]
 		switch {
 		case p.For.Suits(u.family, u.code, u.release):
-			if pack == nil || newer(p.Version, pack.Version) {
+			if pack == nil || driver.CompareVersions(p.Version, pack.Version) > 0 {
 				pack = p
 			}
 		case p.For.SuitsModel(u.family, u.code):
@@ -53,17 +54,13 @@ func (s *Supply) held(u user) (pack *store.SupportPack, other bool) {
 	return pack, other
 }
 
-func newer(a, b string) bool {
-	return cmp.Or(fact.Release(a).Compare(fact.Release(b)), cmp.Compare(a, b)) > 0
-}
-
 // offered is the newest support pack of the depots for a device's release, and its depot;
 // nil if there is none.
 func (s *Supply) offered(u user) (best *depot.Offer, from string) {
 	for _, d := range s.Depots.All() {
 		for i := range d.Index.Offers {
 			o := &d.Index.Offers[i]
-			if o.Kind == depot.Support && o.For.Suits(u.family, u.code, u.release) && (best == nil || newer(o.Version, best.Version)) {
+			if o.Kind == depot.Support && o.For.Suits(u.family, u.code, u.release) && (best == nil || driver.CompareVersions(o.Version, best.Version) > 0) {
 				best, from = o, d.Record.Name
 			}
 		}

@@ -158,15 +158,8 @@ func (s *Supply) fetch(ctx context.Context, run *job.Run) (any, error) {
 	}
 	run.Phase("fetch", a.Offer.File.Size)
 	s.tell(a.Offer.Name)
-	p, err := s.Files.Begin(a.Offer.File.SHA256, a.Offer.File.Size)
-	switch {
-	case errors.Is(err, fs.ErrExist):
-	case err != nil:
+	if err := s.bring(ctx, run, a.Depot, &a.Offer); err != nil {
 		return nil, err
-	default:
-		if err := s.Depots.Fetch(ctx, a.Depot, a.Offer.File, p, s.sink(run, a.Offer.File.Size)); err != nil {
-			return nil, fmt.Errorf("fetch %s %s from %s: %w", a.Offer.Name, a.Offer.Version, a.Depot, err)
-		}
 	}
 	run.Phase("check", 0)
 	if err := s.checkPack(&a.Offer); err != nil {
@@ -176,6 +169,21 @@ func (s *Supply) fetch(ctx context.Context, run *job.Run) (any, error) {
 		return nil, fmt.Errorf("keep the support pack: %w", err)
 	}
 	return nil, s.readPacks(ctx)
+}
+
+// bring fetches the file of an offer, unless it is here.
+func (s *Supply) bring(ctx context.Context, run *job.Run, from string, o *depot.Offer) error {
+	p, err := s.Files.Begin(o.File.SHA256, o.File.Size)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	if err == nil {
+		err = s.Depots.Fetch(ctx, from, o.File, p, s.sink(run, o.File.Size))
+	}
+	if err != nil {
+		return fmt.Errorf("fetch %s %s from %s: %w", o.Name, o.Version, from, err)
+	}
+	return nil
 }
 
 // sink tells a job's progress, with the rate and the time left, and what is wrong with the
