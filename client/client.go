@@ -336,42 +336,14 @@ func (c *Client) TellRetirement(ctx context.Context, handle, step string) error 
 	return err
 }
 
-// SetShared says whether several people use a host.
-func (c *Client) SetShared(ctx context.Context, host string, shared bool) error {
-	_, err := call[Host](ctx, c, "PATCH", api+"/hosts/"+url.PathEscape(host), map[string]bool{"shared": shared})
-	return err
-}
-
 // Tellable lists what a person may state of a device.
 func (c *Client) Tellable(ctx context.Context, handle string, sel ...Select) ([]Tellable, error) {
 	return list[Tellable](ctx, c, device(handle)+"/tellable", nil, sel)
 }
 
-// Hosts lists the hosts.
-func (c *Client) Hosts(ctx context.Context, sel ...Select) ([]Host, error) {
-	return list[Host](ctx, c, api+"/hosts", nil, sel)
-}
-
-// HostTree returns the USB of a host, as it is connected.
-func (c *Client) HostTree(ctx context.Context, host string) (HostTree, error) {
-	return call[HostTree](ctx, c, "GET", api+"/hosts/"+url.PathEscape(host)+"/tree", nil)
-}
-
 // Check looks at the bench's own computer.
 func (c *Client) Check(ctx context.Context, sel ...Select) ([]Check, error) {
 	return list[Check](ctx, c, api+"/check", nil, sel)
-}
-
-// AddHost adds a host, or gives one its new addresses.
-func (c *Client) AddHost(ctx context.Context, h Host) error {
-	_, err := call[Host](ctx, c, "POST", api+"/hosts", h)
-	return err
-}
-
-// DropHost forgets a host.
-func (c *Client) DropHost(ctx context.Context, name string) error {
-	_, err := call[struct{}](ctx, c, "DELETE", api+"/hosts/"+url.PathEscape(name), nil)
-	return err
 }
 
 // Drivers lists the driver sets.

@@ -5,12 +5,6 @@ import (
 	"net/url"
 )
 
-// GiveDevice has a device pass to a host, or back to the bench, by its name.
-func (c *Client) GiveDevice(ctx context.Context, handle, to string) error {
-	_, err := call[struct{}](ctx, c, "POST", device(handle)+"/host", map[string]string{"to": to})
-	return err
-}
-
 // Depots asks for the depots.
 func (c *Client) Depots(ctx context.Context, sel ...Select) ([]Depot, error) {
 	return list[Depot](ctx, c, api+"/depots", nil, sel)
@@ -62,4 +56,26 @@ func (c *Client) AddSupportPack(ctx context.Context, file string) (SupportPack, 
 func (c *Client) DropSupportPack(ctx context.Context, digest string) error {
 	_, err := call[struct{}](ctx, c, "DELETE", api+"/support/"+url.PathEscape(digest), nil)
 	return err
+}
+
+// Kits asks for the kits that are known or that an app needs.
+func (c *Client) Kits(ctx context.Context, sel ...Select) ([]Kit, error) {
+	return list[Kit](ctx, c, api+"/kits", nil, sel)
+}
+
+// AddKit names the directory of a kit.
+func (c *Client) AddKit(ctx context.Context, k NewKit) (KitCopy, error) {
+	return call[KitCopy](ctx, c, "POST", api+"/kits", k)
+}
+
+// DropKit forgets a directory of a kit.
+func (c *Client) DropKit(ctx context.Context, name, path string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", api+"/kits/"+url.PathEscape(name)+"?path="+url.QueryEscape(path), nil)
+	return err
+}
+
+// KitEnvironment asks what a process needs in order to use a kit. Without a version it is
+// the copy that a build without a range takes.
+func (c *Client) KitEnvironment(ctx context.Context, name, version string) (KitEnvironment, error) {
+	return call[KitEnvironment](ctx, c, "GET", api+"/kits/"+url.PathEscape(name)+"/environment?version="+url.QueryEscape(version), nil)
 }

@@ -148,7 +148,7 @@ type Step struct {
 	Where   []string `json:"where" nullable:"false"`
 	Sight   string   `json:"sight" doc:"what will be seen"`
 	Risk    string   `json:"risk"`
-	Action  string   `json:"action" enum:",driver.install,support.fetch,host.give,admission.ask,app.try"`
+	Action  string   `json:"action" enum:",driver.install,support.fetch,host.give,link.restart,admission.ask,app.try"`
 	Minutes int      `json:"minutes"`
 	Done    bool     `json:"done"`
 	Told    bool     `json:"told" doc:"done only because somebody said so"`
@@ -264,44 +264,6 @@ type Part struct {
 	Text string `json:"text"`
 	File string `json:"file"`
 	Line int    `json:"line"`
-}
-
-// Host is a computer to which devices are connected.
-type Host struct {
-	Name    string `json:"name" doc:"a lower-case letter, then up to 39 letters, digits or hyphens"`
-	USBIP   string `json:"usbip" doc:"address of its USB/IP exporter"`
-	Control string `json:"control" doc:"address of its host protocol"`
-	Shared  bool   `json:"shared" required:"false" doc:"several people use it: it never asks a device for more than this visit"`
-	Trouble string `json:"trouble,omitempty" doc:"why it is not reached; empty if it is"`
-	Own     bool   `json:"own" required:"false" doc:"it is the bench's own computer"`
-}
-
-// HostTree is the USB of a host, as it is connected.
-type HostTree struct {
-	Host    string    `json:"host"`
-	Own     bool      `json:"own" doc:"it is the bench's own computer"`
-	Trouble string    `json:"trouble" doc:"why what is connected is not known, or not at once; else empty"`
-	Known   bool      `json:"known" doc:"what is connected is known"`
-	Rows    []TreeRow `json:"rows" nullable:"false" doc:"each below what it is connected to"`
-}
-
-// TreeRow is one controller, hub, device or interface.
-type TreeRow struct {
-	Depth     int    `json:"depth" doc:"0 for a controller"`
-	Kind      string `json:"kind" enum:"controller,hub,device,interface"`
-	ID        string `json:"id" doc:"bus id; of an interface its number"`
-	Port      int    `json:"port" doc:"of the hub that it is connected to, from 1; 0 for none"`
-	Ports     int    `json:"ports" doc:"of a controller or hub"`
-	Name      string `json:"name"`
-	USB       string `json:"usb" doc:"vendor:product, or the class of an interface"`
-	Kilobits  int    `json:"kbit_per_s" doc:"speed, in 1000 bit/s; 0: not known"`
-	MilliAmps int    `json:"milliamps" doc:"the current that it says it draws at most"`
-	Driver    string `json:"driver" doc:"bound to an interface, or to a controller"`
-	Holder    string `json:"holder" doc:"the program or host that has the device; empty for none"`
-	Device    string `json:"device" doc:"handle of the device that it is or belongs to; empty for what is not on the rack"`
-	Gate      string `json:"gate" doc:"that this shuts; empty for none"`
-	Trouble   string `json:"trouble" doc:"what is wrong here; empty for nothing"`
-	Worst     bool   `json:"worst" doc:"it is what should be put right first"`
 }
 
 // Check is one part of the bench's own computer, as it was found.

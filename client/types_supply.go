@@ -110,3 +110,62 @@ type DriverConsent struct {
 	Accept  string   `json:"accept" maxLength:"80" doc:"digest of the driver set that is consented to"`
 	Despite []string `json:"despite,omitempty" maxItems:"3" enum:"unsigned,similar,system" doc:"what stands against it and is accepted"`
 }
+
+// Kit is the compilers and tools that builds of apps need, with its copies on the bench's computer.
+type Kit struct {
+	Name      string    `json:"name"`
+	About     string    `json:"about"`
+	Described bool      `json:"described" doc:"the bench knows what a complete copy holds"`
+	Copies    []KitCopy `json:"copies" nullable:"false"`
+	Apps      []KitNeed `json:"apps" nullable:"false" doc:"those whose builds need it"`
+}
+
+// KitCopy is a kit at one place.
+type KitCopy struct {
+	Path     string     `json:"path"`
+	Version  string     `json:"version" doc:"empty if it does not say"`
+	Named    bool       `json:"named" doc:"its owner has named it; else it was found"`
+	OnPath   bool       `json:"on_path" doc:"the search path of the bench leads to it"`
+	Complete bool       `json:"complete"`
+	Entries  []KitEntry `json:"entries" nullable:"false"`
+	Apps     []string   `json:"apps" nullable:"false" doc:"that are built with it"`
+}
+
+// KitEntry is something that a complete copy of a kit holds.
+type KitEntry struct {
+	Path  string `json:"path" doc:"in the copy; empty for the copy itself"`
+	Kind  string `json:"kind" enum:"program,file,directory"`
+	Wrong string `json:"wrong" doc:"such as: is missing; empty for nothing"`
+}
+
+// KitNeed is what an app's build needs of a kit.
+type KitNeed struct {
+	App    string `json:"app"`
+	From   string `json:"from" doc:"the least version; empty for any"`
+	Below  string `json:"below" doc:"versions from this one on do not serve; empty for none"`
+	State  string `json:"state" enum:"here,missing,broken,version,unknown"`
+	Text   string `json:"text" doc:"why it is not met; empty if it is"`
+	Remedy string `json:"remedy"`
+	Offer  string `json:"offer" doc:"path of a copy that would do, once its owner names it; empty for none"`
+}
+
+// NewKit is a directory of a kit.
+type NewKit struct {
+	Name        string `json:"name" maxLength:"40"`
+	Path        string `json:"path" maxLength:"4096" doc:"whole path of its directory"`
+	Description string `json:"description,omitempty" maxLength:"65536" doc:"YAML that says what a complete copy holds (docs/formats/kit.md); empty if the kit is described already"`
+}
+
+// KitEnvironment is what a process needs in order to use a copy of a kit.
+type KitEnvironment struct {
+	Path      string     `json:"path"`
+	Version   string     `json:"version"`
+	Search    []string   `json:"search" nullable:"false" doc:"directories for the front of the search path, the first first"`
+	Variables []Variable `json:"variables" nullable:"false"`
+}
+
+// Variable is an environment variable.
+type Variable struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}

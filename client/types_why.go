@@ -57,6 +57,7 @@ type Move struct {
 	Sight   string   `json:"sight" doc:"what should be seen after"`
 	Answers []Choice `json:"answers" nullable:"false" doc:"of a check"`
 	Step    *Step    `json:"step" doc:"that leads through it"`
+	Action  string   `json:"action" doc:"what the bench itself can do for a remedy, such as link.restart; empty for nothing"`
 }
 
 // Choice is one answer that a check may have.

@@ -37,6 +37,8 @@ type Scenario struct {
 	Host   string `json:"host"`   // its name
 	Answer string `json:"answer"` // how long questions wait; "": as the body's data says
 	Sets   []Set  `json:"sets"`   // driver sets that the host has from the beginning
+	// Right are the names of sets that work for models, too, that they are not made for.
+	Right []string `json:"right,omitempty"`
 	// Service are driver sets that the host's own update service has.
 	Service [][]byte `json:"service"`
 	// System and Release are the kind of host. One that says its system binds by itself only
@@ -150,7 +152,7 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 	hostDir := filepath.Join(sc.Dir, "host")
 	_, err = os.Stat(hostDir)
 	fresh := errors.Is(err, os.ErrNotExist)
-	if r.host, err = host.New(host.Config{Address: sc.HostAddress, Name: sc.Host, Dir: hostDir, Common: common, System: sc.System, Release: sc.Release, Service: sc.Service}); err != nil {
+	if r.host, err = host.New(host.Config{Address: sc.HostAddress, Name: sc.Host, Dir: hostDir, Common: common, System: sc.System, Release: sc.Release, Service: sc.Service, Right: sc.Right}); err != nil {
 		return err
 	}
 	for _, set := range sc.Sets {

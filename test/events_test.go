@@ -52,8 +52,15 @@ func follow(t *testing.T, res *http.Response, n int) (ids []int64, events []clie
 func TestEventsAreResumedBySequenceAndMerged(t *testing.T) {
 	d := startDemo(t)
 	session := d.signedIn()
+	d.waits("heron-1", "linked", "open")
 	bench, err := d.api.Bench(context.Background())
 	require.NoError(t, err)
+	d.eventually("all that the start brings has been told", func() bool {
+		before := bench.Sequence
+		time.Sleep(300 * time.Millisecond)
+		bench, err = d.api.Bench(context.Background())
+		return err == nil && bench.Sequence == before
+	})
 	hands := d.device("heron-2").HandsURL
 	for range 20 {
 		require.NoError(t, d.api.Set(context.Background(), "heron-2", client.Change{HandsURL: &hands}))

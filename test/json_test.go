@@ -55,6 +55,13 @@ var jsonWalk = []struct {
 	{"support", "support", 0, "list"},
 	{"support add", "support add no-such-file", 1, "nothing"},
 	{"support drop", "support drop --unused", 0, "nothing"},
+	{"link", "link", 0, "list"},
+	{"link restart", "link restart heron-1", 0, "list"},
+	{"kit", "kit", 0, "list"},
+	{"kit show", "kit show go", 0, "object"},
+	{"kit add", "kit add go @go", 0, "object"},
+	{"kit env", "kit env go", 0, "object"},
+	{"kit drop", "kit drop go @go", 0, "nothing"},
 	{"host needs", "host needs", 0, "object"},
 	{"host tree", "host tree", 0, "list"},
 	{"host give", "host give heron-1", 0, "nothing"},
@@ -105,7 +112,7 @@ func TestEveryCommandPrintsTheJSONThatTheDocumentationSays(t *testing.T) {
 	d.waits("heron-1", "linked", "open")
 	doc, err := os.ReadFile("../docs/json.md")
 	require.NoError(t, err)
-	known := map[string]string{"@ebapp": filepath.Join(t.TempDir(), "callout.ebapp")}
+	known := map[string]string{"@ebapp": filepath.Join(t.TempDir(), "callout.ebapp"), "@go": goDirectory(t)}
 	walked := map[string]bool{}
 	for _, c := range jsonWalk {
 		walked[c.command] = true

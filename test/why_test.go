@@ -150,14 +150,14 @@ func TestAComputerWithoutTheKitIsAnAnswer(t *testing.T) {
 	d.eventually("heron-1 is linked", func() bool { return d.device("heron-1").Gates["linked"] == "open" })
 	w := whyOf(t, d, "heron-1", "--app", "fellgate/pulse")
 	require.Equal(t, "kit", w.Gate)
-	require.Equal(t, "kit-missing", w.Causes[0].ID)
+	require.Equal(t, "program-missing", w.Causes[0].ID)
 	require.Greater(t, w.Causes[0].Probability, 0.99)
-	require.Contains(t, d.ok("rack", "--app", "fellgate/pulse"), "Install the kit that the build command of the app names")
+	require.Contains(t, d.ok("rack", "--app", "fellgate/pulse"), "Install the program that the build command of the app names")
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-1")
 	b.chooses("fellgate/pulse")
-	b.sees("Install the kit that the build command of the app names")
+	b.sees("Install the program that the build command of the app names")
 }
 
 func TestWhatJustHappenedIsUsedAsEvidence(t *testing.T) {

@@ -7,9 +7,9 @@ import (
 	"path/filepath"
 	"regexp"
 
-	"github.com/goccy/go-yaml"
-
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/kit"
+	"earlybench.invalid/earlybench/core/strict"
 )
 
 // ProjectFile is the file that states how an app is built and packed.
@@ -23,6 +23,7 @@ type Project struct {
 	Version  string   `yaml:"version"`
 	Families []string `yaml:"families"`
 	Minimum  string   `yaml:"minimum"`
+	Kit      kit.Need `yaml:"kit"` // what the build needs; without a name it is the build's program alone
 	Build    Build    `yaml:"build"`
 	Root     string   `yaml:"root"` // directory in which the files lie; default: the project's
 	Files    []string `yaml:"files"`
@@ -53,8 +54,8 @@ func ReadProject(dir string) (*Project, error) {
 		return nil, fmt.Errorf("read the project: %w", err)
 	}
 	p := &Project{Dir: dir}
-	if err := yaml.UnmarshalWithOptions(raw, p, yaml.Strict()); err != nil {
-		return nil, fmt.Errorf("%s: %s", name, yaml.FormatError(err, false, true))
+	if err := strict.YAML(raw, p); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	if err := p.check(); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
@@ -68,6 +69,9 @@ func (p *Project) check() error {
 	}
 	if len(p.Build.Command) == 0 {
 		return errors.New("build: command is missing; write it as a list")
+	}
+	if err := p.Kit.Check(); err != nil {
+		return fmt.Errorf("kit: %w", err)
 	}
 	if len(p.Files) == 0 {
 		return errors.New("files is missing; list the files to pack")

@@ -72,6 +72,7 @@ type Move struct {
 	Sight   string         // what should be seen after
 	Answers []sheet.Answer // of a check
 	Step    *ready.Step    // that leads through it; may be nil
+	Action  string         // what the bench itself can do for a remedy; may be ""
 }
 
 // Question is the input of this package.
@@ -344,7 +345,7 @@ func (q *Question) move(b belief, open []*sheet.Check, e *Explanation) *Move {
 		return out
 	}
 	c := b.causes[m.remedy]
-	out := &Move{Kind: AsRemedy, ID: c.ID, Who: c.Remedy.Who, Seconds: c.Remedy.Seconds, Text: q.fill(c.Remedy.Text), Sight: q.fill(c.Remedy.Sight)}
+	out := &Move{Kind: AsRemedy, ID: c.ID, Who: c.Remedy.Who, Seconds: c.Remedy.Seconds, Text: q.fill(c.Remedy.Text), Sight: q.fill(c.Remedy.Sight), Action: c.Remedy.Action}
 	for i := range q.Readiness.Steps {
 		if q.Readiness.Steps[i].ID == c.Remedy.Step {
 			out.Step = &q.Readiness.Steps[i]

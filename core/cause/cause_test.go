@@ -43,7 +43,7 @@ func said(check, answer string) fact.Fact {
 // ask explains a device of which some facts are known.
 func ask(s *sheet.Sheet, learned cause.Learned, facts ...fact.Fact) (cause.Question, cause.Explanation) {
 	words := s.Words("")
-	for k, v := range map[string]string{"handle": "heron-2", "bench": "moor-desk", "fingerprint": "SHA256:x", "set": "halden-link 4.1", "trouble": "no answer", "holder": "virtual machine pit", "number": "47", "battery": "4", "shown": "SHA256:y"} {
+	for k, v := range map[string]string{"handle": "heron-2", "bench": "moor-desk", "fingerprint": "SHA256:x", "set": "halden-link 4.1", "trouble": "no answer", "holder": "virtual machine pit", "number": "47", "battery": "4", "shown": "SHA256:y", "kit": "fell-kit", "amiss": "bin/x in /opt/y is missing", "copy": "/opt/x"} {
 		words[k] = v
 	}
 	subject := ready.Subject{Attributes: sheet.Attributes{Family: s.Family, Maker: s.Maker, Code: s.Model.Code, App: "fellgate/callout", By: "ada", Needs: "9"}}
@@ -195,7 +195,7 @@ var catalogue = map[string][]string{
 	"charge-only cable": {"cable-charges-only"}, "worn cable": {"cable-worn"}, "dead port": {"port-dead"},
 	"driver missing": {"driver-missing"}, "driver fetched but not bound": {"driver-not-bound"}, "driver unsigned": {"driver-unsigned"}, "driver for a similar model": {"driver-similar"},
 	"support pack ticked but not fetched": {"support-not-fetched"}, "support pack outdated": {"support-outdated"},
-	"kit missing": {"kit-missing"}, "kit path wrong": {"kit-path"},
+	"kit missing": {"kit-missing", "program-missing"}, "kit path wrong": {"kit-path", "kit-moved", "kit-broken"}, "kit too old": {"kit-version"}, "kit not described": {"kit-unknown"},
 	"way in hidden": {"way-hidden"}, "choice off": {"choice-off", "may-not-install"}, "half-way": {"restart-forgotten", "code-not-typed", "code-forgotten", "crew-not-given"},
 	"question unanswered": {"question-unanswered"}, "question refused": {"question-refused"}, "question expired": {"question-expired"},
 	"locked": {"locked"}, "stale link": {"stale-link"}, "asleep": {"asleep"}, "battery low": {"battery-low"}, "held by a virtual machine": {"held-by-machine"},

@@ -40,6 +40,9 @@ const (
 	HostClock     Key = "host.clock"
 	KitState      Key = "kit.state"
 	KitName       Key = "kit.name"
+	KitVersion    Key = "kit.version"
+	KitAmiss      Key = "kit.amiss"
+	KitOffer      Key = "kit.offer"
 	DepotState    Key = "depot.state"
 	SupportState  Key = "support.state"
 	AuthorityUp   Key = "authority.state"
@@ -88,7 +91,7 @@ func onTheBus() []Spec {
 		cable(USBInterfaces, Texts, "interfaces on the bus", Bus),
 		cable(USBLink, Bool, "the device link is among its interfaces", Bus),
 		cable(USBRelease, Version, "release that its descriptor states", Bus),
-		cable(USBErrors, Int, "transfers that failed since it was plugged in", Bus, Host),
+		{Key: USBErrors, Type: Int, Sources: []Source{Bus, Host}, Good: minutes, Text: "transfers that failed on the wire in the last ten minutes"},
 		{Key: USBBreaks, Type: Int, Sources: []Source{Bus, Host}, Good: minutes, Text: "times it left the bus in the last ten minutes"},
 		{Key: USBLeft, Type: Moment, Sources: []Source{Bus}, Good: minutes, Text: "left the bus"},
 		{Key: USBReturns, Type: Moment, Sources: []Source{Bus}, Good: time.Hour, Text: "by when it is back from a restart, as usual"},
@@ -131,8 +134,11 @@ func overTheLink() []Spec {
 func ofTheComputer() []Spec {
 	return []Spec{
 		{Key: HostClock, Type: Int, Sources: []Source{Authority, Host}, Good: hours, Text: "seconds this computer's clock is off"},
-		{Key: KitState, Type: Text, Sources: []Source{Host}, Text: "kit that builds the app: here, missing, path"},
-		{Key: KitName, Type: Text, Sources: []Source{Host}, Text: "kit that builds the app"},
+		{Key: KitState, Type: Text, Sources: []Source{Host}, Text: "kit that builds the app: here, missing, program (a build without a kit names one that is missing), path (on the computer, not on the search path), broken, version (none fits), unknown (not described)"},
+		{Key: KitName, Type: Text, Sources: []Source{Host}, Text: "kit that builds the app, or the program of its build"},
+		{Key: KitVersion, Type: Text, Sources: []Source{Host}, Text: "version of the copy of the kit"},
+		{Key: KitAmiss, Type: Text, Sources: []Source{Host}, Text: "why the app cannot be built here"},
+		{Key: KitOffer, Type: Text, Sources: []Source{Host}, Text: "another copy of the kit that can be used, once it is named"},
 		{Key: DepotState, Type: Text, Sources: []Source{Host}, Good: minutes, Text: "depot: up, slow, cut, down"},
 		{Key: SupportState, Type: Text, Sources: []Source{Host}, Text: "support pack for its release: here, missing, partly, outdated"},
 	}

@@ -139,6 +139,7 @@ func (r *Runner) begin(run *Run, release func()) bool {
 		r.mu.Lock()
 		delete(r.runs, run.job.ID)
 		r.mu.Unlock()
+		close(run.ended) // whoever waited finds it gone
 	})
 	return true
 }
@@ -263,7 +264,6 @@ func (r *Run) end(ctx context.Context, result any, err error) {
 		r.saving.Lock()
 		defer r.saving.Unlock()
 		r.put() //nolint:errcheck // it goes on from an earlier record then
-		close(r.ended)
 		return
 	default:
 		j.State, j.Result, j.Error = Failed, result, problem.Of(err)
@@ -281,7 +281,6 @@ func (r *Run) end(ctx context.Context, result any, err error) {
 // saveEnd saves until that works, so that no job stays running for ever. When the
 // service ends before, the next one goes on with the job.
 func (r *Run) saveEnd() {
-	defer close(r.ended)
 	r.saving.Lock()
 	defer r.saving.Unlock()
 	for pause := 100 * time.Millisecond; r.put() != nil; pause = min(2*pause, 5*time.Second) {

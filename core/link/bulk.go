@@ -26,10 +26,11 @@ type bulk struct {
 	reading []usb.Transfer
 
 	writing sync.Mutex
-	sent    []usb.Transfer
+	sent    chan usb.Transfer // waited for by reap; closed by Close
+	closing sync.Once
 
 	ctx    context.Context
-	cancel context.CancelFunc
+	cancel context.CancelCauseFunc // the cause is why reads and writes end
 }
 
 // Bulk opens the endpoints of the device link on dev: it selects the interface, which makes
@@ -39,8 +40,8 @@ func Bulk(ctx context.Context, dev usb.Device, number, in, out uint8) (io.ReadWr
 	if err != nil {
 		return nil, err
 	}
-	b := &bulk{dev: dev, in: in, out: out}
-	b.ctx, b.cancel = context.WithCancel(context.Background())
+	b := &bulk{dev: dev, in: in, out: out, sent: make(chan usb.Transfer, queued)}
+	b.ctx, b.cancel = context.WithCancelCause(context.Background())
 	// A first transfer of length zero shows whether a driver is bound, before anything
 	// waits on the endpoints.
 	probe, err := dev.SubmitOut(out, nil)
@@ -48,9 +49,10 @@ func Bulk(ctx context.Context, dev usb.Device, number, in, out uint8) (io.ReadWr
 		_, _, err = probe.Wait(ctx)
 	}
 	if err != nil {
-		b.cancel()
+		b.cancel(io.ErrClosedPipe)
 		return nil, err
 	}
+	go b.reap() // until Close, and until the device has taken what was sent, or is closed
 	return b, nil
 }
 
@@ -76,7 +78,7 @@ func (b *bulk) next() (usb.Transfer, error) {
 	b.queue.Lock()
 	defer b.queue.Unlock()
 	if b.ctx.Err() != nil {
-		return nil, io.ErrClosedPipe
+		return nil, context.Cause(b.ctx)
 	}
 	for len(b.reading) < queued {
 		t, err := b.dev.SubmitIn(b.in, transferBytes)
@@ -96,34 +98,51 @@ func (b *bulk) Write(p []byte) (n int, err error) {
 	b.writing.Lock()
 	defer b.writing.Unlock()
 	for len(p) > 0 {
-		if len(b.sent) >= queued {
-			_, _, err := b.sent[0].Wait(b.ctx)
-			b.sent = append(b.sent[:0], b.sent[1:]...)
-			if err != nil {
-				return n, b.ended(err)
-			}
+		if b.ctx.Err() != nil {
+			return n, context.Cause(b.ctx)
 		}
 		k := min(len(p), transferBytes)
 		t, err := b.dev.SubmitOut(b.out, p[:k])
 		if err != nil {
 			return n, err
 		}
-		b.sent = append(b.sent, t)
+		select {
+		case b.sent <- t:
+		case <-b.ctx.Done():
+			return n, context.Cause(b.ctx)
+		}
 		p, n = p[k:], n+k
 	}
 	return n, nil
 }
 
+// reap waits for what was sent. A transfer that fails leaves a gap in the stream, so that
+// the pipe ends at once, also while nobody writes.
+func (b *bulk) reap() {
+	for t := range b.sent {
+		if _, _, err := t.Wait(context.Background()); err != nil {
+			b.cancel(err)
+		}
+	}
+}
+
+// ended is why a transfer to read has ended.
 func (b *bulk) ended(err error) error {
 	if errors.Is(err, context.Canceled) {
-		return io.ErrClosedPipe
+		return context.Cause(b.ctx)
 	}
 	return err
 }
 
-// Close cancels the pending transfers for reading.
+// Close cancels the pending transfers for reading. What was written is still sent, unless
+// the device is closed before.
 func (b *bulk) Close() error {
-	b.cancel()
+	b.cancel(io.ErrClosedPipe)
+	b.closing.Do(func() {
+		b.writing.Lock()
+		close(b.sent)
+		b.writing.Unlock()
+	})
 	b.queue.Lock()
 	defer b.queue.Unlock()
 	for _, t := range b.reading {

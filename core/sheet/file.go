@@ -92,8 +92,8 @@ type likelyFile struct {
 }
 
 type remedyFile struct {
-	Who, Text, Step, Sight text
-	Seconds, Cures         float64
+	Who, Text, Step, Action, Sight text
+	Seconds, Cures                 float64
 }
 
 type checkFile struct {
@@ -283,7 +283,7 @@ func (r *reader) cause(n ast.Node, c *causeFile) {
 		}),
 		"remedy": func(n ast.Node) {
 			r.mapping(n, "a remedy", fields{"who": r.text(&c.Remedy.Who), "seconds": r.number(&c.Remedy.Seconds, 1, 36000),
-				"text": r.text(&c.Remedy.Text), "step": r.text(&c.Remedy.Step), "sight": r.text(&c.Remedy.Sight), "cures": r.number(&c.Remedy.Cures, 0.01, 0.999)})
+				"text": r.text(&c.Remedy.Text), "step": r.text(&c.Remedy.Step), "action": r.text(&c.Remedy.Action), "sight": r.text(&c.Remedy.Sight), "cures": r.number(&c.Remedy.Cures, 0.01, 0.999)})
 		},
 	})
 	if c.Remedy.Cures == 0 || math.IsNaN(c.Remedy.Cures) {

@@ -62,7 +62,7 @@ func (b *builder) gate(g gateFile, path string) *Gate {
 var forms = []string{"phone", "tablet", "keys", "round"}
 
 // actions are what the bench itself can do for a step.
-var actions = []string{InstallDriver, FetchSupport, GiveBack, AskAdmission, TryApp, RemoveApps, Withdraw}
+var actions = []string{InstallDriver, FetchSupport, GiveBack, RestartLink, AskAdmission, TryApp, RemoveApps, Withdraw}
 
 func (b *builder) step(v stepFile) *Step {
 	switch {
@@ -124,7 +124,7 @@ func (b *builder) cause(c causeFile) *Cause {
 	}
 	b.part("cause", c.ID.S, c.Text.S, c.ID)
 	out := &Cause{ID: c.ID.S, Weight: c.Weight, Text: b.text(c.Text), Proved: b.condition(c.Proved), Excluded: b.condition(c.Excluded),
-		Remedy: Remedy{Who: b.who(c.Remedy.Who, c.ID), Seconds: c.Remedy.Seconds, Text: b.text(c.Remedy.Text), Step: c.Remedy.Step.S, Sight: b.text(c.Remedy.Sight), Cures: c.Remedy.Cures}}
+		Remedy: Remedy{Who: b.who(c.Remedy.Who, c.ID), Seconds: c.Remedy.Seconds, Text: b.text(c.Remedy.Text), Step: c.Remedy.Step.S, Action: c.Remedy.Action.S, Sight: b.text(c.Remedy.Sight), Cures: c.Remedy.Cures}}
 	for _, g := range c.Gates {
 		if !slices.Contains(Order, g.S) && !OfHost(g.S) {
 			b.hinted(g, append(slices.Clone(Order), HostOrder...), "cause %s: there is no gate %q", c.ID.S, g.S)
@@ -133,6 +133,9 @@ func (b *builder) cause(c causeFile) *Cause {
 	}
 	if c.Remedy.Seconds == 0 || c.Remedy.Text.S == "" {
 		b.missing(c.ID, "cause %s has a remedy with a text and seconds", c.ID.S)
+	}
+	if a := c.Remedy.Action; a.S != "" && !slices.Contains(actions, a.S) {
+		b.hinted(a, actions, "cause %s: there is no action %q", c.ID.S, a.S)
 	}
 	if b.sheet.Step(out.Remedy.Step) == nil && b.general(c.ID.File) {
 		out.Remedy.Step = "" // not every family has that step

@@ -57,7 +57,8 @@ const (
 const (
 	InstallDriver = "driver.install"
 	FetchSupport  = "support.fetch"
-	GiveBack      = "host.give" // have whoever holds the device release it
+	GiveBack      = "host.give"    // have whoever holds the device release it
+	RestartLink   = "link.restart" // have the bench start over with the device
 	AskAdmission  = "admission.ask"
 	TryApp        = "app.try"
 	RemoveApps    = "apps.remove"        // when it is retired
@@ -267,6 +268,7 @@ type Remedy struct {
 	Seconds float64
 	Text    string
 	Step    string  // the step that leads through it; may be ""
+	Action  string  // what the bench itself can do for it; may be ""
 	Sight   string  // what should be seen after
 	Cures   float64 // how often it helps, if it is that cause; above 0, below 1
 }

@@ -12,6 +12,7 @@ const (
 	ReqGetDescriptor    = 6
 	ReqGetConfiguration = 8
 	ReqSetConfiguration = 9
+	ReqSetFeature       = 3
 	ReqSetInterface     = 11
 
 	DescDevice    = 1

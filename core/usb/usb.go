@@ -75,6 +75,24 @@ type Setup struct {
 // In reports whether the data comes from the device.
 func (s Setup) In() bool { return s.RequestType&0x80 != 0 }
 
+// ResetPort resets the port to which the device is connected. It is the request with which a
+// hub is asked to (USB 2.0, 11.24.2.13), sent to the device itself: an exporter of USB/IP
+// takes it for its own hub's, and an opened node for the system's.
+var ResetPort = Setup{RequestType: 0x23, Request: ReqSetFeature, Value: featurePortReset}
+
+// featurePortReset is PORT_RESET (USB 2.0, table 11-17).
+const featurePortReset = 4
+
+// Reset resets the port of a device, which starts over as if it had just been plugged in
+// (USB 2.0, 9.1.1.3). It stays where it is on the bus; what was claimed of it has to be
+// claimed again.
+func Reset(ctx context.Context, d Device) error {
+	if _, err := d.Control(ctx, ResetPort, nil); err != nil {
+		return fmt.Errorf("reset the port: %w", err)
+	}
+	return nil
+}
+
 // A Transfer has been submitted. Wait returns the bytes received, or the number sent,
 // and may be called once.
 type Transfer interface {

@@ -52,6 +52,10 @@ const (
 	errnoEACCES     = 13
 	errnoENODEV     = 19
 	errnoEPIPE      = 32
+	errnoETIME      = 62
+	errnoEPROTO     = 71
+	errnoEOVERFLOW  = 75
+	errnoEILSEQ     = 84
 	errnoECONNRESET = 104
 	errnoESHUTDOWN  = 108
 )
@@ -181,6 +185,8 @@ func errno(err error) int32 {
 		return -errnoECONNRESET
 	case errors.Is(err, usb.ErrGone):
 		return -errnoESHUTDOWN
+	case errors.Is(err, usb.ErrWire):
+		return -errnoEPROTO
 	}
 	return -errnoEPIPE
 }
@@ -195,6 +201,8 @@ func fromErrno(n int32) error {
 		return usb.ErrUnlinked
 	case errnoENODEV, errnoESHUTDOWN:
 		return usb.ErrGone
+	case errnoEPROTO, errnoEILSEQ, errnoETIME, errnoEOVERFLOW: // as the kernel's error-codes.rst tells them
+		return usb.ErrWire
 	case errnoEPIPE:
 		return usb.ErrStall
 	}

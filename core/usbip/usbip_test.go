@@ -179,17 +179,19 @@ func TestATransferThatIsWithdrawnTakesNoDataWithIt(t *testing.T) {
 	require.Equal(t, "for the next", string(data))
 }
 
-func TestEndpointsWithoutADriverAnswerEACCES(t *testing.T) {
-	e := newEcho()
-	e.access = usb.ErrAccess
-	bus, _, _ := export(t, e)
-	dev, err := bus.Open(t.Context(), "1-1")
-	require.NoError(t, err)
-	defer dev.Close()
-	tr, err := dev.SubmitOut(1, []byte("x"))
-	require.NoError(t, err)
-	_, _, err = tr.Wait(t.Context())
-	require.ErrorIs(t, err, usb.ErrAccess)
+func TestWhatEndsATransferIsToldInTheErrorNumbersOfLinux(t *testing.T) {
+	for _, want := range []error{usb.ErrAccess, usb.ErrWire, usb.ErrStall} {
+		e := newEcho()
+		e.access = want
+		bus, _, _ := export(t, e)
+		dev, err := bus.Open(t.Context(), "1-1")
+		require.NoError(t, err)
+		tr, err := dev.SubmitOut(1, []byte("x"))
+		require.NoError(t, err)
+		_, _, err = tr.Wait(t.Context())
+		require.ErrorIs(t, err, want)
+		require.NoError(t, dev.Close())
+	}
 }
 
 func TestAPulledCableEndsEveryTransfer(t *testing.T) {

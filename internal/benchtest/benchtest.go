@@ -23,6 +23,7 @@ import (
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/library"
@@ -214,6 +215,9 @@ type Bench struct {
 	end func()
 }
 
+// shipped are the sheets that ship, loaded once for all tests of a package.
+var shipped = sync.OnceValues(func() (*sheet.Library, error) { return sheet.Load(sheets.Files) })
+
 // New starts a bench's insides.
 func New(t testing.TB) *Bench {
 	t.Helper()
@@ -229,7 +233,9 @@ func In(t testing.TB, dir string) *Bench {
 	require.NoError(t, err)
 	b.Keys, err = state.ReadKeys(dir)
 	require.NoError(t, err)
-	lib, err := library.Open(context.Background(), library.Config{Shipped: sheets.Files, Dir: filepath.Join(dir, "sheets"), Store: st, Clock: b.Clock, Log: log})
+	loaded, err := shipped()
+	require.NoError(t, err)
+	lib, err := library.Open(context.Background(), library.Config{Shipped: sheets.Files, Loaded: loaded, Dir: filepath.Join(dir, "sheets"), Store: st, Clock: b.Clock, Log: log})
 	require.NoError(t, err)
 	b.Insides, err = service.MakeInsides(context.Background(), service.Config{State: dir, Log: log}, st, lib, b.Clock, b.Keys, "moor-desk")
 	require.NoError(t, err)

@@ -19,6 +19,7 @@ import (
 	"earlybench.invalid/earlybench/core/usbip"
 	"earlybench.invalid/earlybench/internal/bus/udev"
 	"earlybench.invalid/earlybench/internal/store"
+	"golang.org/x/crypto/ssh"
 )
 
 // Sink receives what is connected to the buses of hosts. For each host it is called by
@@ -33,6 +34,7 @@ type Sink interface {
 type Hosts struct {
 	sink    Sink
 	changed func(host string)
+	key     ssh.Signer
 	log     *slog.Logger
 	ctx     context.Context
 	end     context.CancelFunc
@@ -45,6 +47,7 @@ type Hosts struct {
 // watch is one host that is watched.
 type watch struct {
 	host  store.Host
+	route *route
 	local *local      // this computer's own USB; nil for another host
 	rules *udev.Rules // of this computer; nil for another host, and where there are none
 	stop  context.CancelFunc
@@ -82,9 +85,10 @@ func (h *Hosts) lost(ctx context.Context, w *watch) {
 }
 
 // New makes a watcher that watches no host yet. changed is called when something else is
-// connected to a host, or it is reached or no longer reached.
-func New(sink Sink, changed func(host string), log *slog.Logger) *Hosts {
-	h := &Hosts{sink: sink, changed: changed, log: log, watches: map[string]*watch{}}
+// connected to a host, or it is reached or no longer reached. key is the bench's, by which SSH
+// servers know it.
+func New(sink Sink, changed func(host string), key ssh.Signer, log *slog.Logger) *Hosts {
+	h := &Hosts{sink: sink, changed: changed, key: key, log: log, watches: map[string]*watch{}}
 	h.ctx, h.end = context.WithCancel(context.Background())
 	return h
 }
@@ -96,7 +100,9 @@ func (h *Hosts) Close() {
 }
 
 // Watch starts to watch a host, or continues at its new addresses.
-func (h *Hosts) Watch(host store.Host) { h.watch(&watch{host: host}) }
+func (h *Hosts) Watch(host store.Host) {
+	h.watch(&watch{host: host, route: &route{host: host, key: h.key}})
+}
 
 // WatchLocal starts to watch this computer's own USB, under the computer's name.
 func (h *Hosts) WatchLocal(host store.Host, o Local) {
@@ -118,6 +124,7 @@ func (h *Hosts) watch(w *watch) {
 			h.followLocal(ctx, w)
 			return
 		}
+		defer w.route.close()
 		h.follow(ctx, w)
 	})
 }
@@ -175,7 +182,16 @@ func (h *Hosts) Open(ctx context.Context, name, busID string) (usb.Device, error
 	if w.host.USBIP == "" {
 		return nil, fmt.Errorf("host %s exports no devices", name)
 	}
-	return usbip.TCP(w.host.USBIP).Open(ctx, busID)
+	exporter := usbip.Remote{Dial: func(ctx context.Context) (net.Conn, error) { return w.route.dial(ctx, w.host.USBIP) }}
+	return exporter.Open(ctx, busID)
+}
+
+// Private reports whether nobody else can be at the other end of the way to a host: it is this
+// computer, or the owner has accepted its key. Only over such a way the key of a device that is
+// met for the first time may be pinned.
+func (h *Hosts) Private(name string) bool {
+	w := h.watched(name)
+	return w != nil && (w.local != nil || w.route.private())
 }
 
 // Bus returns what is connected to a host, as it was reported last; false while it is not known.
@@ -252,8 +268,7 @@ func (h *Hosts) follow(ctx context.Context, w *watch) {
 }
 
 func (h *Hosts) connect(ctx context.Context, w *watch) error {
-	d := net.Dialer{Timeout: 5 * time.Second}
-	c, err := d.DialContext(ctx, "tcp", w.host.Control)
+	c, err := w.route.dial(ctx, w.host.Control)
 	if err != nil {
 		return fmt.Errorf("reach host %s at %s: %w", w.host.Name, w.host.Control, err)
 	}

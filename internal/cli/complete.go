@@ -64,6 +64,8 @@ func (p *program) candidates(c *cobra.Command, place string, before []string) ([
 	switch place {
 	case "FILE", "DIR":
 		return nil, cobra.ShellCompDirectiveDefault
+	case "PATH":
+		return nil, cobra.ShellCompDirectiveFilterDirs
 	case "APP": // or a directory, or a file
 		return names(b.Projects, func(x client.Project) string { return x.App })(ctx), cobra.ShellCompDirectiveDefault
 	}
@@ -79,6 +81,8 @@ func (p *program) ofBench(ctx context.Context, b *client.Client, c *cobra.Comman
 	case "DEVICE":
 		all := names(func(ctx context.Context, _ ...client.Select) ([]client.Device, error) { return b.Devices(ctx, "") }, func(x client.Device) string { return x.Handle })(ctx)
 		return slices.DeleteFunc(all, func(h string) bool { return slices.Contains(before, h) })
+	case "KIT":
+		return names(b.Kits, func(x client.Kit) string { return x.Name })(ctx)
 	case "SESSION":
 		return names(b.Sessions, func(x client.Session) string { return x.ID + "\t" + x.Agent })(ctx)
 	case "JOB":

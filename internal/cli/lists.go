@@ -38,32 +38,14 @@ func (p *program) hostCommand() *cobra.Command {
 			if usbip == "" {
 				usbip = "exports none"
 			}
-			rows = append(rows, []string{h.Name, usbip, h.Control, state})
+			rows = append(rows, []string{h.Name, usbip, h.Control, h.SSH, state})
 		}
-		p.table([]string{"host", "usbip", "control", ""}, rows)
+		p.table([]string{"host", "usbip", "control", "through", ""}, rows)
 	})
 	set := &cobra.Command{Use: "set", Short: "Say whether one person or several use a host", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		return usage("write: earlybench host set shared NAME, or own NAME")
 	}}
-	var h client.Host
-	add := &cobra.Command{Use: "add NAME", Short: "Watch a host, or change its addresses", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		h.Name = args[0]
-		b, err := p.bench()
-		if err != nil {
-			return err
-		}
-		if err := b.AddHost(c.Context(), h); err != nil {
-			return err
-		}
-		if err := hostReached(c.Context(), b, h.Name); err != nil {
-			return err
-		}
-		fmt.Fprintf(p.err, "%s is reached. What is connected to it: earlybench rack\n", h.Name)
-		return nil
-	}}
-	add.Flags().StringVar(&h.USBIP, "usbip", "", "address of its USB/IP exporter, HOST:PORT; leave it out for one that only takes devices")
-	add.Flags().StringVar(&h.Control, "control", "", "address of its host protocol, HOST:PORT")
-	required(add, "control")
+	add := p.hostAddCommand()
 	for _, kind := range []struct {
 		use, short string
 		shared     bool

@@ -28,6 +28,8 @@ func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error
 		if s.Missing == "" {
 			return g.takeBack(ctx)
 		}
+	case "link.restart":
+		return g.restart(ctx, s)
 	case "admission.ask":
 		return g.ask(ctx, s)
 	case "app.try":
@@ -214,6 +216,19 @@ func (g *guide) takeBack(ctx context.Context) error {
 		return &exitError{exitPerson, "Not taken back."}
 	}
 	return g.bench.GiveDevice(ctx, g.handle, "")
+}
+
+// restart restarts the link, once; if that did not help, a person has to.
+func (g *guide) restart(ctx context.Context, s client.Step) error {
+	switch {
+	case !g.shown["restarted"]:
+		g.shown["restarted"] = true
+		fmt.Fprintf(g.text, "      Restarting the link.\n")
+		return g.bench.RestartLink(ctx, g.handle)
+	case g.unattended:
+		return &exitError{exitPerson, fmt.Sprintf("Its link was restarted, which did not help. A person is needed at %s: %s.", g.handle, plainText(s.Text))}
+	}
+	return g.pause(ctx, s)
 }
 
 // ask makes the device ask its owner, and prints the outcome.

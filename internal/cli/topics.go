@@ -28,7 +28,8 @@ With devices of your own:
   earlybench why --unseen --ask         where a device does not show up
   earlybench driver add FILE            a driver set that it needs
   earlybench depot add URL              or a depot that has what your devices need
-  earlybench host needs                 what that is, with licences; --accept fetches it`},
+  earlybench host needs                 what that is, with licences; --accept fetches it
+  earlybench kit                        the compilers and tools that builds of apps need`},
 		{"gates", "What the gates mean", gateMeanings()},
 		{"exit-codes", "What the numbers mean with which commands end", `  0  done
   1  failed

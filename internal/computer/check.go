@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
@@ -18,6 +19,7 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/depot"
+	"earlybench.invalid/earlybench/internal/kits"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -50,7 +52,8 @@ type Checker struct {
 	Rack   *rack.Rack
 	Store  *store.Store
 	Depots *depot.Depots
-	State  string // the bench's directory
+	Kits   func() []kits.Kit // as they were seen last
+	State  string            // the bench's directory
 	Now    func() time.Time
 	Roots  bus.Local // where the system's files are, as the bench was started
 }
@@ -62,7 +65,7 @@ func (c *Checker) Run(ctx context.Context) ([]Check, error) {
 		return nil, err
 	}
 	out := []Check{c.usb(), c.rights(), c.rules(), loopback(ctx), networks(), multicast(), c.clock(), c.depots(), c.disk(), c.memory()}
-	return append(out, path...), nil
+	return append(append(out, path...), c.kits()...), nil
 }
 
 // usb is whether devices that are connected to this computer are seen.
@@ -338,16 +341,29 @@ func availableMemory(path string) (int64, error) {
 	return 0, fmt.Errorf("the system does not say how much there is: %s has no MemAvailable", path)
 }
 
+// searchPath is whether every directory of the search path is there.
+func searchPath(dirs []string) Check {
+	k := Check{ID: "path", Title: "Search path", State: Fine, Found: counted(len(dirs), "directory is on the search path of the bench.", "directories are on the search path of the bench, and all are there.")}
+	var gone []string
+	for i, d := range dirs {
+		if info, err := os.Stat(d); err != nil || !info.IsDir() {
+			gone = append(gone, fmt.Sprintf("entry %d, %s,", i+1, d))
+		}
+	}
+	if len(gone) > 0 {
+		k.State, k.Found = Limited, fmt.Sprintf("Of the %d entries of the bench's search path, %s no directory.", len(dirs), strings.Join(gone, " and ")+map[bool]string{true: " is", false: " are"}[len(gone) == 1])
+		k.Breaks, k.Remedy = "Programs that were in it are not found.", "Correct the PATH with which the bench is started, or remove the entry."
+	}
+	return k
+}
+
 // path is whether the programs that build the projects are on the search path.
 func (c *Checker) path(ctx context.Context) ([]Check, error) {
 	all, err := c.Store.Projects(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the projects: %w", err)
 	}
-	if len(all) == 0 {
-		return []Check{{ID: "path", Title: "Search path", State: Unknown, Found: "No app's directory was named whose programs could be looked for."}}, nil
-	}
-	var out []Check
+	out := []Check{searchPath(filepath.SplitList(os.Getenv("PATH")))}
 	for _, p := range all {
 		k := Check{ID: "path " + p.App, Title: "Search path, for " + p.App}
 		project, err := appfile.ReadProject(p.Dir)
@@ -355,6 +371,9 @@ func (c *Checker) path(ctx context.Context) ([]Check, error) {
 			k.State, k.Found = Wrong, capital(err.Error())+"."
 			k.Breaks, k.Remedy = p.App+" cannot be built.", "Put that right in the app's directory."
 			out = append(out, k)
+			continue
+		}
+		if project.Kit.Name != "" { // whose check it is
 			continue
 		}
 		program := project.Build.Command[0]
@@ -368,6 +387,23 @@ func (c *Checker) path(ctx context.Context) ([]Check, error) {
 		out = append(out, k)
 	}
 	return out, nil
+}
+
+// kits is whether the kits that apps need are complete and fit.
+func (c *Checker) kits() (out []Check) {
+	for _, k := range c.Kits() {
+		for _, app := range slices.Sorted(maps.Keys(k.Apps)) {
+			used := k.Apps[app]
+			one := Check{ID: "kit " + app, Title: fmt.Sprintf("Kit %s, for %s", k.Name, app)}
+			if p := used.Problem(); p != nil {
+				one.State, one.Found, one.Breaks, one.Remedy = Wrong, p.Text, app+" cannot be built.", p.Remedy
+			} else {
+				one.State, one.Found = Fine, fmt.Sprintf("Version %s is complete, in %s.", used.Choice.Copy.Version, used.Choice.Copy.Path)
+			}
+			out = append(out, one)
+		}
+	}
+	return out
 }
 
 func amount(n, wrong, limited int64) State {

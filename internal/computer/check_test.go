@@ -20,7 +20,7 @@ func checker(t *testing.T) (*computer.Checker, *benchtest.Bench, string) {
 	t.Helper()
 	b := benchtest.New(t)
 	dir := t.TempDir()
-	return &computer.Checker{Hosts: b.Hosts, Rack: b.Rack, Store: b.Store, Depots: b.Depots, State: dir, Now: b.Clock.Now, Roots: bus.Local{Proc: dir, Run: dir}}, b, dir
+	return &computer.Checker{Hosts: b.Hosts, Rack: b.Rack, Store: b.Store, Depots: b.Depots, Kits: b.Kits.All, State: dir, Now: b.Clock.Now, Roots: bus.Local{Proc: dir, Run: dir}}, b, dir
 }
 
 func TestMemoryIsThatWhichTheSystemSaysIsAvailable(t *testing.T) {
@@ -75,22 +75,27 @@ func TestTheClockIsWrongWhereNoDeviceAgreesWithIt(t *testing.T) {
 
 func TestTheSearchPathIsLookedThroughForEachApp(t *testing.T) {
 	c, b, _ := checker(t)
+	search := t.TempDir()
+	t.Setenv("PATH", os.Getenv("PATH")+string(os.PathListSeparator)+search)
 	got, err := c.Path(t.Context())
 	require.NoError(t, err)
-	require.Equal(t, computer.Unknown, got[0].State)
+	require.Equal(t, computer.Fine, got[0].State, got[0].Found)
 	project := benchtest.SmallApp(t, false)
 	require.NoError(t, b.Store.SaveProject(t.Context(), store.Project{App: "fellgate/callout", Dir: project}))
 	require.NoError(t, b.Store.SaveProject(t.Context(), store.Project{App: "fellgate/gone", Dir: t.TempDir()}))
 	got, err = c.Path(t.Context())
 	require.NoError(t, err)
-	require.Len(t, got, 2)
-	require.Equal(t, computer.Fine, got[0].State, got[0].Found)
-	require.Equal(t, computer.Wrong, got[1].State, "its directory holds no project any more")
-	t.Setenv("PATH", t.TempDir())
+	require.Len(t, got, 3)
+	require.Equal(t, computer.Fine, got[1].State, got[1].Found)
+	require.Equal(t, computer.Wrong, got[2].State, "its directory holds no project any more")
+	require.NoError(t, os.Remove(search))
+	t.Setenv("PATH", t.TempDir()+string(os.PathListSeparator)+search)
 	got, err = c.Path(t.Context())
 	require.NoError(t, err)
-	require.Equal(t, computer.Wrong, got[0].State)
-	require.Contains(t, got[0].Found, "is not on the search path")
+	require.Equal(t, computer.Limited, got[0].State)
+	require.Contains(t, got[0].Found, "Of the 2 entries of the bench's search path, entry 2, "+search+", is no directory.")
+	require.Equal(t, computer.Wrong, got[1].State)
+	require.Contains(t, got[1].Found, "is not on the search path")
 }
 
 func TestDiskSpaceIsThatOfTheBenchsDirectory(t *testing.T) {

@@ -13,6 +13,7 @@ import (
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/core/usb"
+	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/rack"
 )
@@ -147,6 +148,9 @@ func (t *tree) device(d *hostlink.Device, depth int) {
 	if known {
 		row.Handle = standing.Device.Handle
 		row.Name = strings.TrimSpace(standing.Sheet.Maker + " " + standing.Sheet.Model.Name)
+		if row.Holder == "" && slices.ContainsFunc(standing.Ways, func(w keeper.Reached) bool { return w.Up && w.Place.Host != "" }) {
+			row.Holder = "this bench"
+		}
 	}
 	var onLink Mark
 	if d.Denied != "" {
@@ -175,16 +179,25 @@ func (t *tree) device(d *hostlink.Device, depth int) {
 	}
 }
 
-// wornFrom is from how many breaks within ten minutes a cable is called worn.
+// wornFrom is from how many breaks, or transfers that failed, within ten minutes a cable is
+// called worn.
 const wornFrom = 3
 
-// breaks marks a device that was unplugged, or lost the bus, again and again.
+// breaks marks a device that lost the bus, or transfers, again and again.
 func breaks(s outlook.Standing) Mark {
-	f, ok := s.View.Get(fact.USBBreaks, s.Now)
-	if !ok || f.Value.Int() < wornFrom {
+	count := func(k fact.Key) int64 {
+		f, _ := s.View.Get(k, s.Now)
+		return f.Value.Int()
+	}
+	lost, failed := count(fact.USBBreaks), count(fact.USBErrors)
+	if lost < wornFrom && failed < wornFrom {
 		return Mark{}
 	}
-	m := Mark{Trouble: fmt.Sprintf("It has lost the bus %d times within ten minutes, as it does over a worn cable.", f.Value.Int())}
+	text := fmt.Sprintf("It has lost the bus %d times", lost)
+	if failed > 0 {
+		text += fmt.Sprintf(", and %s,", counted(int(failed), "transfer failed", "transfers failed"))
+	}
+	m := Mark{Trouble: text + " within ten minutes, as it does over a worn cable."}
 	if s.Readiness.Gate("seen").State != ready.Open {
 		m.Gate = "seen"
 	}

@@ -19,6 +19,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/internal/replace"
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/standin"
@@ -199,9 +200,14 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 	if _, err := d.client.AddDriver(ctx, bytes.NewReader(offered)); err != nil {
 		return fmt.Errorf("give the bench the driver set: %w", err)
 	}
-	if dir, err := appDir(); err == nil {
+	if dir, err := appDir("callout"); err == nil {
 		if _, err := d.client.AddProject(ctx, dir); err != nil {
 			return fmt.Errorf("tell the bench of the app: %w", err)
+		}
+	}
+	if !d.cfg.Few {
+		if err := d.giveKit(ctx); err != nil {
+			return err
 		}
 	}
 	bodies := bodiesOf(d.cfg)
@@ -264,11 +270,11 @@ func (d *demo) tellOfTheUnseen(ctx context.Context, bodies []demoBody) error {
 	return nil
 }
 
-// appDir finds the demo's app below the working directory or beside the program.
-func appDir() (string, error) {
-	places := []string{"demo/apps/callout"}
+// appDir finds an app of the demo below the working directory or beside the program.
+func appDir(name string) (string, error) {
+	places := []string{"demo/apps/" + name}
 	if exe, err := os.Executable(); err == nil {
-		places = append(places, filepath.Join(filepath.Dir(exe), "..", "demo", "apps", "callout"))
+		places = append(places, filepath.Join(filepath.Dir(exe), "..", "demo", "apps", name))
 	}
 	for _, p := range places {
 		if abs, err := filepath.Abs(p); err == nil {
@@ -293,7 +299,7 @@ func (d *demo) welcome(ctx context.Context) {
 		command += " --state " + d.cfg.State
 	}
 	app := "demo/apps/callout"
-	if dir, err := appDir(); err == nil {
+	if dir, err := appDir("callout"); err == nil {
 		if wd, err := os.Getwd(); err == nil {
 			if rel, err := filepath.Rel(wd, dir); err == nil && len(rel) < len(dir) {
 				app = rel
@@ -378,8 +384,8 @@ func writeFile(path string, v any) error {
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(path+".new", append(raw, '\n'), 0o600); err != nil {
+	if err := replace.File(path, append(raw, '\n'), 0o600); err != nil {
 		return fmt.Errorf("write the addresses: %w", err)
 	}
-	return os.Rename(path+".new", path)
+	return nil
 }

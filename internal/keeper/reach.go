@@ -38,6 +38,8 @@ type Reached struct {
 	Place ways.Place
 	// Linked says that a session is up and this bench is admitted on it.
 	Linked bool
+	Up     bool  // a session is up, be this bench admitted on it or not
+	Down   error // why none is up; nil while nothing is wrong
 }
 
 // Reach runs a way until it ends. The facts of its scope end with it.
@@ -200,7 +202,7 @@ func (k *Keeper) Ways() []Reached {
 	defer k.mu.Unlock()
 	var out []Reached
 	for _, r := range k.reaches {
-		out = append(out, Reached{r.way.Kind(), r.way.Place(), r.open})
+		out = append(out, Reached{Kind: r.way.Kind(), Place: r.way.Place(), Linked: r.open, Up: r.session != nil, Down: r.down})
 	}
 	slices.SortStableFunc(out, func(a, b Reached) int { // what is linked is used
 		if a.Linked == b.Linked {

@@ -9,6 +9,7 @@ import (
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/ways"
 )
 
 // Session returns the best session on which this bench is admitted; nil if there
@@ -126,6 +127,37 @@ func (k *Keeper) Ask(ctx context.Context, who device.Visitor) (device.AdmitState
 
 func (k *Keeper) gone() error {
 	return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("%s went away while it was asking.", k.Device().Handle), Remedy: "Connect it again, then ask again."}
+}
+
+// restartWithin bounds a restart of the link; againWithin is how long the session is waited
+// for afterwards.
+const (
+	restartWithin = 10 * time.Second
+	againWithin   = 5 * time.Second
+)
+
+// RestartLink has the best way that can start its link over, and waits for a while until
+// there is a session again. Work that uses the device keeps it from being restarted.
+func (k *Keeper) RestartLink(ctx context.Context) error {
+	release, err := k.Lease("restart its link", Exclusive)
+	if err != nil {
+		return err
+	}
+	defer release()
+	r := k.best(func(r *reach) bool { _, can := r.way.(ways.Restarter); return can })
+	if r == nil {
+		handle := k.Device().Handle
+		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("%s is not connected in a way whose link could be restarted.", handle), Remedy: "Plug it in. What may be wrong: earlybench why " + handle}
+	}
+	short, cancel := context.WithTimeout(ctx, restartWithin)
+	defer cancel()
+	if err := r.way.(ways.Restarter).RestartLink(short); err != nil {
+		return problem.Errorf(problem.Unavailable, "restart the link of %s: %w", k.Device().Handle, err)
+	}
+	again, cancel := context.WithTimeout(ctx, againWithin)
+	defer cancel()
+	k.visit(again)
+	return ctx.Err()
 }
 
 // Withdraw withdraws this bench's admission on the device, and checks that it is gone.

@@ -1,6 +1,6 @@
 // Package kits observes what this computer has for building apps: the projects on record,
-// and the programs that their builds need. The file system notifies it of changes, which
-// it records as facts about the apps.
+// and the kits and programs that their builds need. The file system notifies it of
+// changes, which it records as facts about the apps.
 package kits
 
 import (
@@ -9,9 +9,10 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"os"
-	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/kit"
 	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -29,6 +31,8 @@ type Config struct {
 	Store     *store.Store
 	Book      *facts.Book
 	Developer string // thumbprint of the key by which what projects build is signed
+	Dir       string // the bench's own directory of kits, in which every kit is looked for
+	Home      string // the user's own directory
 	Clock     clock.Clock
 	Log       *slog.Logger
 }
@@ -37,22 +41,44 @@ type Config struct {
 type Kits struct {
 	cfg     Config
 	watcher *fsnotify.Watcher
+	within  time.Duration // answerWithin
 
 	mu       sync.Mutex
-	projects map[string]string // directory by app
+	projects map[string]string           // directory by app
+	known    map[string]*kit.Description // by name
+	places   map[string][]string         // directories that the owner has named, by kit
+	found    map[string][]kit.Copy       // by kit, as the last look found them
+	needs    map[string]map[string]Used  // by kit and app, as above
+
+	looking sync.Mutex        // taken before mu: one look at a time, so that an older one is not recorded over a newer
+	answers map[string]answer // of programs that were asked for their versions, by path and argument
 }
 
-// elsewhere are places where kits are often installed without being on the search path.
+// Used is what an app's build needs of a kit, and the copy that is used for it.
+type Used struct {
+	Need   kit.Need
+	Choice kit.Choice
+}
+
+// elsewhere are places where programs are often installed without being on the search path.
 var elsewhere = []string{"/opt/*/bin", "/usr/local/*/bin", "/usr/lib/*/bin"}
 
 // New starts to watch the search path and the other places of kits.
 func New(cfg Config) (*Kits, error) {
+	known, err := shipped()
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(cfg.Dir, 0o700); err != nil { // what is not there cannot be watched
+		return nil, fmt.Errorf("make the directory of kits: %w", err)
+	}
 	w, err := fsnotify.NewWatcher()
 	if err != nil {
 		return nil, fmt.Errorf("watch for kits: %w", err)
 	}
-	k := &Kits{cfg: cfg, watcher: w, projects: map[string]string{}}
-	dirs := filepath.SplitList(os.Getenv("PATH"))
+	k := &Kits{cfg: cfg, watcher: w, within: answerWithin, projects: map[string]string{}, known: known, places: map[string][]string{},
+		answers: map[string]answer{}, found: map[string][]kit.Copy{}, needs: map[string]map[string]Used{}}
+	dirs := append(filepath.SplitList(os.Getenv("PATH")), cfg.Dir)
 	for _, pattern := range elsewhere {
 		found, _ := filepath.Glob(pattern) // the patterns are well formed
 		dirs = append(dirs, found...)
@@ -73,7 +99,8 @@ func (k *Kits) add(dir string) {
 // Close ends watching.
 func (k *Kits) Close() error { return k.watcher.Close() }
 
-// Read looks at the projects and app files on record.
+// Read reads what is on record: projects, app files, and the owner's kits. No program is
+// started; that is left to Run.
 func (k *Kits) Read(ctx context.Context) error {
 	files, err := k.cfg.Store.AppFiles(ctx)
 	if err != nil {
@@ -84,6 +111,9 @@ func (k *Kits) Read(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := k.readKits(ctx); err != nil {
+		return err
+	}
 	all, err := k.cfg.Store.Projects(ctx)
 	if err != nil {
 		return fmt.Errorf("read the projects: %w", err)
@@ -93,7 +123,7 @@ func (k *Kits) Read(ctx context.Context) error {
 		k.projects[p.App] = p.Dir
 		k.mu.Unlock()
 		k.add(p.Dir)
-		if err := k.look(ctx, p.App, p.Dir); err != nil {
+		if err := k.lookAtProject(ctx, p.App, p.Dir); err != nil {
 			return err
 		}
 	}
@@ -106,14 +136,18 @@ func (k *Kits) Watch(ctx context.Context, p *appfile.Project) error {
 	k.projects[p.ID] = p.Dir
 	k.mu.Unlock()
 	k.add(p.Dir)
-	return k.look(ctx, p.ID, p.Dir)
+	if err := k.lookAtProject(ctx, p.ID, p.Dir); err != nil {
+		return err
+	}
+	return k.look(ctx)
 }
 
 // together is how long to wait for further changes that belong together.
 const together = 100 * time.Millisecond
 
-// Run inspects what has changed, until ctx ends.
+// Run inspects what is there, and again what has changed, until ctx ends.
 func (k *Kits) Run(ctx context.Context) {
+	k.again(ctx)
 	for {
 		select {
 		case <-ctx.Done():
@@ -123,23 +157,28 @@ func (k *Kits) Run(ctx context.Context) {
 				return
 			}
 			k.cfg.Log.Warn("watch for kits", "error", err)
-		case _, ok := <-k.watcher.Events:
+		case e, ok := <-k.watcher.Events:
 			if !ok {
 				return
 			}
+			k.forget(e.Name)
 		}
 		k.drain(ctx)
 		k.mu.Lock()
-		projects := make(map[string]string, len(k.projects))
-		for app, dir := range k.projects {
-			projects[app] = dir
-		}
+		projects := maps.Clone(k.projects)
 		k.mu.Unlock()
 		for app, dir := range projects {
-			if err := k.look(ctx, app, dir); err != nil && ctx.Err() == nil {
+			if err := k.lookAtProject(ctx, app, dir); err != nil && ctx.Err() == nil {
 				k.cfg.Log.Error("look at a project", "app", app, "error", err)
 			}
 		}
+		k.again(ctx)
+	}
+}
+
+func (k *Kits) again(ctx context.Context) {
+	if err := k.look(ctx); err != nil && ctx.Err() == nil {
+		k.cfg.Log.Error("look at the kits", "error", err)
 	}
 }
 
@@ -152,27 +191,41 @@ func (k *Kits) drain(ctx context.Context) {
 			return
 		case <-over:
 			return
-		case <-k.watcher.Events:
+		case e := <-k.watcher.Events:
+			k.forget(e.Name)
 		case <-k.watcher.Errors:
 		}
 	}
 }
 
-// look inspects a project: the least release that its app runs on, and whether the
-// program that builds it is installed.
-func (k *Kits) look(ctx context.Context, app, dir string) error {
+// forget forgets what the programs of the copies have printed in which something changed.
+func (k *Kits) forget(changed string) {
+	k.looking.Lock()
+	defer k.looking.Unlock()
+	k.mu.Lock()
+	found := k.found
+	k.mu.Unlock()
+	for _, copies := range found {
+		for _, c := range copies {
+			if changed != c.Path && !strings.HasPrefix(changed, c.Path+string(filepath.Separator)) {
+				continue
+			}
+			for key := range k.answers {
+				if strings.HasPrefix(key, c.Path) {
+					delete(k.answers, key)
+				}
+			}
+		}
+	}
+}
+
+// lookAtProject records what a project says of its app.
+func (k *Kits) lookAtProject(ctx context.Context, app, dir string) error {
 	p, err := appfile.ReadProject(dir)
 	if err != nil {
 		return nil // said when somebody runs it, and in the list of projects
 	}
-	program := p.Build.Command[0]
-	state := "here"
-	if _, err := exec.LookPath(program); err != nil {
-		if state = "missing"; isElsewhere(program) {
-			state = "path"
-		}
-	}
-	seen := []fact.Fact{k.seen(fact.KitState, state), k.seen(fact.KitName, program), k.seen(fact.AppVersion, p.Version), k.seen(fact.AppDeveloper, k.cfg.Developer),
+	seen := []fact.Fact{k.seen(fact.AppVersion, p.Version), k.seen(fact.AppDeveloper, k.cfg.Developer),
 		k.seen(fact.AppName, p.Name), {Key: fact.AppFamilies, Value: fact.Of(p.Families), Source: fact.Host, At: k.cfg.Clock.Now()}}
 	if p.Minimum != "" {
 		needs := k.seen(fact.AppNeeds, "")
@@ -184,13 +237,4 @@ func (k *Kits) look(ctx context.Context, app, dir string) error {
 
 func (k *Kits) seen(key fact.Key, text string) fact.Fact {
 	return fact.Fact{Key: key, Value: fact.Of(text), Source: fact.Host, At: k.cfg.Clock.Now()}
-}
-
-func isElsewhere(program string) bool {
-	for _, pattern := range elsewhere {
-		if found, _ := filepath.Glob(filepath.Join(pattern, program)); len(found) > 0 {
-			return true
-		}
-	}
-	return false
 }

@@ -32,11 +32,11 @@ func TestAKitAndAProjectAreSeenWhenTheyChange(t *testing.T) {
 		f, _ := b.Book.Of(facts.Subject{Kind: facts.App, ID: "fellgate/callout"}).View().Get(k, time.Now())
 		return f.Value.String()
 	}
-	require.Equal(t, []string{"missing", "moor-kit", "9"}, []string{known(fact.KitState), known(fact.KitName), known(fact.AppNeeds)})
+	require.Equal(t, []string{"program", "moor-kit", "9"}, []string{known(fact.KitState), known(fact.KitName), known(fact.AppNeeds)})
 	require.NoError(t, os.WriteFile(filepath.Join(bin, "moor-kit"), []byte("#!/bin/sh\n"), 0o755))
 	b.Eventually("the kit is seen", func() bool { return known(fact.KitState) == "here" })
 	project(t, dir, "10")
 	b.Eventually("so is the edited project", func() bool { return known(fact.AppNeeds) == "10" })
 	require.NoError(t, os.Remove(filepath.Join(bin, "moor-kit")))
-	b.Eventually("and that the kit has gone", func() bool { return known(fact.KitState) == "missing" })
+	b.Eventually("and that the kit has gone", func() bool { return known(fact.KitState) == "program" })
 }

@@ -21,13 +21,15 @@ import (
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/replace"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
 // Config is what a library needs.
 type Config struct {
 	Shipped fs.FS
-	Dir     string // of the sheets beside the bench; need not exist
+	Loaded  *sheet.Library // Shipped as it was loaded before, to save that; nil if it was not
+	Dir     string         // of the sheets beside the bench; need not exist
 	Store   *store.Store
 	Clock   clock.Clock
 	Log     *slog.Logger
@@ -78,15 +80,23 @@ func Open(ctx context.Context, cfg Config) (*Library, error) {
 	for name, f := range l.good {
 		texts[name] = f.Text
 	}
-	if l.now, err = sheet.LoadWith(cfg.Shipped, texts); err == nil {
+	if l.now, err = l.load(texts); err == nil {
 		return l, nil
 	}
 	cfg.Log.Error("the sheets that were good last no longer fit those that ship", "error", err)
 	l.good = map[string]store.SheetFile{}
-	if l.now, err = sheet.Load(cfg.Shipped); err != nil {
+	if l.now, err = l.load(nil); err != nil {
 		return nil, fmt.Errorf("the prep sheets that ship are wrong:\n%w", err)
 	}
 	return l, nil
+}
+
+// load loads the sheets that ship with further ones.
+func (l *Library) load(texts map[string][]byte) (*sheet.Library, error) {
+	if len(texts) == 0 && l.cfg.Loaded != nil {
+		return l.cfg.Loaded, nil
+	}
+	return sheet.LoadWith(l.cfg.Shipped, texts)
 }
 
 // Current returns the active sheets.
@@ -160,7 +170,7 @@ func (l *Library) read(ctx context.Context) (changed bool, err error) {
 		}
 		texts[name] = raw
 	}
-	lib, err := sheet.LoadWith(l.cfg.Shipped, texts)
+	lib, err := l.load(texts)
 	if wrong, ok := errors.AsType[sheet.Errors](err); ok {
 		l.refuse(stamps, wrong)
 		return false, l.cfg.Store.Tell(ctx, "sheet.changed", "")
@@ -231,11 +241,10 @@ func (l *Library) Add(text []byte) (file string, err error) {
 	if err := os.MkdirAll(l.cfg.Dir, 0o700); err != nil {
 		return "", fmt.Errorf("make the directory of the sheets: %w", err)
 	}
-	temporary := file + ".new"
-	if err := os.WriteFile(temporary, text, 0o600); err != nil {
+	if err := replace.File(file, text, 0o600); err != nil {
 		return "", fmt.Errorf("write the sheet: %w", err)
 	}
-	return file, os.Rename(temporary, file)
+	return file, nil
 }
 
 // Drop removes a sheet from the directory, by its name, if no other sheet needs it.

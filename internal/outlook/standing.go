@@ -15,6 +15,7 @@ import (
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/kit"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/core/sheet"
@@ -138,7 +139,7 @@ func (s *Standing) remedy() {
 		}
 	}
 	step := &sheet.Step{Sure: proved, ID: remedies + c.ID, Gate: r.First, Who: c.Remedy.Who, Title: strings.TrimSuffix(c.Remedy.Text, "."), Text: strings.TrimSuffix(c.Remedy.Text, "."),
-		Sight: c.Remedy.Sight, Minutes: int(math.Ceil(c.Remedy.Seconds / 60))}
+		Sight: c.Remedy.Sight, Action: c.Remedy.Action, Minutes: int(math.Ceil(c.Remedy.Seconds / 60))}
 	r.Next = &ready.Step{Step: step}
 }
 
@@ -188,6 +189,13 @@ func (o *Outlook) words(s Standing) map[string]string {
 	if f, ok := s.View.Get(fact.Battery, s.Now); ok {
 		w["battery"] = f.Value.String()
 	}
+	w["kit"], w["amiss"], w["copy"] = "NAME", "something that its build needs is missing", "PATH"
+	for word, key := range map[string]fact.Key{"kit": fact.KitName, "amiss": fact.KitAmiss, "copy": fact.KitOffer} {
+		if f, ok := s.View.Get(key, s.Now); ok && f.Value.Text() != "" {
+			w[word] = f.Value.Text()
+		}
+	}
+	w["copy"] = kit.Argument(w["copy"])
 	w["figures"] = figures(s)
 	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {
 		w["trouble"] = f.Value.String()

@@ -79,6 +79,9 @@ func (p *patient) hand(things ...string) {
 			d, _ := time.ParseDuration(text)
 			time.Sleep(d)
 			continue
+		case verb == "restart the link":
+			require.NoError(p.t, p.Prep.RestartLink(p.t.Context(), p.k.Device().Handle))
+			continue
 		case verb == "ask":
 			p.ask()
 			continue
@@ -181,7 +184,7 @@ func TestEveryFaultIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
 		{fault: "way-closed", cause: "hidden-again", begin: opened, before: in, remedy: append(slices.Clone(way), allow...), gate: "mode"},
 		{fault: "choice-off", cause: "choice-off", begin: opened, before: in, answers: [][2]string{{"back-room", "yes"}}, remedy: append([]string{"Settings", "Care", "Inside label", "Batch"}, allow...), gate: "mode"},
 		{fault: "locked", cause: "locked", begin: opened, after: []string{"ask"}, remedy: []string{"Unlock", "type: 2580", "Done", "ask", "Until withdrawn"}, gate: "admitted"},
-		{fault: "stale-link", cause: "stale-link", begin: opened, after: []string{"ask", "wait: 1200ms"}, answers: [][2]string{{"unlock", "no"}}, remedy: []string{"pull: ", "plug: ", "ask", "Until withdrawn"}, gate: "admitted"},
+		{fault: "stale-link", cause: "stale-link", begin: opened, after: []string{"ask", "wait: 1200ms"}, answers: [][2]string{{"unlock", "no"}}, remedy: []string{"restart the link: ", "ask", "Until withdrawn"}, gate: "admitted"},
 		{fault: "admission-withdrawn", cause: "never-asked", begin: opened, before: in, after: []string{"pull: ", "plug: "}, remedy: in, gate: "admitted"},
 		{fault: "question-refused", cause: "question-refused", begin: opened, after: []string{"ask", "wait: 300ms"}, remedy: []string{"mend: question-refused", "ask", "Until withdrawn"}, gate: "admitted"},
 		{fault: "key-changed", cause: "key-changed", begin: opened, before: in, after: append(slices.Clone(way), allow...), remedy: []string{"pin: ", "ask", "Until withdrawn"}, gate: "admitted"},

@@ -102,13 +102,20 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		Open: func(ctx context.Context, host, busID string) (usb.Device, error) {
 			return in.Hosts.Open(ctx, host, busID)
 		},
-		Appeared: in.Outlook.Appeared, Key: keys.Link, Clock: c, Log: cfg.Log})
+		Private: func(host string) bool { return in.Hosts.Private(host) }, Appeared: in.Outlook.Appeared, Key: keys.Link, Clock: c, Log: cfg.Log})
 	in.Hosts = bus.New(in.Cables, func(host string) {
 		if err := st.Tell(context.Background(), "host.changed", host); err != nil {
 			cfg.Log.Error("tell of a change", "host", host, "error", err)
 		}
-	}, cfg.Log)
-	if in.Kits, err = kits.New(kits.Config{Store: st, Book: in.Book, Developer: keys.Development.Public().Thumbprint(), Clock: c, Log: cfg.Log}); err != nil {
+	}, keys.Link, cfg.Log)
+	home := cfg.Home
+	if home == "" {
+		if home, err = os.UserHomeDir(); err != nil { // then nothing is looked for there
+			home = cfg.State
+		}
+	}
+	if in.Kits, err = kits.New(kits.Config{Store: st, Book: in.Book, Developer: keys.Development.Public().Thumbprint(),
+		Dir: filepath.Join(cfg.State, "kits"), Home: home, Clock: c, Log: cfg.Log}); err != nil {
 		return nil, err
 	}
 	in.Jobs = job.NewRunner(st, c, store.NewID)
@@ -137,9 +144,9 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
-	cfg.Supply, cfg.Depots, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Supply, in.Depots, in.Prep, in.Sheets, in.Retire, in.Tryouts
+	cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
-	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, Depots: in.Depots, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
+	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, Depots: in.Depots, Kits: in.Kits.All, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
 	if in.own != nil {
 		cfg.Checker.Roots = *in.own
 	}

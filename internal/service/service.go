@@ -31,6 +31,7 @@ type Config struct {
 	State       string // directory
 	Port        int    // on loopback; 0 takes a free one
 	Name        string // the bench's, as devices show it; "" keeps the one on record
+	Home        string // the user's own directory, in which kits are looked for; "" is the one of the process
 	Sheets      fs.FS
 	Console     fs.FS
 	Log         *slog.Logger

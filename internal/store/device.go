@@ -213,6 +213,8 @@ type Host struct {
 	Name    string
 	USBIP   string // address of its exporter
 	Control string // address of its host protocol
+	SSH     string // server through which both are reached, as ssh://USER@HOST:PORT; "" for none
+	SSHKey  string // fingerprint of the server's key that was accepted
 	Shared  bool   // several people use it: it asks devices for this visit only
 }
 
@@ -222,15 +224,16 @@ func (h Host) Own() bool { return h.USBIP == "" && h.Control == "" }
 // Hosts returns the hosts, by name.
 func (s *Store) Hosts(ctx context.Context) ([]Host, error) {
 	return query(ctx, s.db, func(r row) (h Host, err error) {
-		return h, r.Scan(&h.Name, &h.USBIP, &h.Control, &h.Shared)
-	}, `SELECT name, usbip, control, shared FROM host ORDER BY name`)
+		return h, r.Scan(&h.Name, &h.USBIP, &h.Control, &h.Shared, &h.SSH, &h.SSHKey)
+	}, `SELECT name, usbip, control, shared, ssh, ssh_key FROM host ORDER BY name`)
 }
 
 // SaveHost keeps a host.
 func (s *Store) SaveHost(ctx context.Context, h Host) error {
 	return s.change(ctx, "host.changed", h.Name, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO host (name, usbip, control, shared) VALUES (?,?,?,?)
-			ON CONFLICT (name) DO UPDATE SET usbip = excluded.usbip, control = excluded.control, shared = excluded.shared`, h.Name, h.USBIP, h.Control, h.Shared)
+		_, err := tx.ExecContext(ctx, `INSERT INTO host (name, usbip, control, shared, ssh, ssh_key) VALUES (?,?,?,?,?,?)
+			ON CONFLICT (name) DO UPDATE SET usbip = excluded.usbip, control = excluded.control, shared = excluded.shared, ssh = excluded.ssh, ssh_key = excluded.ssh_key`,
+			h.Name, h.USBIP, h.Control, h.Shared, h.SSH, h.SSHKey)
 		return err
 	})
 }

@@ -141,6 +141,24 @@ func TestASetForASimilarModelIsInstalledOnlyByHandAndTakenBack(t *testing.T) {
 	require.ErrorContains(t, err, "No driver set is bound")
 }
 
+func TestASetForASimilarModelThatWorksOpensTheGate(t *testing.T) {
+	b, s := start(t)
+	publisher := keys(t)
+	b.Add(benchtest.DriverSetFor(t, "halden-link-5", "f3e0:0105", publisher))
+	k := b.Watch(benchtest.HandsetOn(t, true, func(sc *standin.Scenario) {
+		onVale(sc)
+		sc.Right = []string{"halden-link-5"}
+	}))
+	b.First(k, "driver")
+	j, err := s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: s.Candidates(k)[0].Digest, Despite: []string{driver.SimilarOnly, driver.Unsigned}, Actor: "owner/ada"})
+	require.NoError(t, err)
+	require.Equal(t, job.Done, b.Ended(j).State)
+	b.First(k, "admitted")
+	_, err = s.TakeBack(t.Context(), "heron-1")
+	require.NoError(t, err)
+	b.First(k, "driver")
+}
+
 func TestASetThatTheDepotSaysIsSignedMustBe(t *testing.T) {
 	b, s := start(t)
 	unsigned := benchtest.DriverSetFor(t, "halden-link", "f3e0:0104", nil)

@@ -1,17 +1,17 @@
 package tryout
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
-	"runtime"
+	"path/filepath"
 	"strings"
-	"time"
 
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/kits"
+	"earlybench.invalid/earlybench/internal/spawn"
 )
 
 // buildOutput is how much of what a build printed is kept, in bytes.
@@ -20,30 +20,32 @@ const buildOutput = 64 << 10
 // build runs the project's build command in its directory.
 func (w *work) build(ctx context.Context) (string, error) {
 	command := w.project.Build.Command
-	path, err := exec.LookPath(command[0])
+	chosen, err := w.Kits.ForProject(ctx, w.project)
+	if err != nil {
+		return "", err
+	}
+	env := os.Environ()
+	if chosen != nil {
+		env = kits.WithEnvironment(env, chosen.Environment)
+	}
+	path, err := lookPath(command[0], chosen)
 	if err != nil {
 		return "", &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The build needs the program %s, which is not on this computer's search path.", command[0]),
 			Remedy: "Install it, or put its directory on the PATH with which the service is started."}
 	}
 	cmd := exec.CommandContext(ctx, path, command[1:]...)
-	cmd.Dir = w.project.Dir
-	cmd.Env = os.Environ()
+	cmd.Dir, cmd.Env = w.project.Dir, env
 	for k, v := range w.project.Build.Env {
 		cmd.Env = append(cmd.Env, k+"="+v)
 	}
-	var out bytes.Buffer
-	cmd.Stdout = &out
-	cmd.Stderr = &out
-	killWhole(cmd)
-	cmd.WaitDelay = 2 * time.Second
-	w.run.Note(strings.Join(command, " "))
-	if err := runLocked(cmd); err != nil {
+	done := strings.Join(command, " ")
+	if chosen != nil {
+		done = fmt.Sprintf("%s, with %s %s of %s", done, w.project.Kit.Name, chosen.Copy.Version, chosen.Copy.Path)
+	}
+	w.run.Note(done)
+	if text, err := spawn.Run(cmd, buildOutput); err != nil {
 		if ctx.Err() != nil {
 			return "", ctx.Err()
-		}
-		text := out.String()
-		if len(text) > buildOutput {
-			text = "…" + text[len(text)-buildOutput:]
 		}
 		if exit, ok := errors.AsType[*exec.ExitError](err); ok {
 			return "", &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The build of %s failed: %s, exit code %d.\n%s", w.project.ID, command[0], exit.ExitCode(), text),
@@ -51,13 +53,17 @@ func (w *work) build(ctx context.Context) (string, error) {
 		}
 		return "", fmt.Errorf("build %s: %w", w.project.ID, err)
 	}
-	return strings.Join(command, " "), nil
+	return done, nil
 }
 
-// runLocked keeps to one thread, since the death signal comes when the thread
-// that started the command ends.
-func runLocked(cmd *exec.Cmd) error {
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	return cmd.Run()
+// lookPath finds the program of a build: in the kit's directories, then on the search path.
+func lookPath(program string, chosen *kits.Chosen) (string, error) {
+	if chosen != nil && filepath.Base(program) == program {
+		for _, dir := range chosen.Environment.Search {
+			if path, err := exec.LookPath(filepath.Join(dir, program)); err == nil {
+				return path, nil
+			}
+		}
+	}
+	return exec.LookPath(program)
 }

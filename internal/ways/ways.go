@@ -61,6 +61,13 @@ type Way interface {
 	Run(ctx context.Context, to Sink) error
 }
 
+// Restarter is implemented by a way whose link can be made to start over.
+type Restarter interface {
+	// RestartLink ends the session and has the device start its side over. It returns once
+	// that has been done; the way then reaches the device again by itself.
+	RestartLink(ctx context.Context) error
+}
+
 // Sink is what a way reports to. Methods may be called from any goroutine
 // while Run lasts.
 type Sink interface {

@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"earlybench.invalid/earlybench/client"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/computer"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -20,6 +22,7 @@ func (s *Server) hostRoutes() {
 	huma.Register(a, operation(access.Look, "GET", "/hosts", "hosts", "The hosts"), s.hosts)
 	huma.Register(a, operation(access.Look, "GET", "/hosts/{id}/tree", "host-tree", "The USB of a host, as it is connected"), s.hostTree)
 	huma.Register(a, operation(access.Look, "GET", "/check", "check", "Look at the bench's own computer: USB, rights, rules, networks, clock, disk, memory, search path"), s.check)
+	huma.Register(a, operation(access.Own, "POST", "/hosts/look", "look-at-ssh", "Ask an SSH server, through which a host is reached, for its key"), s.lookAtSSH)
 	huma.Register(a, operation(access.Own, "POST", "/hosts", "add-host", "Add a host"), s.addHost)
 	huma.Register(a, operation(access.Own, "PATCH", "/hosts/{id}", "change-host", "Say whether several people use a host"), s.changeHost)
 	huma.Register(a, operation(access.Own, "DELETE", "/hosts/{id}", "drop-host", "Forget a host"), s.dropHost)
@@ -65,7 +68,7 @@ func (s *Server) hosts(ctx context.Context, in *struct{ Select }) (*out[client.L
 }
 
 func (s *Server) hostOf(h store.Host) client.Host {
-	c := client.Host{Name: h.Name, USBIP: h.USBIP, Control: h.Control, Shared: h.Shared, Own: h.Own()}
+	c := client.Host{Name: h.Name, USBIP: h.USBIP, Control: h.Control, SSH: h.SSH, SSHKey: h.SSHKey, Shared: h.Shared, Own: h.Own()}
 	if err := s.Hosts.Trouble(h.Name); err != nil {
 		c.Trouble = sentence(err.Error())
 	}
@@ -114,6 +117,9 @@ func (s *Server) addHost(ctx context.Context, in *out[client.Host]) (*out[client
 			return nil, problem(err)
 		}
 	}
+	if err := s.checkSSH(in.Body.SSH, in.Body.SSHKey); err != nil {
+		return nil, problem(err)
+	}
 	if own, is := s.Hosts.Own(); is && own.Name == in.Body.Name {
 		return nil, problem(eb.Errorf(eb.Taken, "%s is the bench's own computer, whose USB it watches already: choose another name", own.Name))
 	}
@@ -124,13 +130,39 @@ func (s *Server) addHost(ctx context.Context, in *out[client.Host]) (*out[client
 	for _, h := range before { // a new address makes it no computer of one person's own
 		in.Body.Shared = in.Body.Shared || h.Name == in.Body.Name && h.Shared
 	}
-	h := store.Host{Name: in.Body.Name, USBIP: in.Body.USBIP, Control: in.Body.Control, Shared: in.Body.Shared}
+	h := store.Host{Name: in.Body.Name, USBIP: in.Body.USBIP, Control: in.Body.Control, SSH: in.Body.SSH, SSHKey: in.Body.SSHKey, Shared: in.Body.Shared}
 	if err := s.Store.SaveHost(ctx, h); err != nil {
 		return nil, problem(err)
 	}
 	s.Rack.SetShared(h.Name, h.Shared)
 	s.Hosts.Watch(h)
 	return in, nil
+}
+
+// checkSSH tells what is wrong with the SSH server of a host to be added.
+func (s *Server) checkSSH(address, key string) error {
+	if address == "" && key == "" {
+		return nil
+	}
+	if _, err := bus.ParseSSH(address); err != nil {
+		return err
+	}
+	if !strings.HasPrefix(key, "SHA256:") {
+		return &eb.Problem{Kind: eb.Person, Text: "The key of the SSH server was not accepted.", Remedy: "Look at it first, and give its fingerprint as ssh_key: earlybench host add NAME --ssh " + address}
+	}
+	return nil
+}
+
+func (s *Server) lookAtSSH(ctx context.Context, in *struct {
+	Body struct {
+		SSH string `json:"ssh" maxLength:"300" doc:"as ssh://USER@HOST:PORT"`
+	}
+}) (*out[client.FoundSSH], error) {
+	key, err := s.Hosts.LookSSH(ctx, in.Body.SSH)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[client.FoundSSH]{client.FoundSSH{SSH: in.Body.SSH, Key: key}}, nil
 }
 
 func (s *Server) changeHost(ctx context.Context, in *struct {

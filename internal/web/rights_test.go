@@ -31,7 +31,7 @@ var rights = map[string]string{
 	"GET /api/v1/drivers": "look", "GET /api/v1/sheets": "look", "GET /api/v1/unrecognised": "look", "GET /api/v1/tryouts": "look", "GET /api/v1/tryouts/:id": "look",
 	"GET /api/v1/tryouts/:id/picture.png": "look", "POST /api/v1/sign-out": "look",
 	"GET /api/v1/unrecognised/:name/draft": "look", "GET /api/v1/hosts/:id/tree": "look", "GET /api/v1/check": "look",
-	"GET /api/v1/devices/:handle/drivers": "look", "GET /api/v1/depots": "look", "GET /api/v1/needs": "look", "GET /api/v1/licences/:digest": "look", "GET /api/v1/support": "look",
+	"GET /api/v1/devices/:handle/drivers": "look", "GET /api/v1/depots": "look", "GET /api/v1/kits": "look", "GET /api/v1/links": "look", "GET /api/v1/kits/:kit/environment": "look", "GET /api/v1/needs": "look", "GET /api/v1/licences/:digest": "look", "GET /api/v1/support": "look",
 
 	"DELETE /api/v1/devices/:handle/answers/:id": "use", "DELETE /api/v1/devices/:handle/retirement": "use", "GET /api/v1/devices/:handle/screen": "use",
 	"DELETE /api/v1/devices/:handle": "use", "POST /api/v1/devices/:handle/apps/stop": "use", "POST /api/v1/devices/:handle/apps/remove": "use",
@@ -39,6 +39,7 @@ var rights = map[string]string{
 	"POST /api/v1/devices/:handle/answers": "use", "POST /api/v1/devices/:handle/facts": "use", "POST /api/v1/devices/:handle/find": "use",
 	"POST /api/v1/devices/:handle/remedies": "use", "POST /api/v1/devices/:handle/retirement": "use", "POST /api/v1/devices/:handle/retirement/told": "use",
 	"POST /api/v1/devices/:handle/told": "use", "POST /api/v1/jobs/:id/stop": "use", "POST /api/v1/jobs/:id/repeat": "use", "POST /api/v1/runs": "use",
+	"POST /api/v1/links/restart": "use", "POST /api/v1/devices/:handle/link/restart": "use",
 
 	"DELETE /api/v1/confirmation": "consent", "GET /api/v1/audit": "consent", "POST /api/v1/confirmations": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "consent", "POST /api/v1/needs": "consent", "POST /api/v1/devices/:handle/host": "consent", "DELETE /api/v1/devices/:handle/driver": "consent",
 
@@ -46,7 +47,7 @@ var rights = map[string]string{
 
 	"DELETE /api/v1/access/:id": "own", "DELETE /api/v1/hosts/:id": "own", "DELETE /api/v1/phone": "own", "GET /api/v1/access": "own", "GET /api/v1/phone": "own",
 	"PATCH /api/v1/bench": "own", "PATCH /api/v1/hosts/:id": "own", "POST /api/v1/confirmations/:code": "own", "POST /api/v1/access": "own", "POST /api/v1/apps": "own", "POST /api/v1/hosts": "own", "POST /api/v1/phone": "own",
-	"DELETE /api/v1/depots/:id": "own", "POST /api/v1/depots": "own", "POST /api/v1/depots/look": "own", "POST /api/v1/support": "own", "POST /api/v1/projects": "own", "POST /api/v1/sign-in-addresses": "own",
+	"DELETE /api/v1/depots/:id": "own", "POST /api/v1/depots": "own", "POST /api/v1/depots/look": "own", "POST /api/v1/hosts/look": "own", "POST /api/v1/support": "own", "POST /api/v1/kits": "own", "DELETE /api/v1/kits/:kit": "own", "POST /api/v1/projects": "own", "POST /api/v1/sign-in-addresses": "own",
 }
 
 // callers are who asks, and what each may, written by hand too.

@@ -91,6 +91,7 @@ func (s *Server) routes() {
 	s.sheetRoutes()
 	s.hostRoutes()
 	s.supplyRoutes()
+	s.kitRoutes()
 	s.appRoutes()
 	nullable(a.OpenAPI().Components.Schemas.Map())
 }

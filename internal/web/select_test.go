@@ -40,6 +40,8 @@ var lists = map[string]struct{ noun, first string }{
 	"/drivers":                   {"driver", `driver.name == "halden-link" && "f3e0:0104" in driver.fits`},
 	"/devices/{handle}/drivers":  {"driver", ""},
 	"/depots":                    {"depot", `depot.name == "attic-depot" && depot.offers == 0`},
+	"/kits":                      {"kit", `kit.name == "fell-kit" && !kit.described`},
+	"/links":                     {"link", ""},
 	"/support":                   {"support", `support.version == "6.1.1" && support.here`},
 	"/learned":                   {"learned", `learned.cause == "way-hidden"`},
 	"/sessions":                  {"session", `session.agent == "test-1"`},
@@ -71,7 +73,7 @@ func stocked(t *testing.T) *desk {
 				fact.Fact{Key: fact.Locked, Value: fact.Of(n%2 == 0), Source: fact.Person, At: time.Now(), By: "ada"}))
 		}
 		dir := t.TempDir()
-		project := fmt.Sprintf("id: fellgate/app-%d\nname: App\nversion: \"1\"\nfamilies: [wick]\nbuild: {command: [\"true\"]}\nfiles: [a]\nentry: a\n", i)
+		project := fmt.Sprintf("id: fellgate/app-%d\nname: App\nversion: \"1\"\nfamilies: [wick]\nbuild: {command: [\"true\"]}\nfiles: [a]\nentry: a\nkit: {name: fell-kit}\n", i)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, ".earlybench.yaml"), []byte(project), 0o600))
 		_, err = d.Tryouts.AddProject(ctx, dir)
 		require.NoError(t, err)

@@ -2,7 +2,9 @@ package web
 
 import (
 	"net"
+	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -211,8 +213,11 @@ func tryoutOf(t store.Tryout) client.Tryout {
 
 // hostPort reports whether s is an address with a port.
 func hostPort(name, s string) error {
+	if path, ok := strings.CutPrefix(s, "unix:"); ok && filepath.IsAbs(path) {
+		return nil
+	}
 	if _, _, err := net.SplitHostPort(s); err != nil {
-		return eb.Errorf(eb.Invalid, "%s %.80q is not an address: write HOST:PORT, such as 127.0.0.1:7421", name, s)
+		return eb.Errorf(eb.Invalid, "%s %.80q is not an address: write HOST:PORT, such as 127.0.0.1:7421, or unix:/PATH", name, s)
 	}
 	return nil
 }

@@ -25,6 +25,7 @@ import (
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/computer"
 	"earlybench.invalid/earlybench/internal/depot"
+	"earlybench.invalid/earlybench/internal/kits"
 	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/prep"
@@ -51,6 +52,7 @@ type Config struct {
 	Jobs     *job.Runner
 	Supply   *supply.Supply
 	Depots   *depot.Depots
+	Kits     *kits.Kits
 	Prep     *prep.Prep
 	Sheets   *library.Library
 	Retire   *retire.Retire

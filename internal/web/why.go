@@ -247,7 +247,7 @@ func moveOf(st outlook.Standing, m *cause.Move) *client.Move {
 	if m == nil {
 		return nil
 	}
-	out := &client.Move{Kind: string(m.Kind), ID: m.ID, Who: string(m.Who), Seconds: m.Seconds, Text: m.Text, Note: m.Note, Sight: m.Sight, Answers: []client.Choice{}}
+	out := &client.Move{Kind: string(m.Kind), ID: m.ID, Who: string(m.Who), Seconds: m.Seconds, Text: m.Text, Note: m.Note, Sight: m.Sight, Action: m.Action, Answers: []client.Choice{}}
 	for _, a := range m.Answers {
 		out.Answers = append(out.Answers, client.Choice{ID: a.ID, Text: a.Text})
 	}

@@ -265,11 +265,25 @@ func (b *Body) Unplugged() {
 	defer b.mu.Unlock()
 	b.forgetVisits()
 	b.setPower(false)
+	b.freshLink()
+	b.touchState()
+}
+
+// Reset tells the body that the computer has reset its port: a stale link is no longer stale.
+// Its power stays, and so does what was let in for one visit.
+func (b *Body) Reset() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.freshLink()
+	b.touchState()
+}
+
+// freshLink ends what makes a link stale. The lock is held.
+func (b *Body) freshLink() {
 	if b.stale {
 		b.stale = false
 		delete(b.st.Faults, "stale-link")
 	}
-	b.touchState()
 }
 
 // ServeLink serves the device link over one bulk pipe, until that ends.

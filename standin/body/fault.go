@@ -36,7 +36,7 @@ var faults = []bodyFault{
 	{"asleep", "it sleeps", func(b *Body) { b.asleep, b.power = true, false }, func(b *Body) { b.rouse() }, func(b *Body) bool { return b.asleep }},
 	{"rests", "it rests, since nobody has touched it for long", func(b *Body) { b.rest() }, func(b *Body) { b.rouse(); b.locked = false },
 		func(b *Body) bool { return b.resting }},
-	{"stale-link", "it says locked although it is not, until its cable is pulled", func(b *Body) { b.stale, b.locked = true, false },
+	{"stale-link", "it says locked although it is not, until its cable is pulled or its port reset", func(b *Body) { b.stale, b.locked = true, false },
 		func(b *Body) { b.stale = false }, func(b *Body) bool { return b.stale }},
 	{"storage-full", "no room for an app", nil, nil, nil},
 	{"clock-wrong", "its clock is two hours behind", nil, nil, nil},

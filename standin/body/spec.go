@@ -15,8 +15,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
-
+	"earlybench.invalid/earlybench/core/strict"
 	"earlybench.invalid/earlybench/core/usb"
 )
 
@@ -232,8 +231,8 @@ func LoadSpecs(root fs.FS) (map[string]*Spec, error) {
 			return nil, err
 		}
 		var s Spec
-		if err := yaml.UnmarshalWithOptions(raw, &s, yaml.Strict()); err != nil {
-			return nil, fmt.Errorf("%s: %s", n, yaml.FormatError(err, false, true))
+		if err := strict.YAML(raw, &s); err != nil {
+			return nil, fmt.Errorf("%s: %w", n, err)
 		}
 		if err := s.check(); err != nil {
 			return nil, fmt.Errorf("%s: %w", path.Base(n), err)

@@ -46,7 +46,7 @@ func (h *Host) Driver(d usb.Descriptor, i usb.Interface) string {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, inst := range h.installed {
-		if fit, _ := inst.Set.FitOf(h.target(d, i)); inst.Set.Name == name && !fit.Automatic() {
+		if fit, _ := inst.Set.FitOf(h.target(d, i)); inst.Set.Name == name && !fit.Automatic() && !slices.Contains(h.cfg.Right, name) {
 			return ""
 		}
 	}

@@ -29,6 +29,8 @@ type Config struct {
 	Common []string
 	// System and Release say what kind of host it is.
 	System, Release string
+	// Right are the names of sets that work for models, too, that they are not made for.
+	Right []string
 	// Service are the driver sets that the host's own update service has.
 	Service [][]byte
 }

@@ -36,6 +36,7 @@ func (s slate) Changed() <-chan struct{} { return s.changed }
 func (slate) On() bool                   { return true }
 func (slate) Plugged()                   {}
 func (slate) Unplugged()                 {}
+func (slate) Reset()                     {}
 func (slate) ServeLink(ctx context.Context, _ io.ReadWriteCloser) {
 	<-ctx.Done()
 }

@@ -26,6 +26,7 @@ type gadget struct {
 	mu   sync.Mutex
 	pipe *pipe // of the device link, as it stands
 	cut  int64 // bytes until the cable is pulled; 0: not to be
+	worn bool  // before that, after as many bytes, only a transfer fails on the wire
 }
 
 // pipe is the device link's two endpoints, from the body's side.
@@ -43,17 +44,23 @@ func newGadget(ctx context.Context, h *Hub, p *port, dev uint32) *gadget {
 
 func (g *gadget) pull() {
 	g.cancel()
+	g.end()
+}
+
+// end ends the byte stream of the device link.
+func (g *gadget) end() {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.pipe != nil {
 		g.pipe.Close()
+		g.pipe = nil
 	}
 }
 
-func (g *gadget) cutAfter(n int64) {
+func (g *gadget) cutAfter(n int64, worn bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.cut = n
+	g.cut, g.worn = n, worn
 }
 
 func (g *gadget) info() usb.Info {
@@ -85,6 +92,10 @@ func (g *gadget) Control(s usb.Setup, _ []byte) ([]byte, error) {
 		}
 	case s.RequestType == 0x80 && s.Request == usb.ReqGetConfiguration:
 		b = []byte{g.descriptor.Config}
+	case s == usb.ResetPort:
+		g.end()
+		g.port.body.Reset()
+		return nil, nil
 	case s.RequestType == 0x00 && s.Request == usb.ReqSetConfiguration:
 		return nil, nil
 	case s.RequestType == 0x01 && s.Request == usb.ReqSetInterface:
@@ -154,6 +165,11 @@ func (g *gadget) Out(ctx context.Context, address uint8, b []byte) (int, error) 
 	}
 	g.mu.Lock()
 	last := g.cut > 0 && int64(len(b)) >= g.cut
+	if last && g.worn {
+		g.worn, g.cut = false, wornBytes
+		g.mu.Unlock()
+		return 0, usb.ErrWire
+	}
 	if last {
 		b = b[:g.cut]
 	} else if g.cut > 0 {

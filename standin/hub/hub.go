@@ -29,6 +29,8 @@ type Body interface {
 	// Plugged and Unplugged tell it that the cable, with its power, was connected or removed.
 	Plugged()
 	Unplugged()
+	// Reset tells it that the computer has reset its port.
+	Reset()
 }
 
 // Cable is what connects a body.
@@ -42,7 +44,8 @@ const (
 	Dead   Cable = "dead"   // a port without power or data
 )
 
-// A worn cable loses contact after wornBytes bytes to the device, for wornFor.
+// Over a worn cable a transfer fails after wornBytes bytes to the device; after as many
+// more, it loses contact for wornFor.
 const (
 	wornBytes = 48 << 10
 	wornFor   = 150 * time.Millisecond
@@ -198,7 +201,7 @@ func (h *Hub) plug(p *port) {
 	p.refused, p.reserved, p.until = "", p.keeper, time.Now().Add(reservedFor)
 	p.gadget = newGadget(h.ctx, h, p, h.dev)
 	if p.cable == Worn {
-		p.gadget.cutAfter(wornBytes)
+		p.gadget.cutAfter(wornBytes, true)
 	}
 	h.change()
 }
@@ -276,7 +279,7 @@ func (h *Hub) Pull(name string, after int64) error {
 		return err
 	}
 	if after > 0 {
-		p.gadget.cutAfter(after)
+		p.gadget.cutAfter(after, false)
 		h.mu.Unlock()
 		return nil
 	}

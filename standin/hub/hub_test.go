@@ -59,6 +59,8 @@ func (e *echo) On() bool {
 	return !e.off
 }
 func (e *echo) Plugged() {}
+func (e *echo) Reset()   {}
+
 func (e *echo) Unplugged() {
 	e.mu.Lock()
 	defer e.mu.Unlock()

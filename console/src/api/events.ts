@@ -16,6 +16,7 @@ const stale: Record<string, string[]> = {
   "driver.changed": ["prep", "drivers"],
   "support.changed": ["prep", "support", "needs"],
   "depot.changed": ["prep", "depots", "needs"],
+  "kit.changed": ["kits", "check"],
   "setting.changed": ["bench"],
   "session.changed": ["sessions"],
   "host.changed": ["hosts", "tree", "check"],

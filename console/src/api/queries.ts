@@ -349,6 +349,11 @@ export const useGiveDevice = (handle: string) =>
       data(api.POST("/api/v1/devices/{handle}/host", { params: { path: { handle } }, body: { to } })),
   });
 
+export const useRestartLink = (handle: string) =>
+  useMutation({
+    mutationFn: () => data(api.POST("/api/v1/devices/{handle}/link/restart", { params: { path: { handle } } })),
+  });
+
 export const useDriverCandidates = (handle: string, on: boolean) =>
   useQuery({
     queryKey: ["candidates", handle],

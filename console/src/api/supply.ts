@@ -45,3 +45,18 @@ export const useDropDepot = () =>
     mutationFn: (id: string) => data(api.DELETE("/api/v1/depots/{id}", { params: { path: { id } } })),
     ...again("depots", "needs"),
   });
+
+export const useKits = () => useQuery({ queryKey: ["kits"], queryFn: () => data(api.GET("/api/v1/kits")) });
+
+export const useAddKit = () =>
+  useMutation({
+    mutationFn: (body: { name: string; path: string }) => data(api.POST("/api/v1/kits", { body })),
+    ...again("kits", "prep", "check"),
+  });
+
+export const useDropKit = () =>
+  useMutation({
+    mutationFn: ({ kit, path }: { kit: string; path: string }) =>
+      data(api.DELETE("/api/v1/kits/{kit}", { params: { path: { kit }, query: { path } } })),
+    ...again("kits", "prep", "check"),
+  });

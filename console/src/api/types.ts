@@ -29,5 +29,7 @@ export type DriverSet = Schemas["DriverSet"];
 export type Objection = Schemas["Objection"];
 export type DriverCandidate = Schemas["DriverCandidate"];
 export type SupportPack = Schemas["SupportPack"];
+export type Kit = Schemas["Kit"];
+export type KitCopy = Schemas["KitCopy"];
 export type FoundDepot = Schemas["FoundDepot"];
 export type Line = { seq: number; at: string; app: string; level: string; text: string };

@@ -5,6 +5,7 @@ import { DepotList } from "./DepotList";
 import { DriverList } from "./DriverList";
 import { HostList } from "./HostList";
 import { HostTree } from "./HostTree";
+import { KitList } from "./KitList";
 import { NeedList } from "./NeedList";
 import { SupportList } from "./SupportList";
 import { faultOf } from "./faults";
@@ -52,10 +53,11 @@ export function ComputerPage() {
         ))}
         <CheckList />
       </div>
-      <aside aria-label="Hosts, driver sets and support packs" className="bg-base-200 px-5 pt-3 pb-10 md:px-7">
+      <aside aria-label="Hosts, driver sets, support packs and kits" className="bg-base-200 px-5 pt-3 pb-10 md:px-7">
         <HostList />
         <DriverList />
         <SupportList />
+        <KitList />
         <DepotList />
       </aside>
     </main>

@@ -23,7 +23,10 @@ export function HostList() {
               {h.trouble || "reached"}
               {h.shared && ", used by several people"}
             </span>
-            <span className="mono block text-secondary">{h.usbip || h.control}</span>
+            <span className="mono block break-all text-secondary">
+              {h.usbip || h.control}
+              {h.ssh && `, through ${h.ssh}`}
+            </span>
             {owner && (
               <span className="mt-1 flex flex-wrap items-center gap-3">
                 <label className="flex min-h-6 items-center gap-2">

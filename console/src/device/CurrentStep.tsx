@@ -5,12 +5,14 @@ import { Countdown } from "../parts/Countdown";
 import { Emphasis } from "../parts/Emphasis";
 import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
+import { RestartLink } from "../parts/RestartLink";
 import { WhoSign, whoWords } from "../parts/Signs";
 import { clockText } from "../parts/time";
 import { scrollTo } from "../parts/scrollTo";
 import { useKeptFocus } from "../parts/useKeptFocus";
 import { DriverOffer } from "./DriverOffer";
 import { JobProgress } from "./JobProgress";
+import { KitOffer } from "./KitOffer";
 import { PinKey } from "./PinKey";
 import { RetirePanel } from "./RetirePanel";
 import { RunButtons } from "./RunButtons";
@@ -161,12 +163,19 @@ function Action({ prep, step }: { prep: Prep; step: StepOf }) {
     case "host.give":
       if (step.missing === "") return <TakeBack device={device} />;
       break;
+    case "link.restart":
+      return (
+        <div className="mt-5">
+          <RestartLink handle={device.handle} main />
+        </div>
+      );
     case "admission.ask":
       return <AskButton device={device} />;
     case "app.try":
       return <RunButtons device={device} />;
   }
   if (step.tell) return <TellButton handle={device.handle} step={step.id} seen={step.seen} />;
+  if (device.first === "kit") return <KitOffer />;
   if (step.who === "computer") return null;
   return <p className="mt-5 text-caption text-secondary">The bench sees by itself when it is done.</p>;
 }

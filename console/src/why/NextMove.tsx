@@ -2,6 +2,7 @@ import { useAnswer, useRemedied } from "../api/queries";
 import type { Why } from "../api/types";
 import { Emphasis } from "../parts/Emphasis";
 import { ProblemText } from "../parts/ProblemText";
+import { RestartLink } from "../parts/RestartLink";
 import { WhoSign, whoWords } from "../parts/Signs";
 import { secondsText } from "../parts/time";
 
@@ -47,6 +48,7 @@ export function NextMove({ why }: { why: Why }) {
             Go to the step
           </button>
         )}
+        {move.action === "link.restart" && <RestartLink handle={why.device} />}
         {move.kind === "remedy" && (
           <button
             type="button"

@@ -86,6 +86,7 @@ test("a device that does not show up begins with a question", async () => {
         sight: "",
         answers: [{ id: "yes", text: "It charges" }],
         step: null,
+        action: "",
       },
     },
   ];

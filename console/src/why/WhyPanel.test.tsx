@@ -103,6 +103,7 @@ test("a check is answered by one click, and taken back by one", async () => {
       { id: "no", text: "It is dark" },
     ],
     step: null,
+    action: "",
   };
   const given = {
     check: "room",
@@ -142,6 +143,7 @@ test("of a remedy one says that it was done", async () => {
         sight: "a page.",
         answers: [],
         step: null,
+        action: "",
       },
     }),
   );

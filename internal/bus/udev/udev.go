@@ -14,6 +14,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/replace"
 )
 
 // FileName is the bench's rules file. Rules of 73 and above act on the tag uaccess.
@@ -116,18 +117,8 @@ func blocked(err error, line string) error {
 		Remedy: "Run this line as somebody who has it; the bench sees when the device may be opened: " + line}
 }
 
-// write puts the file in its place as a whole.
 func write(dir, text string) error {
-	f, err := os.CreateTemp(dir, ".earlybench-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name()) //nolint:errcheck // it has its own name by then
-	_, err = f.WriteString(text)
-	if err = errors.Join(err, f.Chmod(0o644), f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), filepath.Join(dir, FileName))
+	return replace.File(filepath.Join(dir, FileName), []byte(text), 0o644)
 }
 
 // Trigger has the kernel tell of a device again, so that udev, which reads changed rules by

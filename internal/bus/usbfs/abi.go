@@ -13,8 +13,12 @@ const (
 	reqSubmitURB       = 0x8038550a
 	reqDiscardURB      = 0x550b
 	reqReapURBNoDelay  = 0x4008550d
-	reqClaimInterface  = 0x8004550f
+	reqDriver          = 0x41045508
+	reqInterface       = 0xc0105512
+	reqConnect         = 0x5517
+	reqTakeInterface   = 0x8108551b
 	reqReleaseIface    = 0x80045510
+	reqReset           = 0x5514
 	reqGetCapabilities = 0x8004551a
 )
 
@@ -24,6 +28,7 @@ const (
 	urbBulk        = 3
 	flagZeroPacket = 0x40
 	capZeroPacket  = 0x01
+	takeExcept     = 0x02
 )
 
 // urb is struct usbdevfs_urb without packets of isochronous transfers.
@@ -44,3 +49,23 @@ type urb struct {
 
 // setInterface is struct usbdevfs_setinterface.
 type setInterface struct{ Interface, Alternate uint32 }
+
+// boundDriver is struct usbdevfs_getdriver.
+type boundDriver struct {
+	Interface uint32
+	Driver    [256]byte
+}
+
+// takeInterface is struct usbdevfs_disconnect_claim.
+type takeInterface struct {
+	Interface uint32
+	Flags     uint32
+	Driver    [256]byte
+}
+
+// interfaceRequest is struct usbdevfs_ioctl: a request for the driver of an interface.
+type interfaceRequest struct {
+	Interface int32
+	Request   int32
+	Data      unsafe.Pointer
+}

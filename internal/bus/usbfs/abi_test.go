@@ -26,8 +26,21 @@ int main(void) {
 	P("submit", USBDEVFS_SUBMITURB);
 	P("discard", USBDEVFS_DISCARDURB);
 	P("reap", USBDEVFS_REAPURBNDELAY);
-	P("claim", USBDEVFS_CLAIMINTERFACE);
+	P("driver", USBDEVFS_GETDRIVER);
+	P("interface", USBDEVFS_IOCTL);
+	P("connect", USBDEVFS_CONNECT);
+	P("take", USBDEVFS_DISCONNECT_CLAIM);
+	P("take except", USBDEVFS_DISCONNECT_CLAIM_EXCEPT_DRIVER);
+	P("bound", sizeof(struct usbdevfs_getdriver));
+	P("bound.driver", offsetof(struct usbdevfs_getdriver, driver));
+	P("taken", sizeof(struct usbdevfs_disconnect_claim));
+	P("taken.flags", offsetof(struct usbdevfs_disconnect_claim, flags));
+	P("taken.driver", offsetof(struct usbdevfs_disconnect_claim, driver));
+	P("request", sizeof(struct usbdevfs_ioctl));
+	P("request.code", offsetof(struct usbdevfs_ioctl, ioctl_code));
+	P("request.data", offsetof(struct usbdevfs_ioctl, data));
 	P("release", USBDEVFS_RELEASEINTERFACE);
+	P("reset", USBDEVFS_RESET);
 	P("capabilities", USBDEVFS_GET_CAPABILITIES);
 	P("control", USBDEVFS_URB_TYPE_CONTROL);
 	P("bulk", USBDEVFS_URB_TYPE_BULK);
@@ -68,12 +81,18 @@ func TestNumbersSizesAndOffsetsAreThoseOfTheKernelsHeader(t *testing.T) {
 	require.NoError(t, err)
 	var u urb
 	var s setInterface
+	var b boundDriver
+	var k takeInterface
+	var i interfaceRequest
 	ours := []struct {
 		name  string
 		value uintptr
 	}{
 		{"set interface", reqSetInterface}, {"submit", reqSubmitURB}, {"discard", reqDiscardURB}, {"reap", reqReapURBNoDelay},
-		{"claim", reqClaimInterface}, {"release", reqReleaseIface}, {"capabilities", reqGetCapabilities},
+		{"driver", reqDriver}, {"interface", reqInterface}, {"connect", reqConnect}, {"take", reqTakeInterface}, {"take except", takeExcept},
+		{"bound", unsafe.Sizeof(b)}, {"bound.driver", unsafe.Offsetof(b.Driver)}, {"taken", unsafe.Sizeof(k)}, {"taken.flags", unsafe.Offsetof(k.Flags)},
+		{"taken.driver", unsafe.Offsetof(k.Driver)}, {"request", unsafe.Sizeof(i)}, {"request.code", unsafe.Offsetof(i.Request)}, {"request.data", unsafe.Offsetof(i.Data)},
+		{"release", reqReleaseIface}, {"reset", reqReset}, {"capabilities", reqGetCapabilities},
 		{"control", urbControl}, {"bulk", urbBulk}, {"zero packet", flagZeroPacket}, {"can zero packet", capZeroPacket},
 		{"urb", unsafe.Sizeof(u)}, {"urb.type", unsafe.Offsetof(u.Type)}, {"urb.endpoint", unsafe.Offsetof(u.Endpoint)},
 		{"urb.status", unsafe.Offsetof(u.Status)}, {"urb.flags", unsafe.Offsetof(u.Flags)}, {"urb.buffer", unsafe.Offsetof(u.Buffer)},

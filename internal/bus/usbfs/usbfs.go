@@ -30,6 +30,7 @@ type Device struct {
 	closing  sync.Once
 	claiming sync.Mutex // taken before mu
 	claimed  map[uint8]bool
+	modules  map[uint8]bool // interfaces that a module of the kernel had, and gets back
 
 	mu      sync.Mutex
 	pending map[uintptr]*transfer // by the addresses of their URBs
@@ -63,7 +64,7 @@ func newDevice(k kernel) (*Device, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Device{k: k, byEnd: map[uint8]uint8{}, gone: make(chan struct{}), claimed: map[uint8]bool{}, pending: map[uintptr]*transfer{}}
+	d := &Device{k: k, byEnd: map[uint8]uint8{}, gone: make(chan struct{}), claimed: map[uint8]bool{}, modules: map[uint8]bool{}, pending: map[uintptr]*transfer{}}
 	for _, i := range about.Interfaces {
 		for _, e := range i.Endpoints {
 			d.byEnd[e.Address] = i.Number
@@ -113,6 +114,10 @@ func (d *Device) Close() (err error) {
 		for i := range d.claimed {
 			number := uint32(i)
 			d.k.ioctl(reqReleaseIface, unsafe.Pointer(&number)) //nolint:errcheck // closing releases it too
+			if d.modules[i] {
+				connect := interfaceRequest{Interface: int32(i), Request: reqConnect}
+				d.k.ioctl(reqInterface, unsafe.Pointer(&connect)) //nolint:errcheck // it may have gone meanwhile
+			}
 		}
 		d.mu.Lock()
 		defer d.mu.Unlock()
@@ -177,6 +182,21 @@ func (d *Device) reap() {
 	}
 }
 
+// userDriver is the kernel's name for programs that have an interface by this package's way.
+const userDriver = "usbfs"
+
+// take takes an interface from a module of the kernel, if one has it, which gets it back when
+// the device is closed; but not from another program.
+func (d *Device) take(number uint8) error {
+	bound := boundDriver{Interface: uint32(number)}
+	if d.k.ioctl(reqDriver, unsafe.Pointer(&bound)) == nil && unix.ByteSliceToString(bound.Driver[:]) != userDriver {
+		d.modules[number] = true
+	}
+	t := takeInterface{Interface: uint32(number), Flags: takeExcept}
+	copy(t.Driver[:], userDriver)
+	return d.k.ioctl(reqTakeInterface, unsafe.Pointer(&t))
+}
+
 // claim takes an interface, which the kernel gives to one program at a time, and then calls
 // then, which may be nil.
 func (d *Device) claim(number uint8, then func() error) error {
@@ -188,8 +208,7 @@ func (d *Device) claim(number uint8, then func() error) error {
 	default:
 	}
 	if !d.claimed[number] {
-		n := uint32(number)
-		if err := d.k.ioctl(reqClaimInterface, unsafe.Pointer(&n)); err != nil {
+		if err := d.take(number); err != nil {
 			return fmt.Errorf("claim interface %d: %w", number, fromErrno(err))
 		}
 		d.claimed[number] = true
@@ -200,9 +219,12 @@ func (d *Device) claim(number uint8, then func() error) error {
 	return then()
 }
 
-// Control carries out a control transfer. The kernel keeps account of an interface's setting,
-// so that a request to set it goes another way.
+// Control carries out a control transfer. The kernel keeps account of an interface's setting
+// and of the port, so that requests to set or reset them go another way.
 func (d *Device) Control(ctx context.Context, s usb.Setup, data []byte) ([]byte, error) {
+	if s == usb.ResetPort {
+		return nil, fromErrno(d.k.ioctl(reqReset, nil))
+	}
 	if s.RequestType == 0x01 && s.Request == usb.ReqSetInterface {
 		return nil, d.claim(uint8(s.Index), func() error {
 			set := setInterface{uint32(s.Index), uint32(s.Value)}

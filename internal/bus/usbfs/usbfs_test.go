@@ -42,6 +42,9 @@ type fake struct {
 	flags     []uint32
 	busy      bool
 	unplugged bool
+	resets    int
+	module    string  // that has interface 1
+	connected []int32 // interfaces that modules were given back
 	closed    bool
 	can       uint32
 	status    int32         // with which bulk transfers end
@@ -90,11 +93,29 @@ func (f *fake) ioctl(request uintptr, arg unsafe.Pointer) error {
 	switch request {
 	case reqGetCapabilities:
 		*(*uint32)(arg) = f.can
-	case reqClaimInterface:
+	case reqDriver:
+		b := (*boundDriver)(arg)
+		switch {
+		case f.busy:
+			copy(b.Driver[:], "usbfs")
+		case f.module != "":
+			copy(b.Driver[:], f.module)
+		default:
+			return unix.ENODATA
+		}
+	case reqTakeInterface:
+		k := (*takeInterface)(arg)
+		require.Equal(f.t, "usbfs", unix.ByteSliceToString(k.Driver[:]))
+		require.EqualValues(f.t, takeExcept, k.Flags)
 		if f.busy {
 			return unix.EBUSY
 		}
-		f.claimed = append(f.claimed, *(*uint32)(arg))
+		f.claimed = append(f.claimed, k.Interface)
+	case reqInterface:
+		i := (*interfaceRequest)(arg)
+		require.EqualValues(f.t, reqConnect, i.Request)
+		require.Len(f.t, f.released, 1, "it is free by then")
+		f.connected = append(f.connected, i.Interface)
 	case reqReleaseIface:
 		f.released = append(f.released, *(*uint32)(arg))
 	case reqSetInterface:
@@ -104,6 +125,9 @@ func (f *fake) ioctl(request uintptr, arg unsafe.Pointer) error {
 			return unix.ENODEV
 		}
 		f.submit((*urb)(arg))
+	case reqReset:
+		require.Nil(f.t, arg)
+		f.resets++
 	case reqDiscardURB:
 		u := (*urb)(arg)
 		i := slices.Index(f.waiting, u)
@@ -324,4 +348,28 @@ func TestANodeThatIsMissingOrClosedToUsIsSaid(t *testing.T) {
 	cancel()
 	_, err = Open(ctx, path)
 	require.True(t, errors.Is(err, context.Canceled))
+}
+
+func TestAPortIsResetByTheKernel(t *testing.T) {
+	k := newFake(t)
+	d, err := newDevice(k)
+	require.NoError(t, err)
+	defer d.Close()
+	require.NoError(t, usb.Reset(t.Context(), d))
+	require.Equal(t, 1, k.resets)
+	require.Empty(t, k.waiting, "it is no transfer")
+}
+
+func TestAnInterfaceIsTakenFromAModuleAndGivenBack(t *testing.T) {
+	for _, module := range []string{"", "option"} {
+		k := newFake(t)
+		k.module = module
+		d, err := newDevice(k)
+		require.NoError(t, err)
+		_, err = d.Control(t.Context(), usb.Setup{RequestType: 0x01, Request: usb.ReqSetInterface, Index: 1}, nil)
+		require.NoError(t, err)
+		require.NoError(t, d.Close())
+		require.Equal(t, []uint32{1}, k.claimed)
+		require.Equal(t, module != "", len(k.connected) == 1)
+	}
 }

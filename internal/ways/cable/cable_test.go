@@ -1,6 +1,7 @@
 package cable_test
 
 import (
+	"bytes"
 	"testing"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/standin"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -149,4 +151,30 @@ func TestADeviceThatItsHostMayNotOpenIsKnownByWhatTheHostHasRead(t *testing.T) {
 	open.Devices[0].Interfaces = []hostlink.Interface{{Number: 1, Class: "ff/00/00", Name: usb.LinkName, Driver: "system"}}
 	b.Cables.Bus(t.Context(), host("loft"), open)
 	b.Eventually("the gate opens", func() bool { return string(b.Look(k).Readiness.Gate("driver").State) == "open" })
+}
+
+func TestTransfersThatFailOnAWornCableAreCounted(t *testing.T) {
+	rig := benchtest.Handset(t, true, benchtest.DriverSet(t, "halden-link"))
+	b := benchtest.New(t)
+	k := b.Watch(rig)
+	b.First(k, "admitted")
+	go benchtest.Touch(t, rig, "Until withdrawn")
+	_, err := b.Ask(t.Context(), k)
+	require.NoError(t, err)
+	b.Linked(k)
+	failed := func() int64 {
+		f, _ := k.Facts().View().Get(fact.USBErrors, time.Now())
+		return f.Value.Int()
+	}
+	require.Zero(t, failed())
+	require.NoError(t, benchtest.Steer(t, rig, standin.MethodFault, standin.Steer{Body: "heron-2", Text: "cable-worn"}))
+	content := bytes.Repeat([]byte("rota "), 40_000)
+	b.Eventually("transfers have failed", func() bool {
+		if s := k.Session(); s != nil {
+			if files, err := s.Files(); err == nil {
+				files.Put(t.Context(), "incoming", "rota", bytes.NewReader(content), 0, int64(len(content)), func(int64) {})
+			}
+		}
+		return failed() > 0
+	})
 }

@@ -33,6 +33,8 @@ type Config struct {
 	Drivers func(host string, d *hostlink.Device) (offered, state string)
 	// Open opens a device on a host's bus.
 	Open func(ctx context.Context, host, busID string) (usb.Device, error)
+	// Private reports whether nobody else can be at the other end of the way to a host.
+	Private func(host string) bool
 	// Appeared is called with the host of every device that shows up.
 	Appeared func(host string)
 	Key      ssh.Signer // the bench's link key
@@ -52,6 +54,7 @@ type Cables struct {
 	ways   map[string]*Way        // by address
 	others map[string]plugged     // what has no keeper yet, by address
 	left   map[string][]time.Time // when a device was unplugged, by its id
+	failed map[string][]time.Time // when a transfer of it failed on the wire
 }
 
 // plugged is a device on a host's bus.
@@ -76,7 +79,7 @@ func (p plugged) same(other plugged) bool {
 
 // New makes no cables yet.
 func New(cfg Config) *Cables {
-	c := &Cables{cfg: cfg, ways: map[string]*Way{}, others: map[string]plugged{}, left: map[string][]time.Time{}}
+	c := &Cables{cfg: cfg, ways: map[string]*Way{}, others: map[string]plugged{}, left: map[string][]time.Time{}, failed: map[string][]time.Time{}}
 	c.ctx, c.end = context.WithCancel(context.Background())
 	return c
 }
@@ -182,7 +185,7 @@ func (c *Cables) resolve(ctx context.Context, p plugged) error {
 	if err != nil {
 		return err
 	}
-	w := newWay(c.cfg, p, k.Device().ID, func() int { return c.breaks(k.Device().ID) })
+	w := newWay(c, p, k.Device().ID)
 	c.mu.Lock()
 	delete(c.others, p.address())
 	c.ways[p.address()] = w
@@ -243,16 +246,40 @@ func (c *Cables) Again(ctx context.Context) {
 	}
 }
 
-// breaksWithin is how long a break of the cable counts.
-const breaksWithin = 10 * time.Minute
+// wornWithin is how long a break of the cable, or a transfer that failed on it, counts;
+// mostFailed bounds how many of those are kept.
+const (
+	wornWithin = 10 * time.Minute
+	mostFailed = 1000
+)
 
 // breaks counts how often a device was unplugged recently.
 func (c *Cables) breaks(id string) int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	return c.recent(c.left, id)
+}
+
+// failures counts the transfers of a device that failed on the wire recently.
+func (c *Cables) failures(id string) int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.recent(c.failed, id)
+}
+
+// fail notes that a transfer failed on the wire.
+func (c *Cables) fail(id string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if all := append(c.failed[id], c.cfg.Clock.Now()); len(all) <= mostFailed {
+		c.failed[id] = all
+	}
+}
+
+func (c *Cables) recent(times map[string][]time.Time, id string) int {
 	now := c.cfg.Clock.Now()
-	c.left[id] = slices.DeleteFunc(c.left[id], func(t time.Time) bool { return now.Sub(t) > breaksWithin })
-	return len(c.left[id])
+	times[id] = slices.DeleteFunc(times[id], func(t time.Time) bool { return now.Sub(t) > wornWithin })
+	return len(times[id])
 }
 
 // reason is a text of a host about a device, such as who has it, in one line.

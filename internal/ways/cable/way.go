@@ -23,21 +23,23 @@ import (
 // Way is one connection of a device, from plugging it in to unplugging it.
 type Way struct {
 	plugged // as it was plugged in
+	cables  *Cables
 	cfg     Config
 	id      string // of the device on record
-	breaks  func() int
 
 	gone  chan struct{} // closed when it was unplugged
 	ended chan struct{} // closed when nothing of it runs any more
 	once  sync.Once
 	told  chan struct{} // there are news
 
-	mu  sync.Mutex
-	now hostlink.Device // as the host reported it last
+	mu      sync.Mutex
+	now     hostlink.Device         // as the host reported it last
+	attempt context.CancelCauseFunc // ends the present attempt to link; nil between two
+	wanted  []chan error            // restarts that somebody waits for
 }
 
-func newWay(cfg Config, p plugged, id string, breaks func() int) *Way {
-	return &Way{plugged: p, cfg: cfg, id: id, breaks: breaks, gone: make(chan struct{}), ended: make(chan struct{}),
+func newWay(c *Cables, p plugged, id string) *Way {
+	return &Way{plugged: p, cables: c, cfg: c.cfg, id: id, gone: make(chan struct{}), ended: make(chan struct{}),
 		told: make(chan struct{}, 1), now: p.device}
 }
 
@@ -53,8 +55,9 @@ func (w *Way) Scope() string {
 	return fmt.Sprintf("cable:%s/%s/%s/%d", w.host.Name, w.device.Run, w.device.BusID, w.device.Plugging)
 }
 
-// Pins returns true: whoever holds the cable is at the device.
-func (w *Way) Pins() bool { return true }
+// Pins reports whether the way to the device's host is private: whoever holds the cable is at
+// the device, but over a network anybody may say so.
+func (w *Way) Pins() bool { return w.cfg.Private(w.host.Name) }
 
 // unplug ends the way.
 func (w *Way) unplug() { w.once.Do(func() { close(w.gone) }) }
@@ -100,7 +103,7 @@ const (
 // Run keeps a link to the device for as long as it is plugged in.
 func (w *Way) Run(ctx context.Context, to ways.Sink) (err error) {
 	ctx, cancel := context.WithCancel(ctx)
-	run := &run{Way: w, to: to, bound: make(chan struct{}, 1)}
+	run := &run{Way: w, to: to, bound: make(chan struct{}, 1), failed: make(chan struct{}, 1)}
 	var running sync.WaitGroup
 	defer func() {
 		cancel()
@@ -117,13 +120,16 @@ func (w *Way) Run(ctx context.Context, to ways.Sink) (err error) {
 		case <-ctx.Done():
 		}
 	})
-	to.Observe(run.seen(fact.USBPresent, fact.Of(true), fact.Bus), run.seen(fact.USBBreaks, fact.Of(w.breaks()), fact.Bus))
+	to.Observe(run.seen(fact.USBPresent, fact.Of(true), fact.Bus), run.seen(fact.USBBreaks, fact.Of(w.cables.breaks(w.id)), fact.Bus),
+		run.seen(fact.USBErrors, fact.Of(w.cables.failures(w.id)), fact.Bus))
 	run.observeDriver()
 	running.Go(func() {
 		for {
 			select {
 			case <-ctx.Done():
 				return
+			case <-run.failed:
+				to.Observe(run.seen(fact.USBErrors, fact.Of(w.cables.failures(w.id)), fact.Bus))
 			case <-w.told:
 				run.observeDriver()
 				select {
@@ -139,17 +145,29 @@ func (w *Way) Run(ctx context.Context, to ways.Sink) (err error) {
 // run is one call of Run.
 type run struct {
 	*Way
-	to    ways.Sink
-	bound chan struct{} // a driver may be bound
+	to     ways.Sink
+	bound  chan struct{} // a driver may be bound
+	failed chan struct{} // transfers have failed on the wire
+	freed  time.Time     // when the bench let go of the device last
 
 	denied atomic.Bool // its host was not allowed to open it, and that was told
 
 	telling sync.Mutex
 	told    map[fact.Key]fact.Value // what was told of its driver
+	worked  string                  // the driver over which the device has answered
 }
 
 func (r *run) seen(key fact.Key, v fact.Value, src fact.Source) fact.Fact {
 	return fact.Fact{Key: key, Value: v, Source: src, At: r.cfg.Clock.Now()}
+}
+
+// driverWorks notes that the device has answered over its driver.
+func (r *run) driverWorks() {
+	name, _ := r.driver()
+	r.telling.Lock()
+	r.worked = name
+	r.telling.Unlock()
+	r.observeDriver()
 }
 
 // observeDriver tells what has changed of the device's driver.
@@ -163,7 +181,8 @@ func (r *run) observeDriver() {
 		seen = append(seen, r.seen(fact.DriverState, fact.Of(state), fact.Host))
 	}
 	if name, has := r.driver(); has {
-		seen = append(seen, r.seen(fact.DriverBound, fact.Of(name != "" && state != "similar"), fact.Host), r.seen(fact.DriverSet, fact.Of(name), fact.Host))
+		works := state != "similar" || name == r.worked // a set for another model may be right all the same
+		seen = append(seen, r.seen(fact.DriverBound, fact.Of(name != "" && works), fact.Host), r.seen(fact.DriverSet, fact.Of(name), fact.Host))
 	}
 	if now.Denied != "" { // it cannot be opened and asked: its host has read it
 		r.denied.Store(true)
@@ -197,18 +216,20 @@ var errNoLink = errors.New("the device has no device link")
 
 // keepLinked links again and again until ctx ends.
 func (r *run) keepLinked(ctx context.Context) error {
+	defer r.restarted(usb.ErrGone)
 	said := "" // the last error: it is told once, however often it is tried
 	for pause := firstPause; ctx.Err() == nil; pause = min(2*pause, mostPause) {
+		attempt, end := r.begin(ctx)
 		began := time.Now()
-		err := r.link(ctx)
+		err := r.link(attempt)
 		switch {
 		case ctx.Err() != nil:
+			end()
 			return nil
 		case errors.Is(err, ways.ErrMoved):
+			end()
 			return err
-		case errors.Is(err, errNoLink):
-			<-ctx.Done()
-			return nil
+		case attempt.Err() != nil, errors.Is(err, errNoLink):
 		case !errors.Is(err, usb.ErrGone):
 			if said != err.Error() {
 				said = err.Error()
@@ -216,23 +237,35 @@ func (r *run) keepLinked(ctx context.Context) error {
 			}
 			r.to.Down(trouble(err))
 		}
-		if _, changed := errors.AsType[*device.KeyChanged](err); changed {
-			select { // nothing is tried again until somebody pins the new one
-			case <-ctx.Done():
-				return nil
-			case <-r.to.Retry():
-			}
-			pause, said = firstPause, ""
-			continue
-		}
-		if time.Since(began) > steady {
+		again := r.untilAgain(attempt, err, pause)
+		end()
+		if again || time.Since(began) > steady {
 			pause, said = firstPause, ""
 		}
-		if clock.Sleep(ctx, clock.System{}, pause) != nil {
-			return nil
+		if r.restartWanted() {
+			pause, said = firstPause, ""
+			r.restarted(r.reset(ctx))
 		}
 	}
 	return nil
+}
+
+// untilAgain waits until it is worth while to link again; true if that is worth as much as
+// the first time. It returns early when ctx ends.
+func (r *run) untilAgain(ctx context.Context, err error, pause time.Duration) bool {
+	if errors.Is(err, errNoLink) { // it will be connected again once it has one
+		<-ctx.Done()
+		return false
+	}
+	if _, changed := errors.AsType[*device.KeyChanged](err); changed {
+		select { // nothing is tried again until somebody pins the new one
+		case <-ctx.Done():
+		case <-r.to.Retry():
+		}
+		return true
+	}
+	clock.Sleep(ctx, clock.System{}, pause) //nolint:errcheck // the caller looks why
+	return false
 }
 
 // trouble is an error in a few words for people.
@@ -252,7 +285,7 @@ func (r *run) link(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	defer dev.Close()
+	defer r.letGo(dev)
 	if _, _, _, ok := d.Link(); !ok {
 		return errNoLink
 	}
@@ -270,6 +303,7 @@ func (r *run) link(ctx context.Context) error {
 		return err
 	}
 	defer s.Close()
+	r.driverWorks()
 	r.to.Up(s)
 	select {
 	case <-ctx.Done():
@@ -286,11 +320,40 @@ const (
 	dialWithin = 20 * time.Second
 )
 
+// A device of which the bench itself has let go is busy for a moment, which is no sign of
+// another holder.
+const (
+	freeWithin = time.Second
+	busyPause  = 20 * time.Millisecond
+)
+
+// take opens the device.
+func (r *run) take(ctx context.Context) (usb.Device, error) {
+	for {
+		dev, err := r.cfg.Open(ctx, r.host.Name, r.device.BusID)
+		if err == nil {
+			return &counted{dev, r.wireFailed}, nil
+		}
+		if !errors.Is(err, usb.ErrBusy) || time.Since(r.freed) > freeWithin {
+			return nil, err
+		}
+		if werr := clock.Sleep(ctx, clock.System{}, busyPause); werr != nil {
+			return nil, werr
+		}
+	}
+}
+
+// letGo closes the device.
+func (r *run) letGo(dev usb.Device) {
+	dev.Close()
+	r.freed = time.Now()
+}
+
 // open imports the device and reads its descriptors.
 func (r *run) open(ctx context.Context) (usb.Device, usb.Descriptor, error) {
 	ctx, cancel := context.WithTimeout(ctx, openWithin)
 	defer cancel()
-	dev, err := r.cfg.Open(ctx, r.host.Name, r.device.BusID)
+	dev, err := r.take(ctx)
 	if errors.Is(err, usb.ErrBusy) {
 		r.to.Observe(r.seen(fact.USBHolder, fact.Of(cmp.Or(reason(r.reported().Holder), "another program, or a virtual machine")), fact.Bus))
 	}
@@ -299,7 +362,7 @@ func (r *run) open(ctx context.Context) (usb.Device, usb.Descriptor, error) {
 	}
 	d, err := usb.Describe(ctx, dev)
 	if err != nil {
-		dev.Close()
+		r.letGo(dev)
 		return nil, d, err
 	}
 	_, _, _, hasLink := d.Link()

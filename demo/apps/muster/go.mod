@@ -1,0 +1,3 @@
+module fellgate.invalid/muster
+
+go 1.26

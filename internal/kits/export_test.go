@@ -1,0 +1,6 @@
+package kits
+
+import "time"
+
+// AnswerWithin makes kits wait less for what programs print.
+func (k *Kits) AnswerWithin(d time.Duration) { k.within = d }

@@ -1,0 +1,51 @@
+package prep
+
+import (
+	"context"
+	"slices"
+	"sync"
+
+	"earlybench.invalid/earlybench/internal/keeper"
+)
+
+// RestartLink restarts the link to a device. A question that it asks its owner ends: over a
+// stale link it does not reach the screen. Other work keeps the device from being restarted.
+func (p *Prep) RestartLink(ctx context.Context, handle string) error {
+	k, err := p.Rack.Find(handle)
+	if err != nil {
+		return err
+	}
+	return p.restart(ctx, k)
+}
+
+func (p *Prep) restart(ctx context.Context, k *keeper.Keeper) error {
+	if j, asks := p.Jobs.Working(KindAsk, "device/"+k.Device().ID); asks {
+		p.Jobs.Stop(j.ID)
+		if err := p.Jobs.Wait(ctx, j.ID); err != nil {
+			return err
+		}
+	}
+	return k.RestartLink(ctx)
+}
+
+// RestartLinks restarts the links of all devices with which a link was tried, that are not
+// linked and not worked with. Links that stand are left alone. It returns the handles of
+// those that were restarted, with what went wrong or nil.
+func (p *Prep) RestartLinks(ctx context.Context) (handles []string, errs []error) {
+	var idle []*keeper.Keeper
+	for _, k := range p.Rack.All() {
+		tried := slices.ContainsFunc(k.Ways(), func(w keeper.Reached) bool { return w.Up || w.Down != nil })
+		_, asks := p.Jobs.Working(KindAsk, "device/"+k.Device().ID)
+		if tried && k.Session() == nil && (asks || k.Working() == "") {
+			idle = append(idle, k)
+		}
+	}
+	errs = make([]error, len(idle))
+	var restarting sync.WaitGroup
+	for i, k := range idle {
+		handles = append(handles, k.Device().Handle)
+		restarting.Go(func() { errs[i] = p.restart(ctx, k) })
+	}
+	restarting.Wait()
+	return handles, errs
+}
