@@ -2,11 +2,14 @@ package test
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/client"
 )
 
 // TestTwoPeopleAtOneDeviceSeeWhatTheOtherDoes has one at the console, one at the
@@ -63,6 +66,11 @@ func TestTwoPeopleAtOneDeviceSeeWhatTheOtherDoes(t *testing.T) {
 	d.ok("retire", "heron-2", "--yes")
 	both("heron-2 is being retired")
 	require.Equal(t, 3, d.run("prep", "heron-2").code)
+	d.eventually("the admission is withdrawn", func() bool {
+		r, err := d.api.Retirement(ctx, "heron-2")
+		require.NoError(t, err)
+		return slices.ContainsFunc(r.Items, func(i client.RetireItem) bool { return i.Step.ID == "withdraw" && !i.At.IsZero() })
+	})
 	second.presses("Call it off")
 	d.eventually("it is called off", func() bool { return !d.device("heron-2").Retiring })
 	first.sees("Say yes to moor-desk")

@@ -20,10 +20,11 @@ type bulk struct {
 	dev     usb.Device
 	in, out uint8
 
-	rest []byte // read and not handed on
+	buf  []byte // of the transfer that was read last; only Read's
+	rest []byte // the part of buf that was not handed on; only Read's
 
 	queue   sync.Mutex
-	reading []usb.Transfer
+	reading []reading
 
 	writing sync.Mutex
 	sent    chan usb.Transfer // waited for by reap; closed by Close
@@ -31,6 +32,12 @@ type bulk struct {
 
 	ctx    context.Context
 	cancel context.CancelCauseFunc // the cause is why reads and writes end
+}
+
+// reading is a transfer from the device that is pending, with its buffer.
+type reading struct {
+	usb.Transfer
+	buf []byte
 }
 
 // Bulk opens the endpoints of the device link on dev: it selects the interface, which makes
@@ -58,38 +65,43 @@ func Bulk(ctx context.Context, dev usb.Device, number, in, out uint8) (io.ReadWr
 
 func (b *bulk) Read(p []byte) (int, error) {
 	for len(b.rest) == 0 {
-		t, err := b.next()
+		next, err := b.next(b.buf)
 		if err != nil {
 			return 0, err
 		}
-		data, _, err := t.Wait(b.ctx)
-		if err != nil {
+		b.buf = nil // the device's now
+		if b.rest, _, err = next.Wait(b.ctx); err != nil {
 			return 0, b.ended(err)
 		}
-		b.rest = data
+		b.buf = next.buf
 	}
 	n := copy(p, b.rest)
 	b.rest = b.rest[n:]
 	return n, nil
 }
 
-// next fills the queue and returns the oldest pending transfer.
-func (b *bulk) next() (usb.Transfer, error) {
+// next fills the queue, in which free is used if it is not nil, and returns the oldest pending
+// transfer.
+func (b *bulk) next(free []byte) (reading, error) {
 	b.queue.Lock()
 	defer b.queue.Unlock()
 	if b.ctx.Err() != nil {
-		return nil, context.Cause(b.ctx)
+		return reading{}, context.Cause(b.ctx)
 	}
 	for len(b.reading) < queued {
-		t, err := b.dev.SubmitIn(b.in, transferBytes)
-		if err != nil {
-			return nil, err
+		buf := free
+		if free = nil; buf == nil {
+			buf = make([]byte, transferBytes)
 		}
-		b.reading = append(b.reading, t)
+		t, err := b.dev.SubmitIn(b.in, buf)
+		if err != nil {
+			return reading{}, err
+		}
+		b.reading = append(b.reading, reading{t, buf})
 	}
-	t := b.reading[0]
+	first := b.reading[0]
 	b.reading = append(b.reading[:0], b.reading[1:]...)
-	return t, nil
+	return first, nil
 }
 
 // Write sends p to the device in transfers. An error may belong to a transfer of an earlier

@@ -40,15 +40,14 @@ type transfer func(ctx context.Context) ([]byte, int, error)
 
 func (t transfer) Wait(ctx context.Context) ([]byte, int, error) { return t(ctx) }
 
-func (l *loop) SubmitIn(_ uint8, n int) (usb.Transfer, error) {
+func (l *loop) SubmitIn(_ uint8, p []byte) (usb.Transfer, error) {
 	l.mu.Lock()
 	l.reading++
 	l.mu.Unlock()
 	return transfer(func(ctx context.Context) ([]byte, int, error) {
 		defer func() { l.mu.Lock(); l.reading--; l.mu.Unlock() }()
-		buf := make([]byte, n)
-		k, err := l.fifo.ReadContext(ctx, buf)
-		return buf[:k], k, err
+		n, err := l.fifo.ReadContext(ctx, p)
+		return p[:n], n, err
 	}), nil
 }
 

@@ -93,8 +93,8 @@ func Reset(ctx context.Context, d Device) error {
 	return nil
 }
 
-// A Transfer has been submitted. Wait returns the bytes received, or the number sent,
-// and may be called once.
+// A Transfer has been submitted. Wait returns the bytes received, which are a part of the
+// buffer that was given, or the number sent. It may be called once.
 type Transfer interface {
 	Wait(ctx context.Context) (data []byte, n int, err error)
 }
@@ -106,8 +106,9 @@ type Device interface {
 	// Control carries out a control transfer; for one to the device, data is
 	// sent, and len(data) is the setup's length.
 	Control(ctx context.Context, s Setup, data []byte) ([]byte, error)
-	// SubmitIn asks for up to n bytes from a bulk IN endpoint (0x81 and so on).
-	SubmitIn(endpoint uint8, n int) (Transfer, error)
+	// SubmitIn asks a bulk IN endpoint (0x81 and so on) for as many bytes as fit into p. The
+	// device may write to p until Wait returns; if Wait ended with its context, for ever.
+	SubmitIn(endpoint uint8, p []byte) (Transfer, error)
 	// SubmitOut sends data to a bulk OUT endpoint, with a packet of no length
 	// behind a whole number of packets. It keeps no reference to data.
 	SubmitOut(endpoint uint8, data []byte) (Transfer, error)

@@ -104,7 +104,7 @@ func TestATransferThatIsUnlinkedIsOverWhateverTheStatus(t *testing.T) {
 	dev, err := bus.Open(t.Context(), "1-1")
 	require.NoError(t, err)
 	defer dev.Close()
-	transfer, err := dev.SubmitIn(0x81, 64)
+	transfer, err := dev.SubmitIn(0x81, make([]byte, 64))
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Millisecond)
 	defer cancel()
@@ -121,7 +121,7 @@ func TestAWaitEndsWithItsContextWhileTheExporterTakesNothing(t *testing.T) {
 	bus := exporter(t, func(net.Conn) { <-release }) // reads nothing
 	dev, err := bus.Open(t.Context(), "1-1")
 	require.NoError(t, err)
-	in, err := dev.SubmitIn(0x81, 64)
+	in, err := dev.SubmitIn(0x81, make([]byte, 64))
 	require.NoError(t, err)
 	full := make(chan struct{})
 	go func() { // fills what the wire takes, and is stuck in a write then

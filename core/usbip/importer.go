@@ -126,7 +126,8 @@ func open(c net.Conn, busID string) (*device, error) {
 	if err := writeOp(c, opImportRequest, 0, id); err != nil {
 		return nil, err
 	}
-	r := bufio.NewReaderSize(c, 256<<10)
+	// A buffer for headers: the data of a transfer is read into the transfer's own.
+	r := bufio.NewReaderSize(c, 4<<10)
 	if status, err := readOp(r, opImportReply); err != nil || status != statusOK {
 		return nil, errors.Join(err, statusErr(status))
 	}
@@ -164,6 +165,7 @@ type transfer struct {
 	d    *device
 	urb  urb
 	done chan struct{}
+	buf  []byte // takes what is received
 	data []byte
 	n    int
 	err  error
@@ -233,7 +235,7 @@ func (d *device) run(r io.Reader) {
 		}
 		t.n, t.err = int(u.B), fromErrno(u.A)
 		if t.urb.Dir == dirIn && u.B > 0 {
-			t.data = make([]byte, u.B)
+			t.data = t.buf[:u.B]
 			if _, err := io.ReadFull(r, t.data); err != nil {
 				t.err = usb.ErrGone
 				close(t.done)
@@ -244,8 +246,9 @@ func (d *device) run(r io.Reader) {
 	}
 }
 
-func (d *device) submit(u urb, data []byte) (*transfer, error) {
-	t := &transfer{d: d, done: make(chan struct{})}
+// submit sends data, or receives into buf.
+func (d *device) submit(u urb, data, buf []byte) (*transfer, error) {
+	t := &transfer{d: d, buf: buf, done: make(chan struct{})}
 	d.writing.Lock()
 	defer d.writing.Unlock()
 	d.unlink()
@@ -269,26 +272,27 @@ func (d *device) submit(u urb, data []byte) (*transfer, error) {
 	return t, nil
 }
 
-func (d *device) SubmitIn(endpoint uint8, n int) (usb.Transfer, error) {
-	return d.submit(urb{Dir: dirIn, Endpoint: uint32(endpoint & 0xf), B: int32(n)}, nil)
+func (d *device) SubmitIn(endpoint uint8, p []byte) (usb.Transfer, error) {
+	return d.submit(urb{Dir: dirIn, Endpoint: uint32(endpoint & 0xf), B: int32(len(p))}, nil, p)
 }
 
 // flagZeroPacket is URB_ZERO_PACKET.
 const flagZeroPacket = 0x40
 
 func (d *device) SubmitOut(endpoint uint8, data []byte) (usb.Transfer, error) {
-	return d.submit(urb{Endpoint: uint32(endpoint & 0xf), A: flagZeroPacket, B: int32(len(data))}, data)
+	return d.submit(urb{Endpoint: uint32(endpoint & 0xf), A: flagZeroPacket, B: int32(len(data))}, data, nil)
 }
 
 func (d *device) Control(ctx context.Context, s usb.Setup, data []byte) ([]byte, error) {
 	u := urb{B: int32(s.Length), Setup: packSetup(s)}
+	var buf []byte
 	if s.In() {
-		u.Dir, data = dirIn, nil
+		u.Dir, data, buf = dirIn, nil, make([]byte, s.Length)
 	} else {
 		s.Length = uint16(len(data))
 		u.B, u.Setup = int32(len(data)), packSetup(s)
 	}
-	t, err := d.submit(u, data)
+	t, err := d.submit(u, data, buf)
 	if err != nil {
 		return nil, err
 	}

@@ -120,7 +120,7 @@ func TestDevicesAreListedImportedOnceAndStayListed(t *testing.T) {
 	_, err = dev.Control(t.Context(), usb.Setup{RequestType: 0x80, Request: 99}, nil)
 	require.ErrorIs(t, err, usb.ErrStall)
 	require.NoError(t, dev.Close())
-	_, err = dev.SubmitIn(0x81, 1)
+	_, err = dev.SubmitIn(0x81, make([]byte, 1))
 	require.ErrorIs(t, err, usb.ErrGone)
 }
 
@@ -131,7 +131,7 @@ func TestQueuedTransfersKeepTheirOrderBothWays(t *testing.T) {
 	defer dev.Close()
 	var in, out []usb.Transfer
 	for range 20 {
-		tr, err := dev.SubmitIn(0x81, 64<<10)
+		tr, err := dev.SubmitIn(0x81, make([]byte, 64<<10))
 		require.NoError(t, err)
 		in = append(in, tr)
 	}
@@ -152,7 +152,7 @@ func TestQueuedTransfersKeepTheirOrderBothWays(t *testing.T) {
 		data, _, err := in[0].Wait(t.Context())
 		require.NoError(t, err)
 		got, in = append(got, data...), in[1:]
-		tr, err := dev.SubmitIn(0x81, 64<<10)
+		tr, err := dev.SubmitIn(0x81, make([]byte, 64<<10))
 		require.NoError(t, err)
 		in = append(in, tr)
 	}
@@ -164,13 +164,13 @@ func TestATransferThatIsWithdrawnTakesNoDataWithIt(t *testing.T) {
 	dev, err := bus.Open(t.Context(), "1-1")
 	require.NoError(t, err)
 	defer dev.Close()
-	waiting, err := dev.SubmitIn(0x81, 100)
+	waiting, err := dev.SubmitIn(0x81, make([]byte, 100))
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer cancel()
 	_, _, err = waiting.Wait(ctx)
 	require.ErrorIs(t, err, context.DeadlineExceeded)
-	next, err := dev.SubmitIn(0x81, 100)
+	next, err := dev.SubmitIn(0x81, make([]byte, 100))
 	require.NoError(t, err)
 	_, err = dev.SubmitOut(1, []byte("for the next"))
 	require.NoError(t, err)
@@ -199,7 +199,7 @@ func TestAPulledCableEndsEveryTransfer(t *testing.T) {
 	dev, err := bus.Open(t.Context(), "1-1")
 	require.NoError(t, err)
 	defer dev.Close()
-	tr, err := dev.SubmitIn(0x81, 100)
+	tr, err := dev.SubmitIn(0x81, make([]byte, 100))
 	require.NoError(t, err)
 	pull()
 	_, _, err = tr.Wait(t.Context())

@@ -115,7 +115,7 @@ func exchange(t *testing.T, dev usb.Device, text string) string {
 	require.NoError(t, err)
 	_, _, err = out.Wait(t.Context())
 	require.NoError(t, err)
-	in, err := dev.SubmitIn(0x82, 100)
+	in, err := dev.SubmitIn(0x82, make([]byte, 100))
 	require.NoError(t, err)
 	data, _, err := in.Wait(t.Context())
 	require.NoError(t, err)

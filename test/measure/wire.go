@@ -187,9 +187,10 @@ func pull(address string, bytes int) error {
 	defer d.Close()
 	const size, queued = 64 << 10, 32
 	var waiting []usb.Transfer
+	var buffers [queued][size]byte
 	for asked, got := 0, 0; got < bytes; {
 		for len(waiting) < queued && asked < bytes {
-			t, err := d.SubmitIn(0x81, size)
+			t, err := d.SubmitIn(0x81, buffers[asked/size%queued][:])
 			if err != nil {
 				return err
 			}

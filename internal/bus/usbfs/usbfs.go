@@ -255,9 +255,9 @@ func (d *Device) Control(ctx context.Context, s usb.Setup, data []byte) ([]byte,
 // setupBytes is the length of a setup packet (USB 2.0, table 9-2).
 const setupBytes = 8
 
-// SubmitIn asks for up to n bytes from a bulk IN endpoint.
-func (d *Device) SubmitIn(endpoint uint8, n int) (usb.Transfer, error) {
-	return d.bulk(urb{Endpoint: endpoint | 0x80}, make([]byte, n), true)
+// SubmitIn asks a bulk IN endpoint for as many bytes as fit into p.
+func (d *Device) SubmitIn(endpoint uint8, p []byte) (usb.Transfer, error) {
+	return d.bulk(urb{Endpoint: endpoint | 0x80}, p, true)
 }
 
 // SubmitOut sends data to a bulk OUT endpoint.

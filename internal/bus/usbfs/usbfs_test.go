@@ -244,7 +244,7 @@ func TestBulkTransfersClaimTheirInterfaceOnceAndComeInOrder(t *testing.T) {
 	d := opened(t, f)
 	var answers []usb.Transfer
 	for range 3 {
-		in, err := d.SubmitIn(0x82, 4)
+		in, err := d.SubmitIn(0x82, make([]byte, 4))
 		require.NoError(t, err)
 		answers = append(answers, in)
 	}
@@ -278,7 +278,7 @@ func TestTheSettingOfAnInterfaceIsSetByTheKernel(t *testing.T) {
 func TestATransferIsWithdrawn(t *testing.T) {
 	f := newFake(t)
 	d := opened(t, f)
-	in, err := d.SubmitIn(0x82, 64)
+	in, err := d.SubmitIn(0x82, make([]byte, 64))
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Millisecond)
 	defer cancel()
@@ -294,13 +294,13 @@ func TestATransferIsWithdrawn(t *testing.T) {
 func TestADeviceThatIsUnpluggedEndsEveryTransfer(t *testing.T) {
 	f := newFake(t)
 	d := opened(t, f)
-	in, err := d.SubmitIn(0x82, 64)
+	in, err := d.SubmitIn(0x82, make([]byte, 64))
 	require.NoError(t, err)
 	f.unplug()
 	_, _, err = in.Wait(t.Context())
 	require.ErrorIs(t, err, usb.ErrGone)
 	<-d.Gone()
-	_, err = d.SubmitIn(0x82, 64)
+	_, err = d.SubmitIn(0x82, make([]byte, 64))
 	require.ErrorIs(t, err, usb.ErrGone)
 	_, err = d.Control(t.Context(), usb.Setup{RequestType: 1, Request: usb.ReqSetInterface, Index: 1}, nil)
 	require.ErrorIs(t, err, usb.ErrGone)
@@ -308,7 +308,7 @@ func TestADeviceThatIsUnpluggedEndsEveryTransfer(t *testing.T) {
 
 func TestCloseEndsWhatIsPending(t *testing.T) {
 	d := opened(t, newFake(t))
-	in, err := d.SubmitIn(0x82, 64)
+	in, err := d.SubmitIn(0x82, make([]byte, 64))
 	require.NoError(t, err)
 	require.NoError(t, d.Close())
 	_, _, err = in.Wait(t.Context())

@@ -25,8 +25,8 @@ func (d *counted) Control(ctx context.Context, s usb.Setup, data []byte) ([]byte
 	return out, err
 }
 
-func (d *counted) SubmitIn(endpoint uint8, n int) (usb.Transfer, error) {
-	t, err := d.Device.SubmitIn(endpoint, n)
+func (d *counted) SubmitIn(endpoint uint8, p []byte) (usb.Transfer, error) {
+	t, err := d.Device.SubmitIn(endpoint, p)
 	return d.transfer(t, err)
 }
 
