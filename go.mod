@@ -9,6 +9,8 @@ require (
 	cel.dev/cel-go v0.33.2
 	charm.land/bubbletea/v2 v2.1.1
 	charm.land/lipgloss/v2 v2.0.6
+	filippo.io/age v1.3.2
+	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/chromedp/cdproto v0.159.2
 	github.com/chromedp/chromedp v0.23.0
@@ -19,9 +21,11 @@ require (
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gofiber/fiber/v3 v3.1.0
 	github.com/pkg/sftp v1.13.12
+	github.com/pmezard/go-difflib v1.0.0
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/skip2/go-qrcode v0.0.0-20200617195104-da1b6568686e
+	github.com/smallstep/pkcs7 v0.2.3
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
 	github.com/tetratelabs/wazero v1.12.0
@@ -33,14 +37,14 @@ require (
 	golang.org/x/term v0.47.0
 	modernc.org/sqlite v1.61.1
 	pgregory.net/rapid v1.3.0
+	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (
-	github.com/cenkalti/backoff/v5 v5.0.3 // indirect
+	filippo.io/hpke v0.4.0 // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
-	github.com/pmezard/go-difflib v1.0.0 // indirect
+	github.com/go-jose/go-jose/v4 v4.1.9 // indirect
 	github.com/russross/blackfriday/v2 v2.1.0 // indirect
-	github.com/smallstep/pkcs7 v0.2.3 // indirect
 )
 
 require (

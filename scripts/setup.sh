@@ -16,6 +16,7 @@ has zsh || missing="$missing zsh"
 has fish || missing="$missing fish"
 has sshd || missing="$missing openssh-server"
 has tshark || missing="$missing tshark"
+has age || missing="$missing age"
 has cc || missing="$missing gcc libc6-dev"
 [ -r /usr/share/misc/usb.ids ] || missing="$missing usb.ids"
 [ -n "$missing" ] || exit 0

@@ -226,6 +226,13 @@ func (d *demo) installDriver() {
 	require.Equal(d.t, "done", d.ended(job.ID).State)
 }
 
+// permit lets the development key sign an app without asking, as its first consent would.
+func (d *demo) permit(app string) {
+	d.t.Helper()
+	require.NoError(d.t, d.api.PermitSafe(context.Background(), client.SafePermit{Item: "development", App: app, Purpose: "sign an app", For: 3600,
+		Proof: client.SafeOpening{KeyFile: filepath.Join(d.state, "demo", "unlock.key")}}))
+}
+
 // ended waits for a job to end.
 func (d *demo) ended(id string) client.Job {
 	d.t.Helper()

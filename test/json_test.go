@@ -63,6 +63,16 @@ var jsonWalk = []struct {
 	{"kit env", "kit env go", 0, "object"},
 	{"kit drop", "kit drop go @go", 0, "nothing"},
 	{"host needs", "host needs", 0, "object"},
+	{"safe", "safe", 0, "object"},
+	{"safe make", "safe make", 1, "nothing"},
+	{"safe uses", "safe uses", 0, "list"},
+	{"safe consent", "safe consent", 0, "list"},
+	{"safe withdraw", "safe withdraw nothing", 2, "nothing"},
+	{"safe set", "safe set --idle 2h", 0, "object"},
+	{"safe export", "safe export @export --key-file @unlock --export-passphrase-file @passphrase", 0, "nothing"},
+	{"safe import", "safe import @export --passphrase-file @passphrase", 0, "list"},
+	{"safe lock", "safe lock", 0, "nothing"},
+	{"safe unlock", "safe unlock --key-file @unlock", 0, "object"},
 	{"host tree", "host tree", 0, "list"},
 	{"host give", "host give heron-1", 0, "nothing"},
 	{"host check", "host check", 0, "list"},
@@ -112,7 +122,10 @@ func TestEveryCommandPrintsTheJSONThatTheDocumentationSays(t *testing.T) {
 	d.waits("heron-1", "linked", "open")
 	doc, err := os.ReadFile("../docs/json.md")
 	require.NoError(t, err)
-	known := map[string]string{"@ebapp": filepath.Join(t.TempDir(), "callout.ebapp"), "@go": goDirectory(t)}
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "passphrase"), []byte("for the harbour\n"), 0o600))
+	known := map[string]string{"@ebapp": filepath.Join(dir, "callout.ebapp"), "@go": goDirectory(t), "@passphrase": filepath.Join(dir, "passphrase"),
+		"@export": filepath.Join(dir, "safe-export.age"), "@unlock": filepath.Join(d.state, "demo", "unlock.key")}
 	walked := map[string]bool{}
 	for _, c := range jsonWalk {
 		walked[c.command] = true

@@ -121,6 +121,7 @@ func (d *demo) broken(line string) string {
 func TestATryoutThatFailsShowsItsLogAndOneThatIsStoppedSaysSo(t *testing.T) {
 	d := startDemo(t)
 	d.waits("heron-1", "linked", "open")
+	d.permit("fellgate/broken")
 	r := d.run("try", d.broken("^never$"), "heron-1")
 	require.Equal(t, 1, r.code)
 	require.Contains(t, r.out, "fellgate/broken 2.3 on heron-1: failed")

@@ -178,9 +178,16 @@ func fileOf(b *bundle.Bundle) (*File, error) {
 	return &File{Bundle: b, App: m, Signature: string(signature)}, err
 }
 
+// A Signer is a developer's key, wherever it is kept: a [developer.Key] is one.
+type Signer interface {
+	Public() developer.Public
+	// Sign signs a manifest, as [developer.Key.Sign] does.
+	Sign(manifest []byte) (string, error)
+}
+
 // Pack writes the app file of m to w, with the named files of root, signed by the
 // developer's key unless that is nil, and returns its id.
-func Pack(w io.Writer, m Manifest, root fs.FS, names []string, key *developer.Key) (string, error) {
+func Pack(w io.Writer, m Manifest, root fs.FS, names []string, key Signer) (string, error) {
 	m.Format = 1
 	var err error
 	if m.Files, err = bundle.List(root, names); err != nil {

@@ -1,9 +1,15 @@
 package developer_test
 
 import (
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
 	"encoding/asn1"
 	"encoding/base64"
 	"encoding/json"
+	"encoding/pem"
 	"math/big"
 	"os"
 	"os/exec"
@@ -75,18 +81,33 @@ func TestAKeyThatIsNoneIsRefused(t *testing.T) {
 	}
 }
 
-func TestAKeyIsReadBackFromPEM(t *testing.T) {
-	key, err := developer.New()
+// privateKey is a key as a file in PEM has it.
+func privateKey(t *testing.T) (*developer.Key, []byte) {
+	t.Helper()
+	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	text, err := key.PEM()
+	key, err := developer.KeyOf(private)
 	require.NoError(t, err)
-	back, err := developer.ParseKey(text)
+	der, err := x509.MarshalPKCS8PrivateKey(private)
 	require.NoError(t, err)
-	require.Equal(t, key.Public(), back.Public())
+	return key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
+}
+
+func TestAKeyIsReadFromPEM(t *testing.T) {
+	key, text := privateKey(t)
+	back, err := developer.ParsePrivate(text)
+	require.NoError(t, err)
+	same, err := developer.KeyOf(back)
+	require.NoError(t, err)
+	require.Equal(t, key.Public(), same.Public())
 	for _, wrong := range []string{"", "no key", strings.ReplaceAll(string(text), "PRIVATE KEY", "PUBLIC KEY")} {
-		_, err := developer.ParseKey([]byte(wrong))
+		_, err := developer.ParsePrivate([]byte(wrong))
 		require.Error(t, err)
 	}
+	_, other, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	_, err = developer.KeyOf(other)
+	require.ErrorContains(t, err, "P-256")
 }
 
 // openssl verifies what we sign by a key that it reads itself: no code of ours is between.
@@ -96,10 +117,7 @@ func TestOpenSSLVerifiesASignature(t *testing.T) {
 		t.Skip("openssl is not installed")
 	}
 	dir := t.TempDir()
-	key, err := developer.New()
-	require.NoError(t, err)
-	text, err := key.PEM()
-	require.NoError(t, err)
+	key, text := privateKey(t)
 	signature, err := key.Sign([]byte(rfcDocument))
 	require.NoError(t, err)
 	require.LessOrEqual(t, len(signature), developer.MaxSignature)

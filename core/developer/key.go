@@ -5,6 +5,7 @@
 package developer
 
 import (
+	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -16,9 +17,9 @@ import (
 	"fmt"
 )
 
-// Key is a developer's private key. It is made by [New] or [ParseKey].
+// Key is a developer's key, which signs. It is made by [New] or [KeyOf].
 type Key struct {
-	private *ecdsa.PrivateKey
+	private crypto.Signer
 	public  Public
 }
 
@@ -28,13 +29,13 @@ func New() (*Key, error) {
 	if err != nil {
 		return nil, fmt.Errorf("make a developer's key: %w", err)
 	}
-	return keyOf(private)
+	return KeyOf(private)
 }
 
 const pemType = "PRIVATE KEY"
 
-// ParseKey reads a key in PEM, as PKCS #8 (RFC 5958).
-func ParseKey(text []byte) (*Key, error) {
+// ParsePrivate reads a developer's private key in PEM, as PKCS #8 (RFC 5958).
+func ParsePrivate(text []byte) (*ecdsa.PrivateKey, error) {
 	block, _ := pem.Decode(text)
 	if block == nil || block.Type != pemType {
 		return nil, errors.New("there is no private key in PEM (PKCS #8)")
@@ -47,25 +48,27 @@ func ParseKey(text []byte) (*Key, error) {
 	if !ok || private.Curve != elliptic.P256() {
 		return nil, errors.New("a developer's key is an ECDSA key on P-256")
 	}
-	return keyOf(private)
+	return private, nil
 }
 
-func keyOf(private *ecdsa.PrivateKey) (*Key, error) {
-	point, err := private.PublicKey.Bytes()
+// KeyOf makes a developer's key of a private key, wherever that is kept. It is one on P-256.
+func KeyOf(private crypto.Signer) (*Key, error) {
+	public, err := PublicOf(private.Public())
+	return &Key{private, public}, err
+}
+
+// PublicOf is a public key on P-256 as a JSON Web Key.
+func PublicOf(key crypto.PublicKey) (Public, error) {
+	k, ok := key.(*ecdsa.PublicKey)
+	if !ok || k.Curve != elliptic.P256() {
+		return Public{}, errors.New("a developer's key is an ECDSA key on P-256")
+	}
+	point, err := k.Bytes()
 	if err != nil {
-		return nil, err
+		return Public{}, err
 	}
 	x, y := point[1:1+coordinate], point[1+coordinate:]
-	return &Key{private, Public{Type: "EC", Curve: "P-256", X: encoding.EncodeToString(x), Y: encoding.EncodeToString(y)}}, nil
-}
-
-// PEM is the private key, as [ParseKey] reads it.
-func (k *Key) PEM() ([]byte, error) {
-	der, err := x509.MarshalPKCS8PrivateKey(k.private)
-	if err != nil {
-		return nil, err
-	}
-	return pem.EncodeToMemory(&pem.Block{Type: pemType, Bytes: der}), nil
+	return Public{Type: "EC", Curve: "P-256", X: encoding.EncodeToString(x), Y: encoding.EncodeToString(y)}, nil
 }
 
 // Public is the key that goes with it.

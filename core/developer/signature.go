@@ -1,9 +1,11 @@
 package developer
 
 import (
+	"crypto"
 	"crypto/ecdsa"
 	"crypto/rand"
 	"crypto/sha256"
+	"encoding/asn1"
 	"encoding/base64"
 	"encoding/binary"
 	"errors"
@@ -23,14 +25,31 @@ const MaxSignature = 200
 // out (RFC 7515, section 7.1 and appendix F; RFC 7518, section 3.4).
 func (k *Key) Sign(document []byte) (string, error) {
 	sum := signed(document)
-	r, s, err := ecdsa.Sign(rand.Reader, k.private, sum[:])
+	der, err := k.private.Sign(rand.Reader, sum[:], crypto.SHA256)
 	if err != nil {
 		return "", fmt.Errorf("sign by the developer's key: %w", err)
 	}
-	raw := make([]byte, 2*coordinate)
-	r.FillBytes(raw[:coordinate])
-	s.FillBytes(raw[coordinate:])
+	raw, err := PlainSignature(der)
+	if err != nil {
+		return "", fmt.Errorf("sign by the developer's key: %w", err)
+	}
 	return header + ".." + encoding.EncodeToString(raw), nil
+}
+
+// PlainSignature makes of an ECDSA signature in DER (RFC 3279, section 2.2.3) its two numbers
+// side by side, as ES256 wants them.
+func PlainSignature(der []byte) ([]byte, error) {
+	var v struct{ R, S *big.Int }
+	if rest, err := asn1.Unmarshal(der, &v); err != nil || len(rest) > 0 {
+		return nil, errors.New("the signature is not one by ECDSA")
+	}
+	if v.R.Sign() < 0 || v.S.Sign() < 0 || v.R.BitLen() > 8*coordinate || v.S.BitLen() > 8*coordinate {
+		return nil, errors.New("the signature is not one by ECDSA on P-256")
+	}
+	raw := make([]byte, 2*coordinate)
+	v.R.FillBytes(raw[:coordinate])
+	v.S.FillBytes(raw[coordinate:])
+	return raw, nil
 }
 
 // ErrSignature is a signature that does not fit its document and key.

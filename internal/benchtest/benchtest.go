@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -211,6 +212,7 @@ type Bench struct {
 	T     testing.TB
 	Clock *clock.Moved
 	Keys  state.Keys
+	AskMe atomic.Bool // uses of the safe wait for the test's consent
 
 	end func()
 }
@@ -237,12 +239,17 @@ func In(t testing.TB, dir string) *Bench {
 	require.NoError(t, err)
 	lib, err := library.Open(context.Background(), library.Config{Shipped: sheets.Files, Loaded: loaded, Dir: filepath.Join(dir, "sheets"), Store: st, Clock: b.Clock, Log: log})
 	require.NoError(t, err)
-	b.Insides, err = service.MakeInsides(context.Background(), service.Config{State: dir, Log: log}, st, lib, b.Clock, b.Keys, "moor-desk")
+	b.Insides, err = service.MakeInsides(context.Background(), service.Config{State: dir, Log: log, Hold: holding(dir), SafeKey: filepath.Join(dir, "unlock.key")}, st, lib, b.Clock, b.Keys, "moor-desk")
 	require.NoError(t, err)
 	require.NoError(t, b.Start(context.Background()))
+	consenting, stop := context.WithCancel(context.Background())
+	var consents sync.WaitGroup
+	consents.Go(func() { b.consent(consenting) })
 	var once sync.Once
 	b.end = func() {
 		once.Do(func() {
+			stop()
+			consents.Wait()
 			b.Close()
 			require.NoError(t, st.Close())
 		})

@@ -13,7 +13,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/appfile"
-	"earlybench.invalid/earlybench/internal/state"
+	"earlybench.invalid/earlybench/core/developer"
 )
 
 func (p *program) hostCommand() *cobra.Command {
@@ -179,19 +179,20 @@ func (p *program) appCommand() *cobra.Command {
 			}
 			p.table([]string{"file", "size", "sha256"}, rows)
 			return nil
-		}}, &cobra.Command{Use: "pack DIR FILE", Short: "Pack what a project has built as an app file (.ebapp)", Args: cobra.ExactArgs(2), RunE: func(_ *cobra.Command, args []string) error {
+		}}, &cobra.Command{Use: "pack DIR FILE", Short: "Pack what a project has built as an app file (.ebapp)", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
 			project, err := appfile.ReadProject(args[0])
 			if err != nil {
 				return err
 			}
-			dir, err := state.Dir(p.state)
+			b, err := p.bench()
 			if err != nil {
 				return err
 			}
-			key, err := state.DevelopmentKey(dir)
+			by, err := b.Developer(c.Context())
 			if err != nil {
 				return err
 			}
+			key := &remoteKey{c.Context(), b, by}
 			out, err := os.Create(args[1])
 			if err != nil {
 				return fmt.Errorf("write the app file: %w", err)
@@ -202,14 +203,27 @@ func (p *program) appCommand() *cobra.Command {
 				return err
 			}
 			if p.json {
-				return p.printJSON(packed{project.ID, project.Version, digest, key.Public().Thumbprint(), args[1]})
+				return p.printJSON(packed{project.ID, project.Version, digest, by.Thumbprint, args[1]})
 			}
-			fmt.Fprintf(p.out, "%s %s, id %s\nSigned by the development key %s of this bench.\n", project.ID, project.Version, digest, key.Public().Thumbprint())
+			fmt.Fprintf(p.out, "%s %s, id %s\nSigned by the development key %s of this bench.\n", project.ID, project.Version, digest, by.Thumbprint)
 			fmt.Fprintf(p.err, "Run it: earlybench run %s DEVICE\n", args[1])
 			return nil
 		}})
 	return c
 }
+
+// remoteKey is the bench's development key, by which the bench signs.
+type remoteKey struct {
+	ctx   context.Context // of the command
+	bench *client.Client
+	by    client.Developer
+}
+
+func (k *remoteKey) Public() developer.Public {
+	return developer.Public{Type: "EC", Curve: "P-256", X: k.by.X, Y: k.by.Y}
+}
+
+func (k *remoteKey) Sign(manifest []byte) (string, error) { return k.bench.SignApp(k.ctx, manifest) }
 
 // packed is what app pack --json prints.
 type packed struct {

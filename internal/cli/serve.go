@@ -57,6 +57,7 @@ func (p *program) serveCommand() *cobra.Command {
 	c.Flags().StringVar(&usb.Rules, "rules-dir", "", "where udev's rules files are (default /etc/udev/rules.d)")
 	c.Flags().BoolVar(&usb.MadeUpEvents, "made-up-events", false, "take plug events of other programs than the kernel, for tests")
 	c.Flags().MarkHidden("made-up-events") //nolint:errcheck // it is there
+	c.Flags().StringVar(&cfg.SafeKey, "safe-key", "", "file of the unlock key that opens the safe at the start; both are made if there is none")
 	c.Flags().BoolVar(&cfg.Development, "development", false, "with a socket that moves the clock")
 	c.Flags().DurationVar(&cfg.ClockBy, "clock-by", 0, "by how much the clock is moved, with --development")
 	c.Flags().BoolVar(&supervised, "supervised", false, "tell the addresses as JSON, and end with standard input")

@@ -153,7 +153,7 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 }
 
 func (d *demo) startService(at *service.Addresses) (err error) {
-	d.service, err = spawn(d.cfg.Err, nil, at, "serve", "--supervised", "--development", "--own-usb=false", "--name", benchName,
+	d.service, err = spawn(d.cfg.Err, nil, at, "serve", "--supervised", "--development", "--own-usb=false", "--name", benchName, "--safe-key", d.safeKey(),
 		"--state", d.cfg.State, "--port", fmt.Sprint(d.ports[0]), "--clock-by", d.clockBy().String())
 	if err != nil {
 		return fmt.Errorf("start the bench: %w", err)
@@ -199,6 +199,9 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 	}
 	if _, err := d.client.AddDriver(ctx, bytes.NewReader(offered)); err != nil {
 		return fmt.Errorf("give the bench the driver set: %w", err)
+	}
+	if err := d.permit(ctx, "fellgate/callout", "fellgate/muster"); err != nil {
+		return err
 	}
 	if dir, err := appDir("callout"); err == nil {
 		if _, err := d.client.AddProject(ctx, dir); err != nil {

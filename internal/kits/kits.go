@@ -30,9 +30,9 @@ import (
 type Config struct {
 	Store     *store.Store
 	Book      *facts.Book
-	Developer string // thumbprint of the key by which what projects build is signed
-	Dir       string // the bench's own directory of kits, in which every kit is looked for
-	Home      string // the user's own directory
+	Developer func() string // thumbprint of the key by which what projects build is signed; "" for none
+	Dir       string        // the bench's own directory of kits, in which every kit is looked for
+	Home      string        // the user's own directory
 	Clock     clock.Clock
 	Log       *slog.Logger
 }
@@ -41,6 +41,7 @@ type Config struct {
 type Kits struct {
 	cfg     Config
 	watcher *fsnotify.Watcher
+	wake    chan struct{} // has Run look again
 	within  time.Duration // answerWithin
 
 	mu       sync.Mutex
@@ -76,7 +77,7 @@ func New(cfg Config) (*Kits, error) {
 	if err != nil {
 		return nil, fmt.Errorf("watch for kits: %w", err)
 	}
-	k := &Kits{cfg: cfg, watcher: w, within: answerWithin, projects: map[string]string{}, known: known, places: map[string][]string{},
+	k := &Kits{cfg: cfg, watcher: w, wake: make(chan struct{}, 1), within: answerWithin, projects: map[string]string{}, known: known, places: map[string][]string{},
 		answers: map[string]answer{}, found: map[string][]kit.Copy{}, needs: map[string]map[string]Used{}}
 	dirs := append(filepath.SplitList(os.Getenv("PATH")), cfg.Dir)
 	for _, pattern := range elsewhere {
@@ -162,6 +163,7 @@ func (k *Kits) Run(ctx context.Context) {
 				return
 			}
 			k.forget(e.Name)
+		case <-k.wake:
 		}
 		k.drain(ctx)
 		k.mu.Lock()
@@ -173,6 +175,15 @@ func (k *Kits) Run(ctx context.Context) {
 			}
 		}
 		k.again(ctx)
+	}
+}
+
+// Again has Run look at the projects again, since the key that signs what they build may be
+// another one.
+func (k *Kits) Again() {
+	select {
+	case k.wake <- struct{}{}:
+	default:
 	}
 }
 
@@ -225,8 +236,11 @@ func (k *Kits) lookAtProject(ctx context.Context, app, dir string) error {
 	if err != nil {
 		return nil // said when somebody runs it, and in the list of projects
 	}
-	seen := []fact.Fact{k.seen(fact.AppVersion, p.Version), k.seen(fact.AppDeveloper, k.cfg.Developer),
+	seen := []fact.Fact{k.seen(fact.AppVersion, p.Version),
 		k.seen(fact.AppName, p.Name), {Key: fact.AppFamilies, Value: fact.Of(p.Families), Source: fact.Host, At: k.cfg.Clock.Now()}}
+	if by := k.cfg.Developer(); by != "" {
+		seen = append(seen, k.seen(fact.AppDeveloper, by))
+	}
 	if p.Minimum != "" {
 		needs := k.seen(fact.AppNeeds, "")
 		needs.Value = fact.Of(fact.Release(p.Minimum))

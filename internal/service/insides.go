@@ -32,6 +32,7 @@ import (
 	"earlybench.invalid/earlybench/internal/prep"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/retire"
+	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
@@ -52,6 +53,7 @@ type Insides struct {
 	Kits    *kits.Kits
 	Jobs    *job.Runner
 	Depots  *depot.Depots
+	Safe    *safe.Safe
 	Supply  *supply.Supply
 	Prep    *prep.Prep
 	Retire  *retire.Retire
@@ -64,6 +66,7 @@ type Insides struct {
 	end      context.CancelFunc
 	ready    chan struct{} // closed once all on record was read
 	name     atomic.Pointer[string]
+	safeKey  string     // file of the unlock key by which the safe is opened at the start
 	own      *bus.Local // how the computer's own USB is watched; nil for not at all
 }
 
@@ -85,7 +88,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	if err != nil {
 		return nil, err
 	}
-	in := &Insides{Store: st, Files: store.Files{Dir: filepath.Join(cfg.State, "files")}, Sheets: sheets, Clock: c, Log: cfg.Log, own: cfg.USB, end: func() {}, ready: make(chan struct{})}
+	in := &Insides{Store: st, Files: store.Files{Dir: filepath.Join(cfg.State, "files")}, Sheets: sheets, Clock: c, Log: cfg.Log, own: cfg.USB, safeKey: cfg.SafeKey, end: func() {}, ready: make(chan struct{})}
 	shelf := &driver.Shelf{}
 	in.name.Store(&name)
 	in.Book = facts.New(st, c, registry, cfg.Log)
@@ -108,13 +111,21 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 			cfg.Log.Error("tell of a change", "host", host, "error", err)
 		}
 	}, keys.Link, cfg.Log)
+	hold := cfg.Hold
+	if hold == nil {
+		hold = safe.Process(cfg.State)
+	}
+	in.Safe = safe.New(safe.Config{Start: hold, Store: st, OldKey: filepath.Join(cfg.State, "development.key"), Opened: func() { in.Kits.Again() }, Clock: c, Log: cfg.Log})
+	if err := in.Safe.Read(ctx); err != nil {
+		return nil, err
+	}
 	home := cfg.Home
 	if home == "" {
 		if home, err = os.UserHomeDir(); err != nil { // then nothing is looked for there
 			home = cfg.State
 		}
 	}
-	if in.Kits, err = kits.New(kits.Config{Store: st, Book: in.Book, Developer: keys.Development.Public().Thumbprint(),
+	if in.Kits, err = kits.New(kits.Config{Store: st, Book: in.Book, Developer: in.Safe.Thumbprint,
 		Dir: filepath.Join(cfg.State, "kits"), Home: home, Clock: c, Log: cfg.Log}); err != nil {
 		return nil, err
 	}
@@ -131,7 +142,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	})
 	in.Prep = &prep.Prep{Store: st, Rack: in.Rack, Outlook: in.Outlook, Jobs: in.Jobs, Bench: in.Name}
 	in.Retire = &retire.Retire{Rack: in.Rack, Outlook: in.Outlook, Store: st, Clock: c, Log: cfg.Log}
-	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Key: keys.Development, Clock: c}
+	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Safe: in.Safe, Clock: c}
 	in.Jobs.Register(in.Supply.Kinds()...)
 	in.Jobs.Register(in.Prep.Kinds()...)
 	in.Jobs.Register(in.Tryouts.Kinds()...)
@@ -144,7 +155,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
-	cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
+	cfg.Safe, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
 	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, Depots: in.Depots, Kits: in.Kits.All, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
 	if in.own != nil {
@@ -166,6 +177,11 @@ func (in *Insides) Start(ctx context.Context) error {
 	if err := in.Kits.Read(ctx); err != nil {
 		return err
 	}
+	if in.safeKey != "" {
+		if err := in.Safe.OpenAtStart(ctx, in.safeKey); err != nil {
+			return err
+		}
+	}
 	cut, err := in.Store.OpenJobs(ctx)
 	if err != nil {
 		return fmt.Errorf("read the jobs: %w", err)
@@ -175,6 +191,7 @@ func (in *Insides) Start(ctx context.Context) error {
 	ctx, in.end = context.WithCancel(ctx)
 	in.watching.Go(func() { in.Outlook.Run(ctx) })
 	in.watching.Go(func() { in.Kits.Run(ctx) })
+	in.watching.Go(func() { in.Safe.Run(ctx) })
 	in.watching.Go(func() { in.Retire.Run(ctx) })
 	in.watching.Go(func() { in.Depots.Run(ctx) })
 	in.watching.Go(func() { in.Supply.Run(ctx) })

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -37,6 +38,9 @@ type Config struct {
 	Log         *slog.Logger
 	USB         *bus.Local // how the computer's own USB is watched; nil for not at all
 	Development bool       // with a socket that moves the clock
+	SafeKey     string     // file of the unlock key by which the safe is opened at the start; "" for none
+	// Hold starts what holds the opened safe; nil stands for a process of this program.
+	Hold func() (io.ReadWriteCloser, error)
 	// ClockBy is by how much the clock is moved from the start, with Development.
 	ClockBy time.Duration
 }
@@ -115,9 +119,6 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	defer func() { err = errors.Join(err, server.Close()) }()
 	server.Serve(tcp) // who asks for what is on record waits until that was read
 	server.Serve(unix)
-	if err := in.Start(ctx); err != nil {
-		return err
-	}
 	at := Addresses{Service: server.Address(), Socket: socket, SignIn: server.Offer()}
 	if cfg.Development {
 		at.Development = state.Socket(cfg.State, "development")
@@ -126,6 +127,9 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 			return err
 		}
 		defer end()
+	}
+	if err := in.Start(ctx); err != nil {
+		return err
 	}
 	started(at)
 	<-ctx.Done()

@@ -11,22 +11,17 @@ import (
 	"path/filepath"
 
 	"golang.org/x/crypto/ssh"
-
-	"earlybench.invalid/earlybench/core/developer"
 )
 
 // Keys are the bench's own keys. Each is created when it is first read, and kept in a
 // file that only its owner can read.
 type Keys struct {
-	Link        ssh.Signer     // bench.key: who the bench is on a device link
-	Development *developer.Key // development.key: by which it signs the apps that it packs
+	Link ssh.Signer // bench.key: who the bench is on a device link
 }
 
 // ReadKeys reads the keys of a state directory.
 func ReadKeys(dir string) (k Keys, err error) {
-	if k.Link, err = linkKey(dir); err == nil {
-		k.Development, err = DevelopmentKey(dir)
-	}
+	k.Link, err = linkKey(dir)
 	return k, err
 }
 
@@ -51,25 +46,6 @@ func linkKey(dir string) (ssh.Signer, error) {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
 	return s, nil
-}
-
-// DevelopmentKey reads the key that signs apps, in PEM (PKCS #8).
-func DevelopmentKey(dir string) (*developer.Key, error) {
-	raw, file, err := readOrMake(dir, "development.key", func() ([]byte, error) {
-		key, err := developer.New()
-		if err != nil {
-			return nil, err
-		}
-		return key.PEM()
-	})
-	if err != nil {
-		return nil, err
-	}
-	key, err := developer.ParseKey(raw)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
-	}
-	return key, nil
 }
 
 // readOrMake reads a key's file or creates it. If two programs create it at once, the

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/internal/state"
 )
@@ -68,17 +69,12 @@ func TestTheBenchsKeysAreMadeOnceAndTheirOwnersOnly(t *testing.T) {
 	two, err := state.ReadKeys(dir)
 	require.NoError(t, err)
 	require.Equal(t, one.Link.PublicKey().Marshal(), two.Link.PublicKey().Marshal())
-	require.Equal(t, one.Development.Public(), two.Development.Public())
-	for _, name := range []string{"bench.key", "development.key"} {
-		info, err := os.Stat(filepath.Join(dir, name))
-		require.NoError(t, err)
-		require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	}
-	for _, name := range []string{"development.key", "bench.key"} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("no key"), 0o600))
-		_, err = state.ReadKeys(dir)
-		require.ErrorContains(t, err, name)
-	}
+	info, err := os.Stat(filepath.Join(dir, "bench.key"))
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "bench.key"), []byte("no key"), 0o600))
+	_, err = state.ReadKeys(dir)
+	require.ErrorContains(t, err, "bench.key")
 }
 
 func TestAKeyThatIsMadeTwiceAtOnceIsOneKey(t *testing.T) {
@@ -86,12 +82,12 @@ func TestAKeyThatIsMadeTwiceAtOnceIsOneKey(t *testing.T) {
 	made := make(chan string, 8)
 	for range cap(made) {
 		go func() {
-			key, err := state.DevelopmentKey(dir)
+			key, err := state.ReadKeys(dir)
 			if err != nil {
 				made <- err.Error()
 				return
 			}
-			made <- key.Public().Thumbprint()
+			made <- ssh.FingerprintSHA256(key.Link.PublicKey())
 		}()
 	}
 	first := <-made

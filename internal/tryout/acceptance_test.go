@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
@@ -14,6 +15,7 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
 	"earlybench.invalid/earlybench/standin"
@@ -57,7 +59,8 @@ func (d *desk) hand(texts ...string) {
 
 func (d *desk) ask(unattended bool) job.Job {
 	d.t.Helper()
-	j, err := d.Tryouts.Start(d.t.Context(), tryout.Ask{App: "fellgate/callout", Devices: []string{"ivory-1"}, Try: true, Unattended: unattended})
+	require.NoError(d.t, d.Safe.Permit(d.t.Context(), safe.Use{Item: d.Safe.Development(), Actor: "owner/ada", App: "fellgate/callout", Purpose: safe.SignApp}, time.Hour, "owner/ada"))
+	j, err := d.Tryouts.Start(d.t.Context(), tryout.Ask{App: "fellgate/callout", Devices: []string{"ivory-1"}, Try: true, Unattended: unattended, Actor: "owner/ada"})
 	require.NoError(d.t, err)
 	return j
 }

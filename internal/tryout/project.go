@@ -9,9 +9,11 @@ import (
 	"path/filepath"
 
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -104,7 +106,12 @@ func (w *work) find(ctx context.Context, app, file string) error {
 
 // pack makes the app file of what was built, and keeps it as the checkpoint.
 func (w *work) pack(ctx context.Context) (string, error) {
-	a, err := w.packFiles(ctx, w.project)
+	key, err := w.Safe.DeveloperKey(ctx, safe.Use{Actor: w.run.Job().Actor, App: w.project.ID, Document: w.project.ID + " " + w.project.Version,
+		Unattended: w.unattended, Asking: w.run.Asks})
+	if err != nil {
+		return "", err
+	}
+	a, err := w.packFiles(ctx, w.project, key)
 	if err != nil {
 		return "", err
 	}
@@ -112,7 +119,7 @@ func (w *work) pack(ctx context.Context) (string, error) {
 	return fmt.Sprintf("%d bytes", a.Size), w.run.Keep(checkpoint{Packed: a})
 }
 
-func (t *Tryouts) packFiles(ctx context.Context, p *appfile.Project) (store.AppFile, error) {
+func (t *Tryouts) packFiles(ctx context.Context, p *appfile.Project, key *developer.Key) (store.AppFile, error) {
 	root, err := os.OpenRoot(filepath.Join(p.Dir, p.Root))
 	if err != nil {
 		return store.AppFile{}, fmt.Errorf("open the project's files: %w", err)
@@ -121,7 +128,7 @@ func (t *Tryouts) packFiles(ctx context.Context, p *appfile.Project) (store.AppF
 	var digest string
 	sum, size, err := t.Files.Make(func(out io.Writer) error {
 		var err error
-		digest, err = appfile.Pack(out, p.Manifest(), root.FS(), p.Files, t.Key)
+		digest, err = appfile.Pack(out, p.Manifest(), root.FS(), p.Files, key)
 		return err
 	})
 	if err != nil {

@@ -14,7 +14,6 @@ import (
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/clock"
-	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
@@ -25,6 +24,7 @@ import (
 	"earlybench.invalid/earlybench/internal/kits"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -37,7 +37,7 @@ type Tryouts struct {
 	Outlook *outlook.Outlook
 	Kits    *kits.Kits
 	Jobs    *job.Runner
-	Key     *developer.Key // the bench's development key, by which it signs what it packs
+	Safe    *safe.Safe // has the development key, by which what is packed is signed
 	Clock   clock.Clock
 }
 

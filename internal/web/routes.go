@@ -92,6 +92,7 @@ func (s *Server) routes() {
 	s.hostRoutes()
 	s.supplyRoutes()
 	s.kitRoutes()
+	s.safeRoutes()
 	s.appRoutes()
 	nullable(a.OpenAPI().Components.Schemas.Map())
 }

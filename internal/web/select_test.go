@@ -42,6 +42,7 @@ var lists = map[string]struct{ noun, first string }{
 	"/depots":                    {"depot", `depot.name == "attic-depot" && depot.offers == 0`},
 	"/kits":                      {"kit", `kit.name == "fell-kit" && !kit.described`},
 	"/links":                     {"link", ""},
+	"/safe/uses":                 {"use", `use.document == "callout 2"`},
 	"/support":                   {"support", `support.version == "6.1.1" && support.here`},
 	"/learned":                   {"learned", `learned.cause == "way-hidden"`},
 	"/sessions":                  {"session", `session.agent == "test-1"`},
@@ -88,6 +89,7 @@ func stocked(t *testing.T) *desk {
 		_, err = d.Tryouts.TakeIn(ctx, f.Name())
 		require.NoError(t, err)
 		d.asks(t, "owner", "POST", "/api/v1/jobs/job-0/stop") // refused, and a line of the audit
+		require.NoError(t, d.Store.SaveSafeUse(ctx, store.SafeUse{At: d.Clock.Now(), Item: "x", Document: fmt.Sprintf("callout %d", i)}))
 	}
 	for _, name := range []string{"halden-link", "other-link"} {
 		_, err := d.Supply.Add(ctx, benchtest.DriverSet(t, name))

@@ -26,7 +26,7 @@ import (
 // This file converts what the core and the use cases know to the types of the interface.
 
 func (s *Server) benchOf(last int64) client.Bench {
-	return client.Bench{ID: s.ID, Name: s.Bench(), Version: Version, Fingerprint: ssh.FingerprintSHA256(s.Key), Developer: s.Tryouts.Key.Public().Thumbprint(), Now: s.Clock.Now().UTC(), Sequence: last, Gates: gateMeanings()}
+	return client.Bench{ID: s.ID, Name: s.Bench(), Version: Version, Fingerprint: ssh.FingerprintSHA256(s.Key), Developer: s.Safe.Thumbprint(), Now: s.Clock.Now().UTC(), Sequence: last, Gates: gateMeanings()}
 }
 
 func gateMeanings() (out []client.GateMeaning) {

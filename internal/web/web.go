@@ -31,6 +31,7 @@ import (
 	"earlybench.invalid/earlybench/internal/prep"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/retire"
+	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tryout"
@@ -53,6 +54,7 @@ type Config struct {
 	Supply   *supply.Supply
 	Depots   *depot.Depots
 	Kits     *kits.Kits
+	Safe     *safe.Safe
 	Prep     *prep.Prep
 	Sheets   *library.Library
 	Retire   *retire.Retire

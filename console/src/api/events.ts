@@ -17,6 +17,7 @@ const stale: Record<string, string[]> = {
   "support.changed": ["prep", "support", "needs"],
   "depot.changed": ["prep", "depots", "needs"],
   "kit.changed": ["kits", "check"],
+  "safe.changed": ["safe"],
   "setting.changed": ["bench"],
   "session.changed": ["sessions"],
   "host.changed": ["hosts", "tree", "check"],

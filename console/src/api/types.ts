@@ -33,3 +33,5 @@ export type Kit = Schemas["Kit"];
 export type KitCopy = Schemas["KitCopy"];
 export type FoundDepot = Schemas["FoundDepot"];
 export type Line = { seq: number; at: string; app: string; level: string; text: string };
+export type Safe = Schemas["Safe"];
+export type SafeRequest = Schemas["SafeRequest"];

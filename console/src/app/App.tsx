@@ -5,6 +5,7 @@ import { BenchPage } from "../bench/BenchPage";
 import { ComputerPage } from "../computer/ComputerPage";
 import { DevicePage } from "../device/DevicePage";
 import { PhonePage } from "../device/PhonePage";
+import { KeysPage } from "../keys/KeysPage";
 import { RackPage } from "../rack/RackPage";
 import { RoundPage } from "../rack/RoundPage";
 import { UnseenPage } from "../why/UnseenPage";
@@ -26,6 +27,7 @@ export function App() {
         <Route path="/round" element={<RoundPage />} />
         <Route path="/devices/:handle" element={<DevicePage />} />
         <Route path="/computer" element={<ComputerPage />} />
+        <Route path="/keys" element={<KeysPage />} />
         <Route path="/bench" element={<BenchPage />} />
         <Route path="/unseen" element={<UnseenPage />} />
         <Route

@@ -1,6 +1,7 @@
 import { useEffect, useState } from "react";
 import { NavLink, useMatch } from "react-router";
 import { useBench } from "../api/queries";
+import { useSafe } from "../api/safe";
 import { headerText } from "../parts/time";
 import { Mark } from "./Mark";
 
@@ -19,14 +20,30 @@ export function Header({ live }: { live: boolean }) {
         <Place to={round ? "/round" : "/"}>Rack</Place>
         {device && <Place to={`/devices/${device.params.handle}`}>Device</Place>}
         <Place to="/computer">Computer</Place>
+        <Place to="/keys">Keys</Place>
         <Place to="/bench">Bench</Place>
       </nav>
       <p className="ml-auto hidden items-baseline gap-3 text-row text-secondary md:flex">
         {!live && <span role="status">The bench does not answer; trying again.</span>}
+        <Waiting />
         <b className="font-semibold text-base-content">{bench.data?.name}</b>
         <time>{now && headerText(now)}</time>
       </p>
     </header>
+  );
+}
+
+/** What waits for the person's consent, on every page. */
+function Waiting() {
+  const n = useSafe().data?.requests.length ?? 0;
+  return (
+    <span role="status">
+      {n > 0 && (
+        <NavLink to="/keys" className="press-link font-semibold">
+          {n === 1 ? "1 request waits for you" : `${n} requests wait for you`}
+        </NavLink>
+      )}
+    </span>
   );
 }
 

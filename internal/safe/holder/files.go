@@ -1,0 +1,78 @@
+package holder
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"regexp"
+	"time"
+
+	"earlybench.invalid/earlybench/core/developer"
+	"earlybench.invalid/earlybench/core/safe"
+	"earlybench.invalid/earlybench/internal/replace"
+)
+
+// take moves a key that was kept in a file in PEM into the safe. The file is removed once the
+// safe is written, by the caller.
+func (h *holder) take(in *Request, now time.Time) (safe.Item, error) {
+	raw, err := os.ReadFile(in.File)
+	if err != nil {
+		return safe.Item{}, fmt.Errorf("read the key: %w", err)
+	}
+	key, err := developer.ParsePrivate(raw)
+	if err != nil {
+		return safe.Item{}, fmt.Errorf("%s: %w", in.File, err)
+	}
+	return h.box.PutKey(in.Name, key, now)
+}
+
+// place is where a template wants a secret: {{secret NAME}}.
+var place = regexp.MustCompile(`\{\{ *secret +([a-z][a-z0-9-]{0,39}) *\}\}`)
+
+// maxTemplate is the largest size of a template, in bytes.
+const maxTemplate = 1 << 20
+
+// Places are the names of the secrets that a template wants.
+func Places(template []byte) []string {
+	var out []string
+	for _, m := range place.FindAllSubmatch(template, -1) {
+		out = append(out, string(m[1]))
+	}
+	return out
+}
+
+// fill writes a file from a template in which secrets have their places. The file is for its
+// owner only.
+func (h *holder) fill(in *Request) error {
+	info, err := os.Stat(in.Template)
+	if err != nil {
+		return fmt.Errorf("read the template: %w", err)
+	}
+	if !info.Mode().IsRegular() || info.Size() > maxTemplate {
+		return fmt.Errorf("template %s is not a file of at most %d bytes", in.Template, maxTemplate)
+	}
+	raw, err := os.ReadFile(in.Template)
+	if err != nil {
+		return fmt.Errorf("read the template: %w", err)
+	}
+	var missing error
+	text := place.ReplaceAllFunc(raw, func(p []byte) []byte {
+		name := string(place.FindSubmatch(p)[1])
+		secret, err := h.box.Secret(in.Secrets[name])
+		if err != nil {
+			missing = errors.Join(missing, fmt.Errorf("secret %s, which %s wants: %w", name, in.Template, err))
+		}
+		return secret
+	})
+	if missing != nil {
+		return missing
+	}
+	if now, err := os.ReadFile(in.File); err == nil && bytes.Equal(now, text) {
+		return nil
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("read what is there: %w", err)
+	}
+	return replace.File(in.File, text, 0o600)
+}

@@ -1,0 +1,439 @@
+// Package safe is the bench's safe as the service uses it: whether it is locked, who may use
+// what is in it, and for how long. The opened safe itself is held by another process
+// (internal/safe/holder), which ends when the safe is locked.
+package safe
+
+import (
+	"context"
+	"crypto"
+	"crypto/rsa"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/rpc"
+	core "earlybench.invalid/earlybench/core/safe"
+	"earlybench.invalid/earlybench/internal/safe/holder"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Config is what a safe needs. All fields are needed.
+type Config struct {
+	// Start starts a holder. Closing what it returns ends that.
+	Start func() (io.ReadWriteCloser, error)
+	Store *store.Store
+	// OldKey is the file in which a bench without a safe kept its development key; the key
+	// moves into the safe, and the file is removed.
+	OldKey string
+	// Opened is called when the safe was made or opened. It must not block.
+	Opened func()
+	Clock  clock.Clock
+	Log    *slog.Logger
+}
+
+const (
+	answerWithin = 30 * time.Second // a passphrase takes a second or so
+	waitWithin   = 2 * time.Minute  // a holder that nobody has unlocked ends after it
+	idleUsual    = 8 * time.Hour
+)
+
+// Safe is the bench's safe. Its methods may be called from any goroutine.
+type Safe struct {
+	cfg    Config
+	within time.Duration // a request is answered: ConsentWithin
+
+	changing sync.Mutex // held while the holder is started or ended, before mu
+
+	mu      sync.Mutex
+	conn    *rpc.Conn // the holder; nil for none
+	hello   holder.Answer
+	open    bool
+	started time.Time // when the holder was, by the computer's clock
+	used    time.Time // when what is inside was used last, or the safe was opened
+	idle    time.Duration
+	items   []core.Item
+	mine    string // the id of the development key; "" before there is a safe
+
+	asking requests
+}
+
+// New makes a safe, which is locked.
+func New(cfg Config) *Safe { return &Safe{cfg: cfg, within: ConsentWithin, idle: idleUsual} }
+
+// Read reads the records, and whether there is a safe.
+func (s *Safe) Read(ctx context.Context) error {
+	items, err := s.cfg.Store.SafeItems(ctx)
+	if err != nil {
+		return fmt.Errorf("read what is in the safe: %w", err)
+	}
+	set, err := s.cfg.Store.Setting(ctx, "safe.idle")
+	if err != nil {
+		return fmt.Errorf("read after how long the safe locks: %w", err)
+	}
+	mine, err := s.cfg.Store.Setting(ctx, developmentSetting)
+	if err != nil {
+		return fmt.Errorf("read which key is the development key: %w", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.items, s.mine = items, mine
+	if d, err := time.ParseDuration(set); err == nil {
+		s.idle = d
+	}
+	return nil
+}
+
+// States of a safe.
+const (
+	Missing = "missing"
+	Locked  = "locked"
+	Open    = "open"
+)
+
+// View is the safe as it is now.
+type View struct {
+	State        string
+	ByPassphrase bool          // it opens with a passphrase; otherwise with an unlock key
+	Public       []byte        // to which envelopes are sealed
+	Idle         time.Duration // after which it locks by itself
+	Locks        time.Time     // when it does, if nobody uses it; zero while it is locked
+	Items        []core.Item
+}
+
+// View looks at the safe, and starts a holder, to which envelopes can be sealed.
+func (s *Safe) View(ctx context.Context) (View, error) {
+	if _, err := s.holder(ctx); err != nil {
+		return View{}, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	v := View{State: Locked, ByPassphrase: s.hello.ByPassphrase, Public: s.hello.Public, Idle: s.idle, Items: s.items}
+	switch {
+	case s.open:
+		v.State, v.Locks = Open, s.used.Add(s.idle)
+	case !s.hello.Exists:
+		v.State = Missing
+	}
+	return v, nil
+}
+
+// holder returns the connection to the holder, which is started if there is none.
+func (s *Safe) holder(ctx context.Context) (*rpc.Conn, error) {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	s.mu.Lock()
+	c := s.conn
+	s.mu.Unlock()
+	if c != nil {
+		select {
+		case <-c.Done():
+			s.ended()
+		default:
+			return c, nil
+		}
+	}
+	rw, err := s.cfg.Start()
+	if err != nil {
+		return nil, fmt.Errorf("start the process that holds the safe: %w", err)
+	}
+	c = rpc.New(rw, rpc.NoMethod)
+	var hello holder.Answer
+	ctx, cancel := context.WithTimeout(ctx, answerWithin)
+	defer cancel()
+	if err := c.Call(ctx, holder.Hello, holder.Request{}, &hello); err != nil {
+		c.Close()
+		return nil, fmt.Errorf("ask the process that holds the safe: %w", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.conn, s.hello, s.open, s.started = c, hello, false, time.Now()
+	return c, nil
+}
+
+// ended forgets a holder and ends it. changing is held.
+func (s *Safe) ended() {
+	s.mu.Lock()
+	c, was := s.conn, s.open
+	s.conn, s.open = nil, false
+	s.mu.Unlock()
+	if c != nil {
+		c.Close()
+	}
+	if was {
+		s.tell()
+	}
+}
+
+func (s *Safe) tell() {
+	if err := s.cfg.Store.Tell(context.Background(), "safe.changed", ""); err != nil {
+		s.cfg.Log.Error("tell of a change", "error", err)
+	}
+}
+
+// Named refusals.
+var (
+	ErrLocked  = &problem.Problem{Kind: problem.Person, Text: "The safe is locked.", Remedy: "Unlock it: earlybench safe unlock, or on the page Keys."}
+	ErrMissing = &problem.Problem{Kind: problem.Person, Text: "This bench has no safe for keys yet.", Remedy: "Make one: earlybench safe make, or on the page Keys."}
+	ErrWrong   = problem.New(problem.Refused, "that does not open the safe of this computer")
+)
+
+// call asks the holder for something.
+func (s *Safe) call(ctx context.Context, method string, in holder.Request) (out holder.Answer, err error) {
+	c, err := s.holder(ctx)
+	if err != nil {
+		return out, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, answerWithin)
+	defer cancel()
+	err = c.Call(ctx, method, in, &out)
+	failed, ok := errors.AsType[*rpc.Error](err)
+	switch {
+	case err == nil:
+	case ok && failed.Code == holder.CodeWrong:
+		err = fmt.Errorf("%w: %s", ErrWrong, failed.Message)
+	case ok && failed.Code == holder.CodeLocked:
+		err = s.shut()
+	case ok && failed.Code == holder.CodeNotFound:
+		err = problem.Errorf(problem.NotFound, "%s", failed.Message)
+	case ok:
+		err = problem.Errorf(problem.Invalid, "%s", failed.Message)
+	case ctx.Err() != nil: // it may be busy for ever with a file that somebody made for that
+		s.Lock() //nolint:errcheck // it is told below
+		err = problem.Errorf(problem.Failed, "the safe did not answer within %s and was locked: %w", answerWithin, err)
+	}
+	return out, err
+}
+
+// shut says why nothing can be used.
+func (s *Safe) shut() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.hello.Exists {
+		return ErrMissing
+	}
+	return ErrLocked
+}
+
+// Make makes the safe, with the bench's development key in it, and leaves it open.
+func (s *Safe) Make(ctx context.Context, o holder.Opening) error {
+	if _, err := s.call(ctx, holder.Make, holder.Request{Opening: o}); err != nil {
+		return err
+	}
+	return s.opened(ctx, o)
+}
+
+// Unlock opens the safe.
+func (s *Safe) Unlock(ctx context.Context, o holder.Opening) error {
+	if v, err := s.View(ctx); err != nil || v.State == Missing {
+		return errors.Join(err, s.shut())
+	}
+	if _, err := s.call(ctx, holder.Unlock, holder.Request{Opening: o}); err != nil {
+		return err
+	}
+	return s.opened(ctx, o)
+}
+
+func (s *Safe) opened(ctx context.Context, o holder.Opening) error {
+	s.mu.Lock()
+	s.open, s.used = true, s.cfg.Clock.Now()
+	s.hello.Exists = true
+	if o.KeyFile == "" {
+		s.hello.ByPassphrase = true
+	}
+	s.mu.Unlock()
+	if err := errors.Join(s.haveDevelopmentKey(ctx), s.refresh(ctx)); err != nil {
+		return err
+	}
+	s.cfg.Opened()
+	return nil
+}
+
+// OpenAtStart opens the safe by the unlock key in a file. Without a safe, one is made, and the
+// key too if there is none.
+func (s *Safe) OpenAtStart(ctx context.Context, file string) error {
+	v, err := s.View(ctx)
+	if err != nil {
+		return err
+	}
+	open := s.Unlock
+	if v.State == Missing {
+		open = s.Make
+	}
+	if err := open(ctx, holder.Opening{KeyFile: file}); err != nil {
+		return fmt.Errorf("open the safe by the unlock key in %s: %w", file, err)
+	}
+	return nil
+}
+
+// refresh records what is in the safe.
+func (s *Safe) refresh(ctx context.Context) error {
+	out, err := s.call(ctx, holder.Items, holder.Request{})
+	if err != nil {
+		return err
+	}
+	if err := s.cfg.Store.SetSafeItems(ctx, out.Items); err != nil {
+		return fmt.Errorf("record what is in the safe: %w", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.items = out.Items
+	return nil
+}
+
+// Lock locks the safe: the process that holds it ends.
+func (s *Safe) Lock() error {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	s.ended()
+	return nil
+}
+
+// Prove reports whether a passphrase or unlock key is the safe's. Its envelope is sealed for a
+// purpose.
+func (s *Safe) Prove(ctx context.Context, purpose string, o holder.Opening) error {
+	_, err := s.call(ctx, holder.Prove, holder.Request{Opening: o, Purpose: purpose})
+	return err
+}
+
+// Change gives the opened safe another passphrase or unlock key.
+func (s *Safe) Change(ctx context.Context, o holder.Opening) error {
+	if _, err := s.call(ctx, holder.Change, holder.Request{Opening: o}); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.hello.ByPassphrase = o.KeyFile == ""
+	s.mu.Unlock()
+	s.tell()
+	return nil
+}
+
+// SetIdle sets after how long without use the safe locks by itself: between a minute and a
+// week.
+func (s *Safe) SetIdle(ctx context.Context, d time.Duration) error {
+	if d < time.Minute || d > 7*24*time.Hour {
+		return problem.Errorf(problem.Invalid, "the safe locks after a minute at least, and after a week at most")
+	}
+	if err := s.cfg.Store.SetSetting(ctx, "safe.idle", d.String()); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.idle = d
+	s.mu.Unlock()
+	s.tell()
+	return nil
+}
+
+// lookEvery is how often Run looks whether the safe has been idle for long enough.
+const lookEvery = 2 * time.Second
+
+// Run locks the safe once it was idle for long enough, until ctx ends; then it locks it.
+func (s *Safe) Run(ctx context.Context) {
+	for clock.Sleep(ctx, clock.System{}, lookEvery) == nil {
+		s.changing.Lock()
+		s.mu.Lock()
+		rest := s.cfg.Clock.Now().Sub(s.used)
+		over := s.open && (rest > s.idle || rest < -time.Hour) || s.conn != nil && !s.open && time.Since(s.started) > waitWithin
+		s.mu.Unlock()
+		if over {
+			s.ended()
+		}
+		s.changing.Unlock()
+	}
+	s.Lock() //nolint:errcheck // it cannot fail
+}
+
+// Item returns an item by its id.
+func (s *Safe) Item(id string) (core.Item, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, i := range s.items {
+		if i.ID == id {
+			return i, true
+		}
+	}
+	return core.Item{}, false
+}
+
+// MakeKey makes a private key in the safe.
+func (s *Safe) MakeKey(ctx context.Context, name string) (core.Item, error) {
+	return s.alter(ctx, holder.KeyMake, holder.Request{Name: name})
+}
+
+// TakeKey moves a private key from a file in PEM into the safe. The file stays.
+func (s *Safe) TakeKey(ctx context.Context, name, file string) (core.Item, error) {
+	return s.alter(ctx, holder.KeyTake, holder.Request{Name: name, File: file})
+}
+
+// Drop removes an item and the rules for it.
+func (s *Safe) Drop(ctx context.Context, id string) error {
+	if _, err := s.call(ctx, holder.Drop, holder.Request{ID: id}); err != nil {
+		return err
+	}
+	return errors.Join(s.cfg.Store.DropSafeRules(ctx, id), s.refresh(ctx))
+}
+
+func (s *Safe) alter(ctx context.Context, method string, in holder.Request) (core.Item, error) {
+	out, err := s.call(ctx, method, in)
+	if err != nil {
+		return core.Item{}, err
+	}
+	return *out.Item, s.refresh(ctx)
+}
+
+// Signer is a key of the safe. What it signs is not asked about: see [Safe.Allow].
+func (s *Safe) Signer(ctx context.Context, id string) (crypto.Signer, error) {
+	i, ok := s.Item(id)
+	if !ok {
+		return nil, problem.Errorf(problem.NotFound, "key %.40s is not in the safe", id)
+	}
+	public, err := x509.ParsePKIXPublicKey(i.Public)
+	if err != nil {
+		return nil, fmt.Errorf("key %s: %w", id, err)
+	}
+	return &signer{s, ctx, id, public}, nil
+}
+
+// signer is a key that signs in the holder's process.
+type signer struct {
+	safe   *Safe
+	ctx    context.Context // a crypto.Signer takes none when it signs
+	id     string
+	public crypto.PublicKey
+}
+
+func (k *signer) Public() crypto.PublicKey { return k.public }
+
+func (k *signer) Sign(_ io.Reader, digest []byte, opts crypto.SignerOpts) ([]byte, error) {
+	in := holder.Request{ID: k.id, Data: digest, Hash: opts.HashFunc()}
+	if pss, ok := opts.(*rsa.PSSOptions); ok {
+		in.PSS = pss
+	}
+	out, err := k.safe.call(k.ctx, holder.KeySign, in)
+	if err == nil {
+		k.safe.mu.Lock()
+		k.safe.used = k.safe.cfg.Clock.Now()
+		k.safe.mu.Unlock()
+	}
+	return out.Data, err
+}
+
+// Export is all that is in the safe, encrypted to the passphrase in an envelope.
+func (s *Safe) Export(ctx context.Context, envelope []byte) ([]byte, error) {
+	out, err := s.call(ctx, holder.Export, holder.Request{Opening: holder.Opening{Envelope: envelope}})
+	return out.Data, err
+}
+
+// Import puts an export into the safe, and returns what was new.
+func (s *Safe) Import(ctx context.Context, data, envelope []byte) ([]core.Item, error) {
+	out, err := s.call(ctx, holder.Import, holder.Request{Opening: holder.Opening{Envelope: envelope}, Data: data})
+	if err != nil {
+		return nil, err
+	}
+	return out.Items, s.refresh(ctx)
+}
