@@ -89,6 +89,18 @@ func (s *Series) At(r fact.Release) *Sheet {
 	return s.Sheets[len(s.Sheets)-1]
 }
 
+// Needs reports whether a gate must be open on such devices, whatever their release and path.
+func (s *Series) Needs(gate string) bool {
+	for _, sh := range s.Sheets {
+		for _, p := range sh.Paths {
+			if g := p.Gates[gate]; g != nil && !g.NotNeeded {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 func (s *Sheet) covers(r fact.Release) bool {
 	return (s.From == "" || r.Compare(s.From) >= 0) && (s.Below == "" || r.Compare(s.Below) < 0)
 }

@@ -5,9 +5,12 @@ package benchtest
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"sync"
@@ -17,6 +20,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/authority"
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/cms"
 	core "earlybench.invalid/earlybench/core/depot"
@@ -35,6 +39,7 @@ import (
 	"earlybench.invalid/earlybench/internal/web"
 	"earlybench.invalid/earlybench/sheets"
 	"earlybench.invalid/earlybench/standin"
+	authorities "earlybench.invalid/earlybench/standin/authority"
 	"earlybench.invalid/earlybench/standin/body"
 	"earlybench.invalid/earlybench/standin/depot"
 	"github.com/stretchr/testify/require"
@@ -219,6 +224,45 @@ type Bench struct {
 
 // shipped are the sheets that ship, loaded once for all tests of a package.
 var shipped = sync.OnceValues(func() (*sheet.Library, error) { return sheet.Load(sheets.Files) })
+
+// Standings are those of a stand-in authority.
+var Standings = []authority.Standing{{Name: "starter", Places: 5, GrantDays: 21, CertificateDays: 60, Lacks: []string{"background positions"}, Costs: "Free of charge", Alone: "It is renewed."},
+	{Name: "full", Places: 600, GrantDays: 150, CertificateDays: 365, Lacks: []string{}, Costs: "40 crowns a year", Alone: "It is renewed."}}
+
+// Authority starts a stand-in authority, whose clock is c. It ends with the test.
+func Authority(t testing.TB, c *clock.Moved) *authorities.Authority {
+	t.Helper()
+	a, err := authorities.Start(context.Background(), authorities.Config{Dir: t.TempDir(), Address: "127.0.0.1:0", Name: "Fell Authority", Standings: Standings, Taken: []string{"fellgate/rota"}, Clock: c})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, a.Close()) })
+	return a
+}
+
+// SignedIn signs the bench in at an authority, with a new account whose crew is fellgate.
+func (b *Bench) SignedIn(a *authorities.Authority, standing string) {
+	b.T.Helper()
+	found, err := b.Authorities.Look(context.Background(), a.URL())
+	require.NoError(b.T, err)
+	_, err = b.Authorities.Add(context.Background(), a.URL(), found.Accept)
+	require.NoError(b.T, err)
+	j, code, err := b.Belong.SignIn(context.Background(), "", "owner/ada")
+	require.NoError(b.T, err)
+	Types(b.T, code.Code.Page, url.Values{"code": {code.Code.UserCode}, "account": {"thwaite"}, "password": {"fog-and-fell"}, "name": {"Rowan Thwaite"}, "crew": {"fellgate"}, "standing": {standing}, "do": {"make"}})
+	j = b.Ended(j)
+	require.Equal(b.T, job.Done, j.State, "%v", j.Error)
+}
+
+// Types sends what a person types on the page of an authority, and returns what the page says.
+func Types(t testing.TB, page string, values url.Values) string {
+	t.Helper()
+	c := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, DisableKeepAlives: true}} // a browser whose person has accepted it
+	res, err := c.PostForm(page, values)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	return string(raw)
+}
 
 // New starts a bench's insides.
 func New(t testing.TB) *Bench {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 	"net"
+	"path/filepath"
 	"time"
 
 	"earlybench.invalid/earlybench/internal/safe"
@@ -18,6 +19,9 @@ func holding(dir string) func() (io.ReadWriteCloser, error) {
 		return ours, nil
 	}
 }
+
+// UnlockKey is the file of the unlock key of the bench's safe.
+func (b *Bench) UnlockKey() string { return filepath.Join(filepath.Dir(b.Files.Dir), "unlock.key") }
 
 // consent consents to every use of the safe, until ctx ends, unless AskMe is set.
 func (b *Bench) consent(ctx context.Context) {

@@ -16,6 +16,7 @@ import (
 	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/standin"
+	"earlybench.invalid/earlybench/standin/authority"
 	"earlybench.invalid/earlybench/standin/body"
 )
 
@@ -80,7 +81,7 @@ func (p *program) standinCommand() *cobra.Command {
 		one("slide DEVICE WAY", "Slide over a stand-in's screen: up, down, left or right", standin.MethodSlide),
 		one("type DEVICE TEXT", "Type on a stand-in's screen", standin.MethodType),
 		one("press DEVICE KEY", "Press a key of a stand-in: power, back, enter", standin.MethodPress),
-		p.standinScreen(), p.standinCard(), p.standinFault(), p.standinClock(), p.standinDepot(), p.standinServe(), p.standinServeDepot())
+		p.standinScreen(), p.standinCard(), p.standinFault(), p.standinClock(), p.standinDepot(), p.standinAuthority(), p.standinServeAuthority(), p.standinServe(), p.standinServeDepot())
 	return c
 }
 
@@ -220,6 +221,9 @@ func (p *program) standinClock() *cobra.Command {
 			return err
 		}
 		if err := p.moveBench(c.Context(), by); err != nil {
+			return err
+		}
+		if err := p.steerAuthority(c.Context(), authority.MethodClock, authority.Steer{By: by.String()}, nil); err != nil {
 			return err
 		}
 		if p.json {

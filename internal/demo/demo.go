@@ -29,7 +29,7 @@ import (
 // Config is how the demo is run.
 type Config struct {
 	State     string
-	Port      int    // the first of six that follow each other; 0: free ones
+	Port      int    // the first of seven that follow each other; 0: free ones
 	Addresses string // a file to write; may be ""
 	Answer    string // how long the stand-ins' questions wait; "": as the device
 	Boot      string // how long the stand-ins' restarts take; "": as the device
@@ -48,6 +48,7 @@ type Addresses struct {
 	Host        string `json:"host"`
 	Hands       string `json:"hands"`
 	Depot       string `json:"depot"`
+	Authority   string `json:"authority"`
 	Standin     string `json:"standin"`
 	Development string `json:"development"`
 }
@@ -91,17 +92,18 @@ func Run(ctx context.Context, cfg Config) error {
 }
 
 type demo struct {
-	cfg      Config
-	ports    [6]int // service, hub, host, hands, depot, machine
-	service  *child
-	standins *child
-	depot    *child
-	client   *client.Client
+	cfg       Config
+	ports     [7]int // service, hub, host, hands, depot, machine, authority
+	service   *child
+	standins  *child
+	depot     *child
+	authority *child
+	client    *client.Client
 }
 
-// choosePorts returns six consecutive ports, or free ones, and checks that they are not
+// choosePorts returns seven consecutive ports, or free ones, and checks that they are not
 // in use.
-func choosePorts(first int) (ports [6]int, err error) {
+func choosePorts(first int) (ports [7]int, err error) {
 	for i := range ports {
 		if first == 0 {
 			continue
@@ -146,10 +148,14 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 	if err != nil {
 		return Addresses{}, err
 	}
+	belonging, err := d.startAuthority(ctx)
+	if err != nil {
+		return Addresses{}, err
+	}
 	if err := d.tell(ctx, rig, offered); err != nil {
 		return Addresses{}, err
 	}
-	return Addresses{Service: at.Service, Socket: at.Socket, Hub: rig.Hub, Host: rig.Host, Hands: rig.Hands, Depot: supplies.Depot, Standin: rig.Socket, Development: at.Development}, nil
+	return Addresses{Authority: belonging.Authority, Service: at.Service, Socket: at.Socket, Hub: rig.Hub, Host: rig.Host, Hands: rig.Hands, Depot: supplies.Depot, Standin: rig.Socket, Development: at.Development}, nil
 }
 
 func (d *demo) startService(at *service.Addresses) (err error) {
@@ -363,13 +369,13 @@ func (d *demo) supervise(ctx context.Context) error {
 
 // stop stops both children, the service first.
 func (d *demo) stop() {
-	for _, c := range []*child{d.service, d.standins, d.depot} {
+	for _, c := range []*child{d.service, d.standins, d.depot, d.authority} {
 		if c != nil {
 			c.in.Close()
 		}
 	}
 	late := time.After(1500 * time.Millisecond)
-	for _, c := range []*child{d.service, d.standins, d.depot} {
+	for _, c := range []*child{d.service, d.standins, d.depot, d.authority} {
 		if c == nil {
 			continue
 		}

@@ -162,7 +162,7 @@ func (d *Depots) Look(ctx context.Context, address string) (*Found, error) {
 	if err != nil {
 		return nil, fmt.Errorf("depot %s: %w", u.Host, err)
 	}
-	f.Name, f.Publisher, f.Signer, f.Offers, f.index = nameOf(x.Name), cms.KeyOf(publisher), publisher.Subject.CommonName, len(x.Offers), raw
+	f.Name, f.Publisher, f.Signer, f.Offers, f.index = outside.Name(x.Name, "depot"), cms.KeyOf(publisher), publisher.Subject.CommonName, len(x.Offers), raw
 	sum := sha256.Sum256([]byte(f.URL + "\n" + f.Root.Fingerprint() + "\n" + f.Publisher))
 	f.Accept = hex.EncodeToString(sum[:])
 	return f, nil
@@ -174,20 +174,6 @@ func (f *Found) pinned() *x509.Certificate {
 		return nil
 	}
 	return f.Root.Certificate
-}
-
-// nameOf makes a depot's name of how it calls itself: lower-case letters, digits and hyphens.
-func nameOf(given string) string {
-	name := strings.Trim(strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
-			return r
-		}
-		return '-'
-	}, strings.ToLower(given)), "-0123456789")
-	if name == "" {
-		name = "depot"
-	}
-	return name[:min(len(name), 40)]
 }
 
 // read reads an index and its publisher's certificate, and the answer's header.

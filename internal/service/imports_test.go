@@ -25,11 +25,11 @@ var forbidden = []struct{ of, imports []string }{
 	{useCases, append([]string{"core/link", "core/usbip", "core/rpc", "golang.org/x/crypto/ssh", "internal/ways", "internal/web", "internal/cli", "internal/service"}, useCases...)},
 	{[]string{"internal/web"}, []string{"core/link", "core/usbip", "core/rpc", "internal/ways", "internal/cli", "internal/service", "database/sql"}},
 	{[]string{"internal/cli"}, append([]string{"internal/store", "internal/keeper", "internal/rack", "internal/outlook", "internal/facts", "internal/web", "internal/ways"}, useCases...)},
-	{[]string{"internal/bus", "internal/computer", "internal/outside", "internal/fetch", "internal/depot"}, append([]string{"internal/web", "internal/cli", "internal/service", "internal/ways"}, useCases...)},
+	{[]string{"internal/bus", "internal/computer", "internal/outside", "internal/fetch", "internal/depot", "internal/authority", "internal/safe"}, append([]string{"internal/web", "internal/cli", "internal/service", "internal/ways"}, useCases...)},
 	{[]string{"internal/store"}, []string{"internal/"}},
 }
 
-var useCases = []string{"internal/prep", "internal/supply", "internal/tryout", "internal/retire"}
+var useCases = []string{"internal/prep", "internal/supply", "internal/tryout", "internal/retire", "internal/belong"}
 
 // itself reports whether an import is of the package, or of one below or above it that
 // belongs to it.

@@ -21,6 +21,8 @@ import (
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/authority"
+	"earlybench.invalid/earlybench/internal/belong"
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/computer"
 	"earlybench.invalid/earlybench/internal/depot"
@@ -43,24 +45,26 @@ import (
 
 // Insides is a bench without its interfaces: facts, rack, ways and use cases.
 type Insides struct {
-	Store   *store.Store
-	Files   store.Files
-	Book    *facts.Book
-	Rack    *rack.Rack
-	Outlook *outlook.Outlook
-	Cables  *cable.Cables
-	Hosts   *bus.Hosts
-	Kits    *kits.Kits
-	Jobs    *job.Runner
-	Depots  *depot.Depots
-	Safe    *safe.Safe
-	Supply  *supply.Supply
-	Prep    *prep.Prep
-	Retire  *retire.Retire
-	Tryouts *tryout.Tryouts
-	Sheets  *library.Library
-	Clock   clock.Clock
-	Log     *slog.Logger
+	Store       *store.Store
+	Files       store.Files
+	Book        *facts.Book
+	Rack        *rack.Rack
+	Outlook     *outlook.Outlook
+	Cables      *cable.Cables
+	Hosts       *bus.Hosts
+	Kits        *kits.Kits
+	Jobs        *job.Runner
+	Depots      *depot.Depots
+	Safe        *safe.Safe
+	Authorities *authority.Authorities
+	Belong      *belong.Belong
+	Supply      *supply.Supply
+	Prep        *prep.Prep
+	Retire      *retire.Retire
+	Tryouts     *tryout.Tryouts
+	Sheets      *library.Library
+	Clock       clock.Clock
+	Log         *slog.Logger
 
 	watching sync.WaitGroup
 	end      context.CancelFunc
@@ -96,7 +100,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		return nil, err
 	}
 	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Clock: c, Bench: in.Name,
-		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log, Means: func(k *keeper.Keeper) []string { return in.Supply.Means(k) },
+		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log, Means: func(k *keeper.Keeper) []string { return append(in.Supply.Means(k), in.Belong.Means(k)...) },
 		Offered: func(k *keeper.Keeper) *driver.Candidate { return in.Supply.Best(k) }})
 	if err != nil {
 		return nil, err
@@ -115,7 +119,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	if hold == nil {
 		hold = safe.Process(cfg.State)
 	}
-	in.Safe = safe.New(safe.Config{Start: hold, Store: st, OldKey: filepath.Join(cfg.State, "development.key"), Opened: func() { in.Kits.Again() }, Clock: c, Log: cfg.Log})
+	in.Safe = safe.New(safe.Config{Start: hold, Store: st, OldKey: filepath.Join(cfg.State, "development.key"), Opened: func() { in.Kits.Again(); in.Belong.Again() }, Clock: c, Log: cfg.Log})
 	if err := in.Safe.Read(ctx); err != nil {
 		return nil, err
 	}
@@ -143,10 +147,13 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Prep = &prep.Prep{Store: st, Rack: in.Rack, Outlook: in.Outlook, Jobs: in.Jobs, Bench: in.Name}
 	in.Retire = &retire.Retire{Rack: in.Rack, Outlook: in.Outlook, Store: st, Clock: c, Log: cfg.Log}
 	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Safe: in.Safe, Clock: c}
+	in.Authorities = authority.New(authority.Config{Store: st, Safe: in.Safe, Clock: c, Log: cfg.Log})
+	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
 	in.Jobs.Register(in.Supply.Kinds()...)
+	in.Jobs.Register(in.Belong.Kinds()...)
 	in.Jobs.Register(in.Prep.Kinds()...)
 	in.Jobs.Register(in.Tryouts.Kinds()...)
-	if err := in.Depots.Read(ctx); err != nil {
+	if err := errors.Join(in.Depots.Read(ctx), in.Authorities.Read(ctx), in.Belong.Read(ctx)); err != nil {
 		return nil, err
 	}
 	return in, in.Supply.Read(ctx)
@@ -155,7 +162,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
-	cfg.Safe, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
+	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
 	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, Depots: in.Depots, Kits: in.Kits.All, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
 	if in.own != nil {
@@ -192,6 +199,7 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Outlook.Run(ctx) })
 	in.watching.Go(func() { in.Kits.Run(ctx) })
 	in.watching.Go(func() { in.Safe.Run(ctx) })
+	in.watching.Go(func() { in.Belong.Run(ctx) })
 	in.watching.Go(func() { in.Retire.Run(ctx) })
 	in.watching.Go(func() { in.Depots.Run(ctx) })
 	in.watching.Go(func() { in.Supply.Run(ctx) })

@@ -32,6 +32,8 @@ var rights = map[string]string{
 	"GET /api/v1/tryouts/:id/picture.png": "look", "POST /api/v1/sign-out": "look",
 	"GET /api/v1/unrecognised/:name/draft": "look", "GET /api/v1/hosts/:id/tree": "look", "GET /api/v1/check": "look",
 	"GET /api/v1/devices/:handle/drivers": "look", "GET /api/v1/depots": "look", "GET /api/v1/kits": "look", "GET /api/v1/links": "look", "GET /api/v1/kits/:kit/environment": "look", "GET /api/v1/needs": "look", "GET /api/v1/licences/:digest": "look", "GET /api/v1/support": "look",
+	"GET /api/v1/authorities": "look", "GET /api/v1/accounts": "look", "GET /api/v1/register": "look", "POST /api/v1/register": "use", "DELETE /api/v1/register/:id": "consent",
+	"POST /api/v1/authorities": "own", "POST /api/v1/authorities/look": "own", "DELETE /api/v1/authorities/:id": "own", "POST /api/v1/accounts": "consent", "PATCH /api/v1/accounts/:account": "consent", "DELETE /api/v1/accounts/:account": "consent",
 	"GET /api/v1/safe": "look", "GET /api/v1/developer": "look", "POST /api/v1/developer/signatures": "use",
 	"POST /api/v1/safe": "own", "PATCH /api/v1/safe": "own", "POST /api/v1/safe/unlock": "consent", "POST /api/v1/safe/lock": "consent", "GET /api/v1/safe/uses": "consent",
 	"POST /api/v1/safe/requests/:id": "consent", "POST /api/v1/safe/rules": "own", "DELETE /api/v1/safe/rules/:id": "consent", "POST /api/v1/safe/export": "own", "POST /api/v1/safe/import": "own",

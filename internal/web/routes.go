@@ -93,6 +93,7 @@ func (s *Server) routes() {
 	s.supplyRoutes()
 	s.kitRoutes()
 	s.safeRoutes()
+	s.belongRoutes()
 	s.appRoutes()
 	nullable(a.OpenAPI().Components.Schemas.Map())
 }

@@ -53,6 +53,8 @@ var (
 	linkList         = listingOf("link", 0, func(x client.Link) string { return x.Device + "/" + x.Way + "/" + x.Host + "/" + x.Port })
 	supportList      = listingOf("support", 0, func(x client.SupportPack) string { return x.Digest })
 	candidateList    = listingOf("driver", 0, func(x client.DriverCandidate) string { return x.Digest })
+	authorityList    = listingOf("authority", 0, func(x client.Authority) string { return x.Name })
+	accountList      = listingOf("account", 0, func(x client.Account) string { return x.Authority + "/" + x.ID })
 	useList          = listingOf("use", 100, client.SafeUse.UseID)
 	learnedList      = listingOf("learned", 0, func(x client.Learned) string { return x.Family + "/" + x.Host + "/" + x.Cause })
 	factList         = listingOf("fact", 0, func(x client.Fact) string { return x.ID })

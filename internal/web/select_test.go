@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/authority"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/internal/benchtest"
@@ -42,6 +43,8 @@ var lists = map[string]struct{ noun, first string }{
 	"/depots":                    {"depot", `depot.name == "attic-depot" && depot.offers == 0`},
 	"/kits":                      {"kit", `kit.name == "fell-kit" && !kit.described`},
 	"/links":                     {"link", ""},
+	"/authorities":               {"authority", `authority.name == "fell-1"`},
+	"/accounts":                  {"account", `account.id == "ada" && account.used`},
 	"/safe/uses":                 {"use", `use.document == "callout 2"`},
 	"/support":                   {"support", `support.version == "6.1.1" && support.here`},
 	"/learned":                   {"learned", `learned.cause == "way-hidden"`},
@@ -91,6 +94,12 @@ func stocked(t *testing.T) *desk {
 		d.asks(t, "owner", "POST", "/api/v1/jobs/job-0/stop") // refused, and a line of the audit
 		require.NoError(t, d.Store.SaveSafeUse(ctx, store.SafeUse{At: d.Clock.Now(), Item: "x", Document: fmt.Sprintf("callout %d", i)}))
 	}
+	for i, id := range []string{"ada", "bea"} {
+		require.NoError(t, d.Store.SaveAuthority(ctx, store.Authority{Name: fmt.Sprintf("fell-%d", i+1), URL: fmt.Sprintf("https://127.0.0.1:%d/", i+1)}))
+		require.NoError(t, d.Store.SaveAccount(ctx, store.Account{Authority: fmt.Sprintf("fell-%d", i+1), Account: authority.Account{ID: id}, Used: i == 0}))
+	}
+	require.NoError(t, d.Authorities.Read(ctx))
+	require.NoError(t, d.Belong.Read(ctx))
 	for _, name := range []string{"halden-link", "other-link"} {
 		_, err := d.Supply.Add(ctx, benchtest.DriverSet(t, name))
 		require.NoError(t, err)

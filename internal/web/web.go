@@ -22,6 +22,8 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/authority"
+	"earlybench.invalid/earlybench/internal/belong"
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/computer"
 	"earlybench.invalid/earlybench/internal/depot"
@@ -42,32 +44,34 @@ const Version = "0.1.0"
 
 // Config is what the interface needs. All fields are needed.
 type Config struct {
-	Store    *store.Store
-	Files    store.Files
-	Rack     *rack.Rack
-	Outlook  *outlook.Outlook
-	Access   *access.Keys
-	Hosts    *bus.Hosts
-	Computer *computer.Computer
-	Checker  *computer.Checker
-	Jobs     *job.Runner
-	Supply   *supply.Supply
-	Depots   *depot.Depots
-	Kits     *kits.Kits
-	Safe     *safe.Safe
-	Prep     *prep.Prep
-	Sheets   *library.Library
-	Retire   *retire.Retire
-	Tryouts  *tryout.Tryouts
-	Clock    clock.Clock
-	Key      ssh.PublicKey
-	Bench    func() string                       // its name
-	Rename   func(context.Context, string) error // gives it another
-	ID       string
-	Owner    string // the person whose words are taken down
-	Console  fs.FS  // the built console
-	Log      *slog.Logger
-	Ready    <-chan struct{} // closed once all on record was read; until then only the bench itself answers
+	Store       *store.Store
+	Files       store.Files
+	Rack        *rack.Rack
+	Outlook     *outlook.Outlook
+	Access      *access.Keys
+	Hosts       *bus.Hosts
+	Computer    *computer.Computer
+	Checker     *computer.Checker
+	Jobs        *job.Runner
+	Supply      *supply.Supply
+	Depots      *depot.Depots
+	Kits        *kits.Kits
+	Safe        *safe.Safe
+	Authorities *authority.Authorities
+	Belong      *belong.Belong
+	Prep        *prep.Prep
+	Sheets      *library.Library
+	Retire      *retire.Retire
+	Tryouts     *tryout.Tryouts
+	Clock       clock.Clock
+	Key         ssh.PublicKey
+	Bench       func() string                       // its name
+	Rename      func(context.Context, string) error // gives it another
+	ID          string
+	Owner       string // the person whose words are taken down
+	Console     fs.FS  // the built console
+	Log         *slog.Logger
+	Ready       <-chan struct{} // closed once all on record was read; until then only the bench itself answers
 }
 
 // Server is the running interface. It is made by New, given listeners by Serve,

@@ -120,16 +120,7 @@ func (a *Authority) steer(ctx context.Context, c *rpc.Conn, method string, param
 		}
 		return a.cfg.Clock.Move(d).UTC(), nil
 	case MethodOut:
-		a.mu.Lock()
-		defer a.mu.Unlock()
-		acc := a.Accounts[p.Account]
-		if acc == nil {
-			return nil, fmt.Errorf("there is no account %.60q", p.Account)
-		}
-		for key := range acc.Keys {
-			a.signOut(key)
-		}
-		return nil, a.save()
+		return nil, a.SignOutEverywhere(p.Account)
 	}
 	return rpc.NoMethod(ctx, c, method, params)
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"math/big"
 	"net/http"
 	"strings"
@@ -265,6 +266,20 @@ func (a *Authority) signOut(key string) {
 			delete(a.tokens, t)
 		}
 	}
+}
+
+// SignOutEverywhere signs an account out at every bench.
+func (a *Authority) SignOutEverywhere(id string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	acc := a.Accounts[id]
+	if acc == nil {
+		return fmt.Errorf("there is no account %.60q", id)
+	}
+	for key := range acc.Keys {
+		a.signOut(key)
+	}
+	return a.save()
 }
 
 // caller is the account by whose token a request is made; mu is held.

@@ -1,0 +1,366 @@
+// Package belong is the use case of belonging somewhere: accounts at authorities, and the
+// register of the crew's devices. What an authority says of a device is observed as facts of
+// that device, so that its gates and causes follow.
+package belong
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/authority"
+	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/safe"
+	"earlybench.invalid/earlybench/internal/store"
+
+	core "earlybench.invalid/earlybench/core/authority"
+)
+
+// Config is what the use case needs. All fields are needed.
+type Config struct {
+	Store       *store.Store
+	Authorities *authority.Authorities
+	Safe        *safe.Safe
+	Book        *facts.Book
+	Rack        *rack.Rack
+	Jobs        *job.Runner
+	Clock       clock.Clock
+	Log         *slog.Logger
+}
+
+// Belong is the use case. It is made by New, filled by Read, and looks at authorities again while
+// Run runs.
+type Belong struct {
+	cfg  Config
+	wake chan struct{}
+
+	signing sync.Mutex // one account is changed at a time
+
+	mu       sync.Mutex
+	accounts []store.Account
+	entries  map[string]core.Entry // of the used account's crew, by serial; nil before it was asked for
+}
+
+// New makes the use case without an account.
+func New(cfg Config) *Belong { return &Belong{cfg: cfg, wake: make(chan struct{}, 1)} }
+
+// Kinds returns the kinds of jobs of this use case.
+func (b *Belong) Kinds() []job.Kind {
+	return []job.Kind{{Name: KindSignIn, Run: b.waitForCode, Asks: true}, {Name: KindRegister, Run: b.register}}
+}
+
+// Read reads the records.
+func (b *Belong) Read(ctx context.Context) error {
+	all, err := b.cfg.Store.Accounts(ctx)
+	if err != nil {
+		return fmt.Errorf("read the accounts: %w", err)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.accounts = all
+	return nil
+}
+
+// Accounts lists the accounts.
+func (b *Belong) Accounts() []store.Account {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return append([]store.Account{}, b.accounts...)
+}
+
+// ErrNoAccount is the error while no account is used.
+var ErrNoAccount = &problem.Problem{Kind: problem.Person, Gate: "registered", Text: "No account at an authority is in use.", Remedy: "Sign in: earlybench account sign-in, or on the page Keys."}
+
+// Used is the account that is in use.
+func (b *Belong) Used() (store.Account, error) {
+	for _, a := range b.Accounts() {
+		switch {
+		case a.Used && a.Out:
+			return a, &problem.Problem{Kind: problem.Person, Gate: "registered", Text: fmt.Sprintf("Account %s is signed out at %s.", a.ID, a.Authority), Remedy: "Sign in again: earlybench account sign-in " + a.Authority}
+		case a.Used:
+			return a, nil
+		}
+	}
+	return store.Account{}, ErrNoAccount
+}
+
+// find finds an account by its id, or by AUTHORITY/ID.
+func (b *Belong) find(name string) (store.Account, error) {
+	var found []store.Account
+	for _, a := range b.Accounts() {
+		if a.ID == name || a.Authority+"/"+a.ID == name {
+			found = append(found, a)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return store.Account{}, fmt.Errorf("account %.80s: %w", name, store.ErrNotFound)
+	case 1:
+		return found[0], nil
+	}
+	return store.Account{}, problem.Errorf(problem.Invalid, "there are several accounts %s: write AUTHORITY/%[1]s", name)
+}
+
+// Use makes an account, and one of its crews, the one in use. crew may be "": the one before.
+func (b *Belong) Use(ctx context.Context, name, crew string) (store.Account, error) {
+	b.signing.Lock()
+	defer b.signing.Unlock()
+	a, err := b.find(name)
+	if err != nil {
+		return a, err
+	}
+	if crew != "" {
+		if crewOf(a, crew) == nil {
+			return a, problem.Errorf(problem.Invalid, "account %s does not belong to the crew %.60q", a.ID, crew)
+		}
+		a.Crew = crew
+	}
+	a.Used = true
+	return a, b.save(ctx, a)
+}
+
+// crewOf is a crew of an account; nil if it does not belong to it.
+func crewOf(a store.Account, name string) *core.Crew {
+	for i := range a.Crews {
+		if a.Crews[i].Name == name {
+			return &a.Crews[i]
+		}
+	}
+	return nil
+}
+
+// save keeps an account, and looks at the authority anew.
+func (b *Belong) save(ctx context.Context, a store.Account) error {
+	if err := b.cfg.Store.SaveAccount(ctx, a); err != nil {
+		return fmt.Errorf("keep the account: %w", err)
+	}
+	if err := b.Read(ctx); err != nil {
+		return err
+	}
+	if a.Used {
+		b.mu.Lock()
+		b.entries = nil
+		b.mu.Unlock()
+	}
+	b.Again()
+	return nil
+}
+
+// SignOut signs an account out at its authority and forgets it. With force it is forgotten also
+// if the authority does not answer, or the safe is locked.
+func (b *Belong) SignOut(ctx context.Context, name string, force bool) error {
+	b.signing.Lock()
+	defer b.signing.Unlock()
+	a, err := b.find(name)
+	if err != nil {
+		return err
+	}
+	if err := b.cfg.Authorities.SignOut(ctx, a); err != nil && !force && !errors.Is(err, authority.ErrSignedOut) {
+		return fmt.Errorf("sign %s out at %s: %w", a.ID, a.Authority, err)
+	}
+	if err := b.cfg.Store.DropAccount(ctx, a.Authority, a.ID); err != nil {
+		return err
+	}
+	if err := b.cfg.Safe.Drop(ctx, a.Key); err != nil && !force && problem.KindOf(err) != problem.NotFound {
+		return fmt.Errorf("remove the account's key from the safe: %w", err)
+	}
+	return b.Read(ctx)
+}
+
+// Forget forgets an authority and the accounts there, without asking it.
+func (b *Belong) Forget(ctx context.Context, name string) error {
+	b.signing.Lock()
+	defer b.signing.Unlock()
+	if err := b.cfg.Authorities.Drop(ctx, name); err != nil {
+		return err
+	}
+	return b.Read(ctx)
+}
+
+const (
+	readEvery  = 5 * time.Minute
+	retryEvery = 10 * time.Second // while an authority does not answer
+	readWithin = time.Minute
+)
+
+// Again makes Run ask the authorities now.
+func (b *Belong) Again() {
+	select {
+	case b.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Run looks at the authorities from time to time, until ctx ends.
+func (b *Belong) Run(ctx context.Context) {
+	for {
+		every := readEvery
+		if err := b.look(ctx); err != nil {
+			every = retryEvery
+		}
+		short, cancel := context.WithTimeout(ctx, every)
+		select {
+		case <-short.Done():
+		case <-b.wake:
+		}
+		cancel()
+		if ctx.Err() != nil {
+			return
+		}
+	}
+}
+
+// look asks the authorities how they are, and the one of the used account for its register.
+func (b *Belong) look(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, readWithin)
+	defer cancel()
+	var failed error
+	for _, v := range b.cfg.Authorities.All() {
+		failed = errors.Join(failed, b.cfg.Authorities.Refresh(ctx, v.Record.Name))
+	}
+	a, err := b.Used()
+	if err == nil {
+		err = b.lookAs(ctx, a)
+	}
+	if errors.Is(err, authority.ErrSignedOut) {
+		err = b.signedOut(ctx, a)
+	}
+	b.observe(ctx)
+	if err != nil && problem.KindOf(err) != problem.Person { // a person is not waited for
+		failed = errors.Join(failed, err)
+	}
+	return failed
+}
+
+// lookAs asks for what belongs to an account.
+func (b *Belong) lookAs(ctx context.Context, a store.Account) error {
+	now, err := b.cfg.Authorities.Account(ctx, a)
+	if err != nil {
+		return err
+	}
+	if fmt.Sprint(now) != fmt.Sprint(a.Account) {
+		b.signing.Lock()
+		a.Account = now
+		if crewOf(a, a.Crew) == nil && len(now.Crews) > 0 {
+			a.Crew = now.Crews[0].Name
+		}
+		err := errors.Join(b.cfg.Store.SaveAccount(ctx, a), b.Read(ctx))
+		b.signing.Unlock()
+		if err != nil {
+			return err
+		}
+	}
+	all, err := b.cfg.Authorities.Devices(ctx, a)
+	if err != nil {
+		return err
+	}
+	entries := map[string]core.Entry{}
+	for _, e := range all {
+		entries[e.Serial] = e
+	}
+	b.mu.Lock()
+	changed := len(entries) != len(b.entries) || b.entries == nil
+	b.entries = entries
+	b.mu.Unlock()
+	if changed {
+		return b.cfg.Store.Tell(ctx, "register.changed", a.Crew)
+	}
+	return nil
+}
+
+// signedOut notes that an account was signed out by its authority.
+func (b *Belong) signedOut(ctx context.Context, a store.Account) error {
+	b.signing.Lock()
+	defer b.signing.Unlock()
+	a.Out = true
+	b.mu.Lock()
+	b.entries = nil
+	b.mu.Unlock()
+	return errors.Join(b.cfg.Store.SaveAccount(ctx, a), b.Read(ctx))
+}
+
+// failed is why something was not done for an account. If it was signed out, that is noted.
+func (b *Belong) failed(ctx context.Context, a store.Account, err error) error {
+	if !errors.Is(err, authority.ErrSignedOut) {
+		return err
+	}
+	noted := b.signedOut(context.WithoutCancel(ctx), a)
+	b.observe(context.WithoutCancel(ctx))
+	_, why := b.Used()
+	return errors.Join(noted, why)
+}
+
+// observe records what is known of the account and its register as facts of the devices.
+func (b *Belong) observe(ctx context.Context) {
+	a, err := b.Used()
+	if a.ID == "" {
+		return
+	}
+	state := "in"
+	if err != nil {
+		state = "out"
+	}
+	up := ""
+	for _, v := range b.cfg.Authorities.All() {
+		if v.Record.Name == a.Authority {
+			up = string(v.State)
+		}
+	}
+	for _, k := range b.cfg.Rack.All() {
+		if !k.Series().Needs("registered") {
+			continue
+		}
+		if err := b.observeOf(ctx, k, a, state, up); err != nil && ctx.Err() == nil {
+			b.cfg.Log.Error("record what the authority says of a device", "device", k.Device().Handle, "error", err)
+		}
+	}
+}
+
+// observeOf records it for one device.
+func (b *Belong) observeOf(ctx context.Context, k *keeper.Keeper, a store.Account, state, up string) error {
+	d := k.Device()
+	now := b.cfg.Clock.Now()
+	seen := []fact.Fact{{Key: fact.AccountState, Value: fact.Of(state), Source: fact.Authority, At: now}}
+	if up != "" {
+		seen = append(seen, fact.Fact{Key: fact.AuthorityUp, Value: fact.Of(up), Source: fact.Host, At: now})
+	}
+	if r := b.registerState(a, d.Serial); r != "" {
+		seen = append(seen, fact.Fact{Key: fact.RegisterState, Value: fact.Of(r), Source: fact.Authority, At: now})
+	}
+	return b.cfg.Book.Observe(ctx, facts.Subject{Kind: facts.Device, ID: d.ID}, seen...)
+}
+
+// registerState is how a device stands in the register: in, out, or full if it is not in it and
+// there is no place; "" if that is not known.
+func (b *Belong) registerState(a store.Account, serial string) string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.entries == nil || serial == "" {
+		return ""
+	}
+	if _, in := b.entries[serial]; in {
+		return "in"
+	}
+	if c := crewOf(a, a.Crew); c != nil && len(b.entries) >= c.Standing.Places {
+		return "full"
+	}
+	return "out"
+}
+
+// Means are what this use case has for the steps of a device: an authority, if an account is in
+// use there.
+func (b *Belong) Means(*keeper.Keeper) []string {
+	if _, err := b.Used(); err != nil {
+		return nil
+	}
+	return []string{"authority"}
+}

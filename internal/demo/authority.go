@@ -1,0 +1,57 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+
+	"earlybench.invalid/earlybench/client"
+	core "earlybench.invalid/earlybench/core/authority"
+	"earlybench.invalid/earlybench/internal/state"
+	"earlybench.invalid/earlybench/standin/authority"
+)
+
+// standings are those of the demo's authority.
+var standings = []core.Standing{
+	{Name: "starter", Places: 5, GrantDays: 21, CertificateDays: 60, Lacks: []string{"background positions"}, Costs: "Free of charge",
+		Alone: "What ends is asked for again by the bench, ahead of time."},
+	{Name: "full", Places: 60, GrantDays: 150, CertificateDays: 365, Lacks: []string{}, Costs: "40 crowns a year",
+		Alone: "What ends is asked for again by the bench, ahead of time. It becomes starter if a year is not paid; devices beyond five then leave the register."},
+}
+
+// startAuthority starts the stand-in authority and adds it to the bench.
+func (d *demo) startAuthority(ctx context.Context) (at authority.Addresses, err error) {
+	sc := authority.Scenario{Dir: filepath.Join(d.cfg.State, "standins", "authority"), Name: "Fell Authority", Address: fmt.Sprintf("127.0.0.1:%d", d.ports[6]),
+		Socket: state.Socket(d.cfg.State, "authority"), Standings: standings, Taken: []string{"fellgate/rota", "fellgate/pager"}, ClockBy: d.clockBy()}
+	if d.authority, err = spawn(d.cfg.Err, sc, &at, "standin", "serve-authority"); err != nil {
+		return at, fmt.Errorf("start the stand-in authority: %w", err)
+	}
+	return at, d.addAuthority(ctx, at.Authority)
+}
+
+// addAuthority adds the stand-in authority to the bench, as its owner would.
+func (d *demo) addAuthority(ctx context.Context, address string) error {
+	known, err := d.client.Authorities(ctx)
+	if err != nil {
+		return fmt.Errorf("ask for the authorities: %w", err)
+	}
+	if slices.ContainsFunc(known, func(k client.Authority) bool { return k.URL == address }) {
+		return nil
+	}
+	found, err := d.client.LookAtAuthority(ctx, address)
+	if err != nil {
+		return fmt.Errorf("look at the authority: %w", err)
+	}
+	for _, k := range known { // it has another port than last time
+		if k.Root == found.Root {
+			if err := d.client.DropAuthority(ctx, k.Name); err != nil {
+				return err
+			}
+		}
+	}
+	if _, err := d.client.AddAuthority(ctx, client.NewAuthority{URL: address, Accept: found.Accept}); err != nil {
+		return fmt.Errorf("add the authority: %w", err)
+	}
+	return nil
+}
