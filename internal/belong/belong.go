@@ -45,9 +45,10 @@ type Belong struct {
 
 	signing sync.Mutex // one account is changed at a time
 
-	mu       sync.Mutex
-	accounts []store.Account
-	entries  map[string]core.Entry // of the used account's crew, by serial; nil before it was asked for
+	mu           sync.Mutex
+	accounts     []store.Account
+	certificates []core.Certificate    // of the used account's crew
+	entries      map[string]core.Entry // of the used account's crew, by serial; nil before it was asked for
 }
 
 // New makes the use case without an account.
@@ -235,6 +236,7 @@ func (b *Belong) look(ctx context.Context) error {
 		err = b.signedOut(ctx, a)
 	}
 	b.observe(ctx)
+	failed = errors.Join(failed, b.renewDue(ctx))
 	if err != nil && problem.KindOf(err) != problem.Person { // a person is not waited for
 		failed = errors.Join(failed, err)
 	}
@@ -263,13 +265,17 @@ func (b *Belong) lookAs(ctx context.Context, a store.Account) error {
 	if err != nil {
 		return err
 	}
+	certificates, err := b.cfg.Authorities.Certificates(ctx, a)
+	if err != nil {
+		return err
+	}
 	entries := map[string]core.Entry{}
 	for _, e := range all {
 		entries[e.Serial] = e
 	}
 	b.mu.Lock()
 	changed := len(entries) != len(b.entries) || b.entries == nil
-	b.entries = entries
+	b.entries, b.certificates = entries, certificates
 	b.mu.Unlock()
 	if changed {
 		return b.cfg.Store.Tell(ctx, "register.changed", a.Crew)

@@ -65,7 +65,7 @@ type request struct {
 type requests struct{ all []*request }
 
 // consent of a use that needs no person.
-const byRule = "by rule: renewed alone"
+const byRule = "none needed: a renewal"
 
 // Allow returns once a use is allowed: at once where a rule says so, otherwise when a person
 // consents. The use is on record then. It is an error of kind [problem.Person] if the safe is

@@ -437,3 +437,19 @@ func (s *Safe) Import(ctx context.Context, data, envelope []byte) ([]core.Item, 
 	}
 	return out.Items, s.refresh(ctx)
 }
+
+// ImportPKCS12 puts the key of a PKCS #12 file into the safe, and returns its certificates in DER,
+// the key's own first. Its password is in an envelope.
+func (s *Safe) ImportPKCS12(ctx context.Context, name string, file, envelope []byte) (core.Item, [][]byte, error) {
+	out, err := s.call(ctx, holder.PKCS12Import, holder.Request{Opening: holder.Opening{Envelope: envelope}, Name: name, Data: file})
+	if err != nil {
+		return core.Item{}, nil, err
+	}
+	return *out.Item, out.Chain, s.refresh(ctx)
+}
+
+// ExportPKCS12 makes a PKCS #12 file of a key and its certificates in DER, the key's own first.
+func (s *Safe) ExportPKCS12(ctx context.Context, id string, chain [][]byte, o holder.Opening) ([]byte, error) {
+	out, err := s.call(ctx, holder.PKCS12Export, holder.Request{Opening: o, ID: id, Chain: chain})
+	return out.Data, err
+}

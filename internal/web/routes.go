@@ -94,6 +94,7 @@ func (s *Server) routes() {
 	s.kitRoutes()
 	s.safeRoutes()
 	s.belongRoutes()
+	s.identityRoutes()
 	s.appRoutes()
 	nullable(a.OpenAPI().Components.Schemas.Map())
 }

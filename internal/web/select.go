@@ -55,6 +55,7 @@ var (
 	candidateList    = listingOf("driver", 0, func(x client.DriverCandidate) string { return x.Digest })
 	authorityList    = listingOf("authority", 0, func(x client.Authority) string { return x.Name })
 	accountList      = listingOf("account", 0, func(x client.Account) string { return x.Authority + "/" + x.ID })
+	identityList     = listingOf("identity", 0, func(x client.Identity) string { return x.Name + "/" + x.Serial })
 	useList          = listingOf("use", 100, client.SafeUse.UseID)
 	learnedList      = listingOf("learned", 0, func(x client.Learned) string { return x.Family + "/" + x.Host + "/" + x.Cause })
 	factList         = listingOf("fact", 0, func(x client.Fact) string { return x.ID })

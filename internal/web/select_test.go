@@ -45,6 +45,7 @@ var lists = map[string]struct{ noun, first string }{
 	"/links":                     {"link", ""},
 	"/authorities":               {"authority", `authority.name == "fell-1"`},
 	"/accounts":                  {"account", `account.id == "ada" && account.used`},
+	"/identities":                {"identity", ""},
 	"/safe/uses":                 {"use", `use.document == "callout 2"`},
 	"/support":                   {"support", `support.version == "6.1.1" && support.here`},
 	"/learned":                   {"learned", `learned.cause == "way-hidden"`},
