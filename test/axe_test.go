@@ -72,6 +72,11 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	}
 	b.sees("Name of the key")
 	check("the bench with the owner's forms")
+	b.goes(d.at.Service + "/keys")
+	b.sees("Allowed without asking")
+	b.presses("Sign in at fell-authority")
+	b.sees("Type this code there")
+	check("keys")
 	b.goes(d.at.Service + "/computer")
 	b.sees("Early Bench device link 1")
 	for _, form := range []string{"Watch another host", "Add a driver set's file"} {

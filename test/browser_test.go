@@ -27,10 +27,17 @@ type browser struct {
 // openBrowser starts Chromium; the test is skipped by name where it is missing.
 func openBrowser(t testing.TB, width, height int) *browser {
 	t.Helper()
+	return openBrowserWith(t, width, height)
+}
+
+// openBrowserWith is openBrowser with more options.
+func openBrowserWith(t testing.TB, width, height int, more ...chromedp.ExecAllocatorOption) *browser {
+	t.Helper()
 	path := needs(t, "chromium")
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(width, height),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("lang", "en-GB"))
+	opts = append(opts, more...)
 	alloc, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
 	t.Cleanup(cancel)
 	b := &browser{t: t, log: &shared{}}

@@ -63,7 +63,7 @@ type demo struct {
 
 type addresses struct {
 	Service, Socket, Hub, Host, Hands, Standin, Development string
-	Depot                                                   string `json:"depot"`
+	Depot, Authority                                        string
 }
 
 // shared is output that is read while it is written.

@@ -41,7 +41,7 @@ func TestAPipelinesBuildWaitsForAPersonWhoConsents(t *testing.T) {
 	defer cancel()
 	key := strings.TrimSpace(d.run("access", "add", "night-build", "--may", "use", "--for", "1h").out)
 	b := d.signedInAt("/keys")
-	b.sees("nothing waits for you")
+	b.sees("The safe is open")
 
 	try := d.byKey(ctx, key, "try", "fellgate/callout", "heron-1")
 	b.sees("night-build wants to sign an app")

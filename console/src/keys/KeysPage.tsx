@@ -1,7 +1,12 @@
+import { useAccounts, useRegister } from "../api/belong";
+import { useBench } from "../api/queries";
 import { useSafe } from "../api/safe";
 import type { Safe } from "../api/types";
 import { ProblemText } from "../parts/ProblemText";
+import { AccountList } from "./AccountList";
 import { ConsentCard } from "./ConsentCard";
+import { IdentityList } from "./IdentityList";
+import { RegisterList } from "./RegisterList";
 import { RuleList } from "./RuleList";
 import { SafeDoor } from "./SafeDoor";
 import { SafeItemList } from "./SafeItemList";
@@ -11,12 +16,16 @@ import { UseList } from "./UseList";
 export function KeysPage() {
   const safe = useSafe();
   const now = safe.data;
+  const bench = useBench();
+  const signedIn = useAccounts().data?.items.some((a) => a.used && a.state === "in") ?? false;
+  const missing = useRegister(signedIn).data?.missing.length ?? 0;
   return (
     <main className="grid min-h-[calc(100dvh-53px)] grid-cols-[minmax(0,1fr)] md:grid-cols-[minmax(0,1fr)_372px]">
       <div className="px-5 pt-3 pb-10 md:px-8">
-        <h1 className="text-lead">{now ? headline(now) : "Asking for the safe…"}</h1>
+        <h1 className="text-lead">{now ? headline(now, signedIn, missing) : "Asking for the safe…"}</h1>
         <ProblemText error={safe.error} />
-        {now && <SafeItemList safe={now} />}
+        {signedIn && <RegisterList />}
+        <IdentityList bench={bench.data?.name ?? "bench"} signedIn={signedIn} />
         {now && <RuleList safe={now} />}
         <UseList />
       </div>
@@ -25,12 +34,14 @@ export function KeysPage() {
           <ConsentCard key={r.id} request={r} />
         ))}
         {now && <SafeDoor safe={now} />}
+        <AccountList />
+        {now && <SafeItemList safe={now} />}
       </aside>
     </main>
   );
 }
 
-function headline({ state, requests }: Safe) {
+function headline({ state, requests }: Safe, signedIn: boolean, missing: number) {
   if (requests.length > 0)
     return (
       <>
@@ -41,5 +52,13 @@ function headline({ state, requests }: Safe) {
       </>
     );
   if (state === "missing") return "This bench has no safe for keys yet.";
-  return state === "locked" ? "The safe is locked." : "The safe is open, and nothing waits for you.";
+  if (state === "locked") return "The safe is locked.";
+  if (!signedIn) return "The safe is open. No account at an authority is in use.";
+  if (missing > 0)
+    return (
+      <>
+        <b className="font-semibold">{missing === 1 ? "One device is" : `${missing} devices are`}</b> not registered.
+      </>
+    );
+  return "The safe is open, and nothing waits for you.";
 }

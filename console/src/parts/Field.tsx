@@ -12,7 +12,7 @@ export function Field({ label, hint, onChange, ...input }: Props) {
     <label className="block text-row">
       {label}
       <input
-        className="input input-sm mt-0.5 w-full max-w-md"
+        className="input input-sm mt-0.5 block w-full max-w-md"
         autoComplete="off"
         spellCheck={false}
         {...input}
