@@ -69,3 +69,26 @@ func (c *Client) LeaveRegister(ctx context.Context, name string) error {
 	_, err := call[struct{}](ctx, c, "DELETE", api+"/register/"+url.PathEscape(name), nil)
 	return err
 }
+
+// TakeApp takes an app id for the crew that is used.
+func (c *Client) TakeApp(ctx context.Context, id string) error {
+	_, err := call[struct{}](ctx, c, "POST", api+"/app-ids", map[string]string{"id": id})
+	return err
+}
+
+// SetSecret puts a secret of an app into the safe. envelope is the secret, sealed for
+// "secret.put APP NAME".
+func (c *Client) SetSecret(ctx context.Context, app, name string, envelope []byte) error {
+	_, err := call[struct{}](ctx, c, "POST", api+"/app-secrets", struct {
+		App      string `json:"app"`
+		Name     string `json:"name"`
+		Envelope []byte `json:"envelope"`
+	}{app, name, envelope})
+	return err
+}
+
+// DropSecret removes a secret of an app from the safe.
+func (c *Client) DropSecret(ctx context.Context, app, name string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", api+"/app-secrets?app="+url.QueryEscape(app)+"&name="+url.QueryEscape(name), nil)
+	return err
+}

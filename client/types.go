@@ -148,7 +148,7 @@ type Step struct {
 	Where   []string `json:"where" nullable:"false"`
 	Sight   string   `json:"sight" doc:"what will be seen"`
 	Risk    string   `json:"risk"`
-	Action  string   `json:"action" enum:",driver.install,support.fetch,host.give,link.restart,admission.ask,app.try"`
+	Action  string   `json:"action" enum:",driver.install,support.fetch,host.give,link.restart,device.register,admission.ask,app.try"`
 	Minutes int      `json:"minutes"`
 	Done    bool     `json:"done"`
 	Told    bool     `json:"told" doc:"done only because somebody said so"`

@@ -46,7 +46,9 @@ type Scenario struct {
 	System  string  `json:"system"`
 	Release string  `json:"release"`
 	Bodies  []Entry `json:"bodies"`
-	Crew    string  `json:"crew"` // the number of the crew's account
+	Crew    string  `json:"crew"` // the number of the crew, as it stands on the cards beside its devices
+	// Authority is where devices enter themselves in a register; nil for nowhere.
+	Authority *Authority `json:"authority,omitempty"`
 	// More is a directory with further makers' data, as in standin/bodies.
 	More string `json:"more"`
 	// Boot, if not "", replaces the bodies' own restart times.
@@ -187,7 +189,7 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		if sc.Boot != "" {
 			spec.Boot = sc.Boot
 		}
-		b, err := body.New(body.Config{Name: e.Name, Spec: spec, Model: e.Model, Serial: e.Serial, Crew: sc.Crew, Answer: answer,
+		b, err := body.New(body.Config{Name: e.Name, Spec: spec, Model: e.Model, Serial: e.Serial, Crew: sc.Crew, Enter: sc.Authority.enter(e.Serial, e.Model), Answer: answer,
 			Dir: filepath.Join(sc.Dir, "bodies"), Clock: r.clock, Log: log, Begin: e.Begin})
 		if err != nil {
 			return err

@@ -1,7 +1,10 @@
 package test
 
 import (
+	"crypto/tls"
 	"encoding/csv"
+	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -43,9 +46,9 @@ func TestSomebodyBelongsToACrewByWhatThePageSays(t *testing.T) {
 	code := userCode.FindString(text)
 	require.NotEmpty(t, code)
 	require.Contains(t, text, "Grants last 21 days", "what a standing costs is said before one is chosen")
-	d.letsIn(code, "thwaite", "fellgate", "full")
+	d.letsIn(code, "thwaite", "ridgeway", "full")
 	b.sees("You are signed in.")
-	b.sees("4182 7730")
+	b.sees("Crew ridgeway, number")
 	b.writes("Name of a new identity", "moor-desk one")
 	b.presses("Make a key and get its certificate")
 	b.sees("key in this safe")
@@ -62,7 +65,15 @@ func TestSomebodyBelongsToACrewByWhatThePageSays(t *testing.T) {
 	require.Len(t, rows, 3)
 	require.Equal(t, []string{"serial", "model", "handle", "since", "seen", "self"}, rows[0])
 	b.presses("Free its place")
-	d.eventually("one is left", func() bool { r, err := d.api.Register(t.Context()); return err == nil && len(r.Entries) == 1 })
+	left := ""
+	d.eventually("one is left", func() bool {
+		r, err := d.api.Register(t.Context())
+		if err != nil || len(r.Entries) != 1 {
+			return false
+		}
+		left = r.Entries[0].Serial
+		return true
+	})
 	for wrong, says := range map[string]string{"serial\nx\n": "serial and model", "serial,model\n\"KS": "line 2", "serial,model\n": "no device", "serial,model\na,b,c\n": "wrong number of fields", "serial,model\n<b>,x\n": "invalid"} {
 		require.NoError(t, os.WriteFile(file, []byte(wrong), 0o600))
 		r := d.run("register", "add", "--from", file)
@@ -72,10 +83,51 @@ func TestSomebodyBelongsToACrewByWhatThePageSays(t *testing.T) {
 
 	// Signed out by the authority: it is said, and nothing is lost.
 	d.ok("standin", "authority", "sign-out", "thwaite")
-	r := d.run("register", "drop", "KS 0072")
+	r := d.run("register", "drop", left)
 	require.Equal(t, 6, r.code, r.err)
 	require.Contains(t, r.err, "Sign in again: earlybench account sign-in fell-authority")
 	b.sees("Signed out by the authority")
 	require.Contains(t, d.ok("identity"), "moor-desk one")
 	require.NotContains(t, b.log.String(), "exception")
+}
+
+// A tablet enters the register by the number of its crew, a handset by its serial, which the
+// bench has read; each gate opens by what is seen.
+func TestATabletEntersByTheCrewsNumberAndAHandsetByItsSerial(t *testing.T) {
+	d := startDemoIn(t, t.TempDir(), "--restart-within", "500ms", "--smaller", "60")
+	code := userCode.FindString(d.ok("account", "sign-in", "--wait=false"))
+	require.NotEmpty(t, code)
+	d.signsIn(code, "rowan")
+	d.eventually("rowan is signed in", func() bool { return strings.Contains(d.ok("account"), "4471 0926") })
+	require.Contains(t, d.ok("register"), "OH W 3127", "one entered itself before")
+	require.Equal(t, "shut", d.device("whimbrel-1").Gates["registered"])
+	d.touch("whimbrel-1", "Doorway", "Lodgers")
+	d.ok("standin", "type", "whimbrel-1", "44719999")
+	d.touch("whimbrel-1", "Hang up")
+	d.eventually("no crew has that number", func() bool {
+		return strings.Contains(d.ok("standin", "screen", "whimbrel-1"), "No crew has that number")
+	})
+	require.Equal(t, "shut", d.device("whimbrel-1").Gates["registered"])
+	d.ok("standin", "type", "whimbrel-1", "44710926")
+	d.touch("whimbrel-1", "Hang up")
+	d.waits("whimbrel-1", "registered", "open")
+	require.Contains(t, d.ok("register"), "entered itself by the crew's number")
+
+	require.Equal(t, "shut", d.device("kestle-1").Gates["registered"])
+	d.ok("register", "add", "kestle-1")
+	d.waits("kestle-1", "registered", "open")
+	d.ok("register", "add")
+	d.eventually("none is left", func() bool { r, err := d.api.Register(t.Context()); return err == nil && len(r.Missing) == 0 })
+	d.ok("register", "drop", "kestle-2")
+	d.waits("kestle-2", "registered", "shut")
+}
+
+// signsIn lets the bench in with an account that is there.
+func (d *demo) signsIn(code, account string) {
+	d.t.Helper()
+	c := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}, DisableKeepAlives: true}} // its person has accepted the page
+	res, err := c.PostForm(d.at.Authority+"code", url.Values{"code": {code}, "account": {account}, "password": {"fog-and-fell"}, "do": {"enter"}})
+	require.NoError(d.t, err)
+	defer res.Body.Close()
+	require.Equal(d.t, http.StatusOK, res.StatusCode)
 }

@@ -104,7 +104,10 @@ func processOf(t testing.TB, parent int, command string) int {
 func TestNoProcessIsLeftWhenTheDemoIsKilled(t *testing.T) {
 	d := startDemo(t)
 	pids := children(d.cmd.Process.Pid)
-	require.Len(t, pids, 3, "the service, the stand-ins, the depot")
+	require.Len(t, pids, 4, "the service, the stand-ins, the depot, the authority")
+	holds := children(processOf(t, d.cmd.Process.Pid, "serve"))
+	require.Len(t, holds, 1, "what holds the safe")
+	pids = append(pids, holds...)
 	require.NoError(t, d.cmd.Process.Kill())
 	d.cmd.Wait()
 	for _, pid := range pids {

@@ -430,8 +430,8 @@ func (n *newcomer) touchByKey(text string) {
 // with the app, or the page says what this bench lacks.
 var ends = map[string]string{
 	"heron-1": "is ready", "heron-2": "is ready", "ivory-1": "is ready", "ivory-2": "release", "ivory-3": "is ready",
-	"kestle-1": "an app is missing", "kestle-2": "an app is missing", "kestle-3": "an app is missing",
-	"whimbrel-1": "no authority", "whimbrel-2": "no authority", "dunlin-1": "no authority", "kittiwake-1": "without a cable",
+	"kestle-1": "No account at an authority", "kestle-2": "No account at an authority", "kestle-3": "No account at an authority",
+	"whimbrel-1": "No account at an authority", "whimbrel-2": "No account at an authority", "dunlin-1": "No account at an authority", "kittiwake-1": "without a cable",
 }
 
 // newcomers are led with some devices, or with all where there is time.

@@ -17,18 +17,20 @@ const ProjectFile = ".earlybench.yaml"
 
 // Project is the directory of an app with the content of its project file.
 type Project struct {
-	Dir      string   `yaml:"-"`
-	ID       string   `yaml:"id"`
-	Name     string   `yaml:"name"`
-	Version  string   `yaml:"version"`
-	Families []string `yaml:"families"`
-	Minimum  string   `yaml:"minimum"`
-	Kit      kit.Need `yaml:"kit"` // what the build needs; without a name it is the build's program alone
-	Build    Build    `yaml:"build"`
-	Root     string   `yaml:"root"` // directory in which the files lie; default: the project's
-	Files    []string `yaml:"files"`
-	Entry    string   `yaml:"entry"`
-	Try      Try      `yaml:"try"`
+	Dir       string     `yaml:"-"`
+	ID        string     `yaml:"id"`
+	Name      string     `yaml:"name"`
+	Version   string     `yaml:"version"`
+	Families  []string   `yaml:"families"`
+	Minimum   string     `yaml:"minimum"`
+	Kit       kit.Need   `yaml:"kit"` // what the build needs; without a name it is the build's program alone
+	Build     Build      `yaml:"build"`
+	Root      string     `yaml:"root"` // directory in which the files lie; default: the project's
+	Files     []string   `yaml:"files"`
+	Entry     string     `yaml:"entry"`
+	Try       Try        `yaml:"try"`
+	Identity  string     `yaml:"identity"`  // name of the signing identity; "" for the development key
+	Templates []Template `yaml:"templates"` // files that are made at each build
 }
 
 // Build is how the app is built.
@@ -75,6 +77,14 @@ func (p *Project) check() error {
 	}
 	if len(p.Files) == 0 {
 		return errors.New("files is missing; list the files to pack")
+	}
+	for _, t := range p.Templates {
+		if !filepath.IsLocal(t.From) || !filepath.IsLocal(t.To) || filepath.Clean(t.From) == filepath.Clean(t.To) {
+			return fmt.Errorf("templates: %.80q and %.80q are two files below the project's directory", t.From, t.To)
+		}
+		if filepath.Clean(t.To) == ProjectFile {
+			return errors.New("templates: the project file itself is not made of a template")
+		}
 	}
 	if _, err := regexp.Compile(p.Try.Log); err != nil {
 		return fmt.Errorf("try: log: %w", err)

@@ -49,7 +49,7 @@ var well = map[string]map[fact.Key]any{
 		fact.AccountState: "in", fact.AuthorityUp: "up", fact.Standing: "enough", fact.GrantState: "good", fact.GrantEnds: now.Add(90 * 24 * time.Hour),
 		fact.HostClock: 0, fact.DeviceClock: 0, fact.AppTried: true},
 	"kestle": {fact.USBPresent: true, fact.USBLink: true, fact.USBHolder: "", fact.DriverBound: true, fact.DriverOffered: "kestle-link", fact.AdmitState: "admitted", fact.LinkUp: true,
-		fact.LinkKey: "known", fact.TokenState: "good", fact.TokenEnds: now.Add(90 * 24 * time.Hour), fact.HostClock: 0, fact.DeviceClock: 0, fact.AppTried: true},
+		fact.LinkKey: "known", fact.RegisterState: "in", fact.AccountState: "in", fact.AuthorityUp: "up", fact.Standing: "enough", fact.TokenState: "good", fact.TokenEnds: now.Add(90 * 24 * time.Hour), fact.HostClock: 0, fact.DeviceClock: 0, fact.AppTried: true},
 	"wick":  {fact.AirSeen: true, fact.AirNetwork: "same", fact.Asleep: false, "mode.loose": true, fact.RegisterState: "in", fact.GrantState: "good", fact.AdmitState: "admitted", fact.LinkKey: "known", fact.LinkUp: true, fact.AppTried: true},
 	"linux": {fact.AirSeen: true, fact.AirNetwork: "same", fact.AdmitState: "admitted", fact.LinkKey: "known", fact.LinkUp: true, fact.AppTried: true},
 }

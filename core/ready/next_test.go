@@ -37,7 +37,7 @@ func TestTheNextStep(t *testing.T) {
 		{"a step whose means are missing is next if no other helps", "WT", nil, tablet, "fetch", true},
 		{"with its means it is a step as any other", "WT", []string{"depot"}, tablet, "fetch", false},
 		{"what a person has confirmed is passed", "WT", nil, append(tablet, confirmed("fetch")), "register", true},
-		{"a step that helps comes before one whose means are missing", "WT", []string{"authority"}, tablet, "register", false},
+		{"a step that helps comes before one whose means are missing", "WT", []string{"authority", "account"}, tablet, "register", false},
 		{"after all was confirmed nothing is left to ask for", "WT", nil, append(tablet, confirmed("fetch"), confirmed("register"), confirmed("grant")), "", false},
 		{"a watch without a cable says what it lacks", "W2", nil, []fact.Fact{cable("mode.loose", fact.Of(true), fact.Person), confirmed("cradle")}, "network", true},
 		{"and goes on once that is confirmed", "W2", nil, []fact.Fact{cable("mode.loose", fact.Of(true), fact.Person), confirmed("cradle"), confirmed("network")}, "introduce", true},

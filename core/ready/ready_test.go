@@ -264,6 +264,7 @@ func TestWhatWaitsForWhatAndWhatEndsSoonIsTold(t *testing.T) {
 	f := func(k fact.Key, v fact.Value, src fact.Source) fact.Fact { return seen(k, v, src) }
 	facts := []fact.Fact{f(fact.USBPresent, fact.Of(true), fact.Bus), f(fact.USBLink, fact.Of(true), fact.Bus), f(fact.DriverBound, fact.Of(true), fact.Host),
 		f(fact.AdmitState, fact.Of("admitted"), fact.Device), f(fact.LinkUp, fact.Of(true), fact.Device), f(fact.AppTried, fact.Of(true), fact.Device),
+		f(fact.RegisterState, fact.Of("in"), fact.Authority),
 		f(fact.TokenState, fact.Of("good"), fact.Device), f(fact.TokenEnds, fact.Of(now.Add(7*24*time.Hour)), fact.Device)}
 	v := fact.NewView(s.Registry, nil, facts...)
 	r := ready.Evaluate(s, withApp(s), v, now)
@@ -273,7 +274,9 @@ func TestWhatWaitsForWhatAndWhatEndsSoonIsTold(t *testing.T) {
 
 	fresh := f(fact.TokenState, fact.Of("good"), fact.Device)
 	fresh.At = now.Add(3 * 24 * time.Hour)
-	r = ready.Evaluate(s, withApp(s), v.With(fresh), fresh.At)
+	registered := f(fact.RegisterState, fact.Of("in"), fact.Authority)
+	registered.At = fresh.At
+	r = ready.Evaluate(s, withApp(s), v.With(fresh).With(registered), fresh.At)
 	require.Equal(t, ready.Expiring, r.Summary, "within the notice of 120 hours")
 	require.True(t, r.Ending[0].Soon)
 	require.Equal(t, ready.Shut, ready.Evaluate(s, withApp(s), v.With(f(fact.TokenEnds, fact.Of(now), fact.Authority)), now.Add(8*24*time.Hour)).Gate("token").State)

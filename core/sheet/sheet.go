@@ -57,8 +57,9 @@ const (
 const (
 	InstallDriver = "driver.install"
 	FetchSupport  = "support.fetch"
-	GiveBack      = "host.give"    // have whoever holds the device release it
-	RestartLink   = "link.restart" // have the bench start over with the device
+	GiveBack      = "host.give"       // have whoever holds the device release it
+	RestartLink   = "link.restart"    // have the bench start over with the device
+	Register      = "device.register" // put it into the register of the account's crew
 	AskAdmission  = "admission.ask"
 	TryApp        = "app.try"
 	RemoveApps    = "apps.remove"        // when it is retired
@@ -240,7 +241,7 @@ type Step struct {
 // Means are what the bench may need for a step: a depot that has support packs, an authority
 // that registers devices and signs grants and tokens, a connection to devices over the air,
 // and a host that can take a device back.
-var Means = []string{"depot", "authority", "air", "host"}
+var Means = []string{"depot", "authority", "account", "air", "host"}
 
 // Observed reports whether the bench can see by itself that the step is done. If it
 // cannot, people are told so.

@@ -44,6 +44,7 @@ type Belong struct {
 	wake chan struct{}
 
 	signing sync.Mutex // one account is changed at a time
+	looking sync.Mutex // one look at a register at a time, so that an older one is not kept over a newer; taken before signing
 
 	mu           sync.Mutex
 	accounts     []store.Account
@@ -190,6 +191,7 @@ func (b *Belong) Forget(ctx context.Context, name string) error {
 const (
 	readEvery  = 5 * time.Minute
 	retryEvery = 10 * time.Second // while an authority does not answer
+	watchEvery = 5 * time.Second  // while a device of the rack is missing in the register, which may enter itself
 	readWithin = time.Minute
 )
 
@@ -205,8 +207,11 @@ func (b *Belong) Again() {
 func (b *Belong) Run(ctx context.Context) {
 	for {
 		every := readEvery
-		if err := b.look(ctx); err != nil {
+		switch err := b.look(ctx); {
+		case err != nil:
 			every = retryEvery
+		case b.misses():
+			every = watchEvery
 		}
 		short, cancel := context.WithTimeout(ctx, every)
 		select {
@@ -218,6 +223,12 @@ func (b *Belong) Run(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// misses reports whether a device of the rack belongs into the register and is not in it.
+func (b *Belong) misses() bool {
+	r, err := b.TheRegister()
+	return err == nil && len(r.Missing) > 0
 }
 
 // look asks the authorities how they are, and the one of the used account for its register.
@@ -245,6 +256,8 @@ func (b *Belong) look(ctx context.Context) error {
 
 // lookAs asks for what belongs to an account.
 func (b *Belong) lookAs(ctx context.Context, a store.Account) error {
+	b.looking.Lock()
+	defer b.looking.Unlock()
 	now, err := b.cfg.Authorities.Account(ctx, a)
 	if err != nil {
 		return err
@@ -288,10 +301,11 @@ func (b *Belong) signedOut(ctx context.Context, a store.Account) error {
 	b.signing.Lock()
 	defer b.signing.Unlock()
 	a.Out = true
+	err := errors.Join(b.cfg.Store.SaveAccount(ctx, a), b.Read(ctx))
 	b.mu.Lock()
 	b.entries = nil
 	b.mu.Unlock()
-	return errors.Join(b.cfg.Store.SaveAccount(ctx, a), b.Read(ctx))
+	return err
 }
 
 // failed is why something was not done for an account. If it was signed out, that is noted.
@@ -362,11 +376,10 @@ func (b *Belong) registerState(a store.Account, serial string) string {
 	return "out"
 }
 
-// Means are what this use case has for the steps of a device: an authority, if an account is in
-// use there.
+// Means are what this use case has for the steps of a device: an account, if one is in use.
 func (b *Belong) Means(*keeper.Keeper) []string {
 	if _, err := b.Used(); err != nil {
 		return nil
 	}
-	return []string{"authority"}
+	return []string{"account"}
 }

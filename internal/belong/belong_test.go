@@ -230,3 +230,22 @@ func benchView(t *testing.T, d *desk) safe.View {
 	require.NoError(t, err)
 	return v
 }
+
+func TestAnAppIDIsTakenOrRefusedWithOthersThatAreFree(t *testing.T) {
+	d := newDesk(t, "starter")
+	require.NoError(t, d.Belong.TakeApp(t.Context(), "fellgate/callout"))
+	require.NoError(t, d.Belong.TakeApp(t.Context(), "fellgate/callout"), "it is the crew's already")
+	for id, want := range map[string]struct {
+		kind problem.Kind
+		text string
+	}{
+		"fellgate/rota":    {problem.Taken, "Free are: fellgate/rota-field"},
+		"fellgate/example": {problem.Invalid, "placeholder"},
+		"harbour/callout":  {problem.Refused, "Write fellgate/callout"},
+		"Callout":          {problem.Invalid, "CREW/APP"},
+	} {
+		err := d.Belong.TakeApp(t.Context(), id)
+		require.Equal(t, want.kind, problem.KindOf(err), id)
+		require.ErrorContains(t, err, want.text, id)
+	}
+}

@@ -226,7 +226,7 @@ func (b *Belong) Leave(ctx context.Context, name string) error {
 	if k, err := b.cfg.Rack.Find(name); err == nil {
 		serial = k.Device().Serial
 	}
-	if b.registerState(a, serial) != "in" {
+	if s := b.registerState(a, serial); s == "out" || s == "full" {
 		return problem.Errorf(problem.NotFound, "%.80s is not in the register of %s", name, a.Crew)
 	}
 	if err := b.cfg.Authorities.Leave(ctx, a, serial); err != nil {

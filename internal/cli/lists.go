@@ -209,6 +209,7 @@ func (p *program) appCommand() *cobra.Command {
 			fmt.Fprintf(p.err, "Run it: earlybench run %s DEVICE\n", args[1])
 			return nil
 		}})
+	c.AddCommand(p.appSet(), p.appSecret())
 	return c
 }
 

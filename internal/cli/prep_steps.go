@@ -30,6 +30,10 @@ func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error
 		}
 	case "link.restart":
 		return g.restart(ctx, s)
+	case "device.register":
+		if s.Missing == "" && !g.shown["registered"] {
+			return g.register(ctx)
+		}
 	case "admission.ask":
 		return g.ask(ctx, s)
 	case "app.try":
@@ -229,6 +233,17 @@ func (g *guide) restart(ctx context.Context, s client.Step) error {
 		return &exitError{exitPerson, fmt.Sprintf("Its link was restarted, which did not help. A person is needed at %s: %s.", g.handle, plainText(s.Text))}
 	}
 	return g.pause(ctx, s)
+}
+
+// register registers the device, once.
+func (g *guide) register(ctx context.Context) error {
+	g.shown["registered"] = true
+	j, err := g.bench.RegisterDevices(ctx, client.NewEntries{Devices: []string{g.handle}})
+	if err != nil {
+		return err
+	}
+	_, err = g.follow(ctx, g.bench, j)
+	return err
 }
 
 // ask makes the device ask its owner, and prints the outcome.

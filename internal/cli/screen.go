@@ -262,6 +262,10 @@ func (s *screen) act(step client.Step) tea.Cmd {
 		return func() tea.Msg { return doneMsg{s.bench.GiveDevice(s.ctx, handle, "")} }
 	case step.Action == "link.restart":
 		return func() tea.Msg { return doneMsg{s.bench.RestartLink(s.ctx, handle)} }
+	case step.Action == "device.register" && step.Missing == "":
+		return s.start(func() (client.Job, error) {
+			return s.bench.RegisterDevices(s.ctx, client.NewEntries{Devices: []string{handle}})
+		})
 	case step.Action == "app.try":
 		return s.start(func() (client.Job, error) {
 			return s.bench.Start(s.ctx, client.Run{App: s.app, Device: handle, Try: true})

@@ -20,14 +20,18 @@ var standings = []core.Standing{
 		Alone: "What ends is asked for again by the bench, ahead of time. It becomes starter if a year is not paid; devices beyond five then leave the register."},
 }
 
-// startAuthority starts the stand-in authority and adds it to the bench.
-func (d *demo) startAuthority(ctx context.Context) (at authority.Addresses, err error) {
+// crewPassword is that of the account that the demo's crew has at the stand-in authority.
+const crewPassword = "fog-and-fell"
+
+// startAuthority starts the stand-in authority.
+func (d *demo) startAuthority() (at authority.Addresses, err error) {
 	sc := authority.Scenario{Dir: filepath.Join(d.cfg.State, "standins", "authority"), Name: "Fell Authority", Address: fmt.Sprintf("127.0.0.1:%d", d.ports[6]),
-		Socket: state.Socket(d.cfg.State, "authority"), Standings: standings, Taken: []string{"fellgate/rota", "fellgate/pager"}, ClockBy: d.clockBy()}
+		Socket: state.Socket(d.cfg.State, "authority"), Standings: standings, Taken: []string{"fellgate/rota", "fellgate/pager"}, ClockBy: d.clockBy(),
+		Crews: []authority.Seed{{Account: "rowan", Name: "Rowan Thwaite", Password: crewPassword, Crew: "fellgate", Number: crewNumber, Standing: "full", Serials: map[string]string{"OH W 3127": "WO"}}}}
 	if d.authority, err = spawn(d.cfg.Err, sc, &at, "standin", "serve-authority"); err != nil {
 		return at, fmt.Errorf("start the stand-in authority: %w", err)
 	}
-	return at, d.addAuthority(ctx, at.Authority)
+	return at, nil
 }
 
 // addAuthority adds the stand-in authority to the bench, as its owner would.

@@ -140,6 +140,11 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 	if err != nil {
 		return Addresses{}, err
 	}
+	belonging, err := d.startAuthority()
+	if err != nil {
+		return Addresses{}, err
+	}
+	sc.Authority = &standin.Authority{URL: belonging.Authority, Root: belonging.Root}
 	var rig standin.Addresses
 	if d.standins, err = spawn(d.cfg.Err, sc, &rig, "standin", "serve"); err != nil {
 		return Addresses{}, fmt.Errorf("start the stand-ins: %w", err)
@@ -148,8 +153,7 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 	if err != nil {
 		return Addresses{}, err
 	}
-	belonging, err := d.startAuthority(ctx)
-	if err != nil {
+	if err := d.addAuthority(ctx, belonging.Authority); err != nil {
 		return Addresses{}, err
 	}
 	if err := d.tell(ctx, rig, offered); err != nil {
@@ -328,10 +332,11 @@ Early Bench runs, with stand-in devices on a stand-in hub.
 
   Then: %[2]s run %s heron-2
   The device in your hand: %[4]s
+  Fellgate's account at the authority (page Keys): rowan, password %[6]s
   Another sign-in: %[2]s console
 
 Ctrl-C ends it. What was done is kept in %[5]s.
-`, url, command, app, d.handsURL(ctx), d.cfg.State)
+`, url, command, app, d.handsURL(ctx), d.cfg.State, crewPassword)
 }
 
 func (d *demo) handsURL(ctx context.Context) string {

@@ -40,7 +40,7 @@ var demoBodies = []demoBody{
 	{name: "kittiwake-1", maker: "wick", model: "W2", serial: "W 2 0007", told: true},
 }
 
-// crewNumber is the account number of Fellgate Rescue at the stand-in authority.
+// crewNumber is the number of the crew of Fellgate Rescue at the stand-in authority.
 const crewNumber = "4471 0926"
 
 // fewBodies is how many there are with few.

@@ -17,6 +17,7 @@ import (
 	"earlybench.invalid/earlybench/core/cause"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/rack"
@@ -208,6 +209,8 @@ func TestEveryFaultIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
 				p.app = "fellgate/callout"
 				_, err := p.Tryouts.AddProject(t.Context(), benchtest.SmallApp(t, true))
 				require.NoError(t, err)
+				require.NoError(t, p.Book.Observe(t.Context(), facts.Subject{Kind: facts.Device, ID: p.k.Device().ID},
+					fact.Fact{Key: fact.RegisterState, Value: fact.Of("in"), Source: fact.Authority, At: p.Clock.Now()}))
 			}
 			p.hand("fault: " + f.fault)
 			p.hand(f.after...)

@@ -453,3 +453,44 @@ func (s *Safe) ExportPKCS12(ctx context.Context, id string, chain [][]byte, o ho
 	out, err := s.call(ctx, holder.PKCS12Export, holder.Request{Opening: o, ID: id, Chain: chain})
 	return out.Data, err
 }
+
+// PutSecret puts a text, which is in an envelope for the name, into the safe under that name,
+// instead of one of the same name.
+func (s *Safe) PutSecret(ctx context.Context, name string, envelope []byte) (core.Item, error) {
+	former := s.secrets(name)
+	item, err := s.alter(ctx, holder.SecretPut, holder.Request{Opening: holder.Opening{Envelope: envelope}, Purpose: name, Name: name})
+	for _, i := range former {
+		if err == nil {
+			err = s.Drop(ctx, i.ID)
+		}
+	}
+	return item, err
+}
+
+// secrets are the texts of a name.
+func (s *Safe) secrets(name string) (out []core.Item) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, i := range s.items {
+		if i.Kind == core.SecretKind && i.Name == name {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// Secret is the text of a name; false if there is none.
+func (s *Safe) Secret(name string) (core.Item, bool) {
+	all := s.secrets(name)
+	if len(all) == 0 {
+		return core.Item{}, false
+	}
+	return all[len(all)-1], true
+}
+
+// Fill writes a file from a template, in the process that holds the safe. secrets are ids by the
+// names that the template uses.
+func (s *Safe) Fill(ctx context.Context, template, to string, values, secrets map[string]string) error {
+	_, err := s.call(ctx, holder.Fill, holder.Request{Template: template, File: to, Values: values, Secrets: secrets})
+	return err
+}

@@ -33,6 +33,9 @@ func (w *work) build(ctx context.Context) (string, error) {
 		return "", &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The build needs the program %s, which is not on this computer's search path.", command[0]),
 			Remedy: "Install it, or put its directory on the PATH with which the service is started."}
 	}
+	if err := w.fill(ctx); err != nil {
+		return "", err
+	}
 	cmd := exec.CommandContext(ctx, path, command[1:]...)
 	cmd.Dir, cmd.Env = w.project.Dir, env
 	for k, v := range w.project.Build.Env {

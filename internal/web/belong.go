@@ -6,11 +6,14 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/appfile"
 	core "earlybench.invalid/earlybench/core/authority"
+	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/authority"
 	"earlybench.invalid/earlybench/internal/belong"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/tryout"
 )
 
 // OfAccount names an account. It is exported so that huma reads it where it is embedded.
@@ -138,4 +141,44 @@ func (s *Server) registerDevices(ctx context.Context, in *out[client.NewEntries]
 		return nil, problem(err)
 	}
 	return &accepted{jobOf(j)}, nil
+}
+
+// appSecretRoutes are about what apps need of the authority and the safe.
+func (s *Server) appSecretRoutes() {
+	a := s.api
+	huma.Register(a, silent(access.Consent, "/app-ids", "take-app", "Take an app id for the crew that is used"), func(ctx context.Context, in *struct {
+		Body struct {
+			ID string `json:"id" maxLength:"100"`
+		}
+	}) (*struct{}, error) {
+		return nil, problem(s.Belong.TakeApp(ctx, in.Body.ID))
+	})
+	huma.Register(a, silent(access.Consent, "/app-secrets", "set-app-secret", "Put a secret of an app into the safe"), s.setSecret)
+	huma.Register(a, operation(access.Consent, "DELETE", "/app-secrets", "drop-app-secret", "Remove a secret of an app from the safe"), func(ctx context.Context, in *struct {
+		App  string `query:"app" maxLength:"100"`
+		Name string `query:"name" maxLength:"60"`
+	}) (*struct{}, error) {
+		item, ok := s.Safe.Secret(tryout.SecretOf(in.App, in.Name))
+		if !ok {
+			return nil, problem(eb.Errorf(eb.NotFound, "the safe has no secret %.60s of %.80s", in.Name, in.App))
+		}
+		return nil, problem(s.Safe.Drop(ctx, item.ID))
+	})
+}
+
+func (s *Server) setSecret(ctx context.Context, in *struct {
+	Body struct {
+		App      string `json:"app" maxLength:"100"`
+		Name     string `json:"name" maxLength:"60"`
+		Envelope []byte `json:"envelope"`
+	}
+}) (*struct{}, error) {
+	if err := appfile.CheckID(in.Body.App); err != nil {
+		return nil, problem(eb.Errorf(eb.Invalid, "%w", err))
+	}
+	if !appfile.SecretName.MatchString(in.Body.Name) {
+		return nil, problem(eb.Errorf(eb.Invalid, "name %.60q is invalid: start with a lower-case letter, then use up to 39 letters, digits or hyphens", in.Body.Name))
+	}
+	_, err := s.Safe.PutSecret(ctx, tryout.SecretOf(in.Body.App, in.Body.Name), in.Body.Envelope)
+	return nil, problem(err)
 }

@@ -36,6 +36,7 @@ var rights = map[string]string{
 	"POST /api/v1/authorities": "own", "POST /api/v1/authorities/look": "own", "DELETE /api/v1/authorities/:id": "own", "POST /api/v1/accounts": "consent", "PATCH /api/v1/accounts/:account": "consent", "DELETE /api/v1/accounts/:account": "consent",
 	"GET /api/v1/identities": "look", "POST /api/v1/identities": "consent", "POST /api/v1/identities/:id/renew": "consent", "POST /api/v1/identities/:id/revoke": "consent",
 	"DELETE /api/v1/identities/:id": "own", "POST /api/v1/identities/import": "own", "POST /api/v1/identities/:id/export": "own",
+	"POST /api/v1/app-ids": "consent", "POST /api/v1/app-secrets": "consent", "DELETE /api/v1/app-secrets": "consent",
 	"GET /api/v1/safe": "look", "GET /api/v1/developer": "look", "POST /api/v1/developer/signatures": "use",
 	"POST /api/v1/safe": "own", "PATCH /api/v1/safe": "own", "POST /api/v1/safe/unlock": "consent", "POST /api/v1/safe/lock": "consent", "GET /api/v1/safe/uses": "consent",
 	"POST /api/v1/safe/requests/:id": "consent", "POST /api/v1/safe/rules": "own", "DELETE /api/v1/safe/rules/:id": "consent", "POST /api/v1/safe/export": "own", "POST /api/v1/safe/import": "own",

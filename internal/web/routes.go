@@ -95,6 +95,7 @@ func (s *Server) routes() {
 	s.safeRoutes()
 	s.belongRoutes()
 	s.identityRoutes()
+	s.appSecretRoutes()
 	s.appRoutes()
 	nullable(a.OpenAPI().Components.Schemas.Map())
 }

@@ -42,6 +42,7 @@ type Config struct {
 	Name      string
 	Standings []authority.Standing // the first is that of new accounts that choose none
 	Taken     []string             // app ids that others have
+	Crews     []Seed               // that are there from the beginning
 	PerSecond int                  // requests that it takes while it is busy; 0 stands for 25
 	Clock     *clock.Moved
 }
@@ -83,6 +84,11 @@ func Start(ctx context.Context, cfg Config) (*Authority, error) {
 	a.sessions = newSessions()
 	if a.records, err = readRecords(cfg.Dir); err != nil {
 		return nil, err
+	}
+	for _, s := range cfg.Crews {
+		if err := a.seed(s, a.now()); err != nil {
+			return nil, fmt.Errorf("authority: crew %s: %w", s.Crew, err)
+		}
 	}
 	a.routes = a.routed()
 	if a.listener, err = net.Listen("tcp", cfg.Address); err != nil {

@@ -118,6 +118,33 @@ func (r *records) addAccount(id, name, password, crewName, standing string) (*ac
 	return a, nil
 }
 
+// Seed is a crew that is there from the beginning, with the account of one of its people.
+type Seed struct {
+	Account  string            `json:"account"`
+	Name     string            `json:"name"`
+	Password string            `json:"password"`
+	Crew     string            `json:"crew"`
+	Number   string            `json:"number"`
+	Standing string            `json:"standing"`
+	Serials  map[string]string `json:"serials"` // of devices in its register, with their models
+}
+
+// seed adds a crew, unless it is there.
+func (r *records) seed(s Seed, now time.Time) error {
+	if r.Crews[s.Crew] != nil {
+		return nil
+	}
+	if _, err := r.addAccount(s.Account, s.Name, s.Password, s.Crew, s.Standing); err != nil {
+		return err
+	}
+	c := r.Crews[s.Crew]
+	c.Number = s.Number
+	for serial, model := range s.Serials {
+		c.Devices[serial] = authority.Entry{Serial: serial, Model: model, Since: now, Seen: now, Self: true}
+	}
+	return r.save()
+}
+
 // number makes a crew's number: eight digits that no other has, the next one each time.
 func (r *records) number() string {
 	return fmt.Sprintf("4182 %04d", 7730+17*len(r.Crews))

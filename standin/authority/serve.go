@@ -24,12 +24,14 @@ type Scenario struct {
 	Standings []authority.Standing `json:"standings"`
 	Taken     []string             `json:"taken"`
 	ClockBy   time.Duration        `json:"clock_by"`
+	Crews     []Seed               `json:"crews"`
 }
 
 // Addresses are where an authority is reached.
 type Addresses struct {
 	Authority string `json:"authority"`
 	Socket    string `json:"socket"`
+	Root      []byte `json:"root"` // certificate in DER by which its TLS is trusted
 }
 
 // Methods of the steering socket.
@@ -53,7 +55,7 @@ var ErrMode = errors.New("there is no such mode: use well, slow, busy, down, dea
 func Serve(ctx context.Context, sc Scenario, started func(Addresses) error) error {
 	moved := &clock.Moved{}
 	moved.Move(sc.ClockBy)
-	a, err := Start(ctx, Config{Dir: sc.Dir, Address: sc.Address, Name: sc.Name, Standings: sc.Standings, Taken: sc.Taken, Clock: moved})
+	a, err := Start(ctx, Config{Dir: sc.Dir, Address: sc.Address, Name: sc.Name, Standings: sc.Standings, Taken: sc.Taken, Crews: sc.Crews, Clock: moved})
 	if err != nil {
 		return err
 	}
@@ -62,7 +64,7 @@ func Serve(ctx context.Context, sc Scenario, started func(Addresses) error) erro
 		return errors.Join(err, a.Close())
 	}
 	defer end()
-	if err := started(Addresses{Authority: a.URL(), Socket: sc.Socket}); err != nil {
+	if err := started(Addresses{Authority: a.URL(), Socket: sc.Socket, Root: a.ca.root.Raw}); err != nil {
 		return errors.Join(err, a.Close())
 	}
 	<-ctx.Done()

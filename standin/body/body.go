@@ -31,8 +31,12 @@ type Config struct {
 	Dir    string // where it keeps its state
 	Clock  clock.Clock
 	Log    *slog.Logger
-	// Crew is the number of the crew's account, eight digits in two groups.
+	// Crew is the number of the crew, eight digits in two groups, as it stands on the card
+	// beside the device.
 	Crew string
+	// Enter enters the device in the register of the crew with a number, at the authority. It is
+	// [ErrCrew] if no crew has that number. nil: any device knows the number Crew.
+	Enter func(ctx context.Context, number string) error
 	// Answer, if not zero, replaces the spec's time limit for a question.
 	Answer time.Duration
 	// Begin, if not nil, is applied to a body that has no saved state.
@@ -80,6 +84,7 @@ type Body struct {
 	stale    bool      // its link, until the cable is pulled
 	shown    int       // the battery's level that was drawn last
 	closed   bool
+	ctx      context.Context // of what the body does by itself
 	end      context.CancelFunc
 
 	work sync.WaitGroup
@@ -123,9 +128,8 @@ func New(cfg Config) (*Body, error) {
 	b.screen.home()
 	b.locked = cfg.Begin != nil && cfg.Begin.Locked
 	b.stale = b.st.Faults["stale-link"]
-	var ctx context.Context
-	ctx, b.end = context.WithCancel(context.Background())
-	b.work.Go(func() { b.live(ctx) })
+	b.ctx, b.end = context.WithCancel(context.Background())
+	b.work.Go(func() { b.live(b.ctx) })
 	return b, nil
 }
 

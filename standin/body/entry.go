@@ -1,6 +1,11 @@
 package body
 
-import "strings"
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+)
 
 // entry returns what must be typed on the current page before its rows show; nil for
 // nothing.
@@ -16,7 +21,7 @@ func (b *Body) entry() *EntrySpec {
 // key.
 func (b *Body) wanted(e *EntrySpec) string {
 	if e.Of == "crew" {
-		return strings.ReplaceAll(b.cfg.Crew, " ", "")
+		return strings.ReplaceAll(b.cfg.Crew, " ", "") // of the length of any crew's
 	}
 	if b.form() == "keys" {
 		return onKeys(b.st.Code)
@@ -42,16 +47,51 @@ func (b *Body) composeEntry(s *scene, e *EntrySpec) {
 func (b *Body) enter(e *EntrySpec) {
 	typed := b.screen.typed
 	b.screen.typed = ""
+	if e.Of == "crew" && b.cfg.Enter != nil && len(typed) == len(b.wanted(e)) {
+		b.say(e.Asking)
+		b.work.Go(func() { b.askForCrew(e, typed) })
+		return
+	}
 	if want := b.wanted(e); want == "" || typed != want {
 		b.say(e.Wrong)
 		return
 	}
+	b.entered(e)
+}
+
+// entered does what the right text brings. mu is held.
+func (b *Body) entered(e *EntrySpec) {
 	b.st.Code = ""
 	for k, v := range e.Set {
 		b.st.Settings[k] = v
 	}
 	b.say(e.Right)
 	b.touchState()
+}
+
+// ErrCrew is the error for a number that no crew has.
+var ErrCrew = errors.New("no crew has this number")
+
+// crewWithin is how long a device waits for the authority.
+const crewWithin = 10 * time.Second
+
+// askForCrew asks the authority to enter the device in the register of a crew.
+func (b *Body) askForCrew(e *EntrySpec, typed string) {
+	ctx, cancel := context.WithTimeout(b.ctx, crewWithin)
+	defer cancel()
+	err := b.cfg.Enter(ctx, typed[:4]+" "+typed[4:])
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch {
+	case b.closed:
+	case err == nil:
+		b.entered(e)
+	case errors.Is(err, ErrCrew):
+		b.say(e.Wrong)
+	default:
+		b.cfg.Log.Warn("enter the register", "device", b.cfg.Name, "error", err)
+		b.say(e.Nobody)
+	}
 }
 
 // digitKeys are the number keys of a pad; enter is the last one's name.

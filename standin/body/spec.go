@@ -180,6 +180,8 @@ type EntrySpec struct {
 	Button string            `yaml:"button"`
 	Right  string            `yaml:"right"`
 	Wrong  string            `yaml:"wrong"`
+	Asking string            `yaml:"asking"` // while somebody else is asked
+	Nobody string            `yaml:"nobody"` // when that one does not answer
 	Set    map[string]string `yaml:"set"`
 }
 

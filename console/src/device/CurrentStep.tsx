@@ -14,6 +14,7 @@ import { DriverOffer } from "./DriverOffer";
 import { JobProgress } from "./JobProgress";
 import { KitOffer } from "./KitOffer";
 import { PinKey } from "./PinKey";
+import { RegisterButton } from "./RegisterButton";
 import { RetirePanel } from "./RetirePanel";
 import { RunButtons } from "./RunButtons";
 import { SupportOffer } from "./SupportOffer";
@@ -169,6 +170,9 @@ function Action({ prep, step }: { prep: Prep; step: StepOf }) {
           <RestartLink handle={device.handle} main />
         </div>
       );
+    case "device.register":
+      if (step.missing === "") return <RegisterButton handle={device.handle} />;
+      break;
     case "admission.ask":
       return <AskButton device={device} />;
     case "app.try":

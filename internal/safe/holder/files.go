@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"regexp"
 	"time"
 
+	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/safe"
 	"earlybench.invalid/earlybench/internal/replace"
@@ -28,21 +28,6 @@ func (h *holder) take(in *Request, now time.Time) (safe.Item, error) {
 	return h.box.PutKey(in.Name, key, now)
 }
 
-// place is where a template wants a secret: {{secret NAME}}.
-var place = regexp.MustCompile(`\{\{ *secret +([a-z][a-z0-9-]{0,39}) *\}\}`)
-
-// maxTemplate is the largest size of a template, in bytes.
-const maxTemplate = 1 << 20
-
-// Places are the names of the secrets that a template wants.
-func Places(template []byte) []string {
-	var out []string
-	for _, m := range place.FindAllSubmatch(template, -1) {
-		out = append(out, string(m[1]))
-	}
-	return out
-}
-
 // fill writes a file from a template in which secrets have their places. The file is for its
 // owner only.
 func (h *holder) fill(in *Request) error {
@@ -50,24 +35,22 @@ func (h *holder) fill(in *Request) error {
 	if err != nil {
 		return fmt.Errorf("read the template: %w", err)
 	}
-	if !info.Mode().IsRegular() || info.Size() > maxTemplate {
-		return fmt.Errorf("template %s is not a file of at most %d bytes", in.Template, maxTemplate)
+	if !info.Mode().IsRegular() || info.Size() > appfile.MaxTemplate {
+		return fmt.Errorf("template %s is not a file of at most %d bytes", in.Template, appfile.MaxTemplate)
 	}
 	raw, err := os.ReadFile(in.Template)
 	if err != nil {
 		return fmt.Errorf("read the template: %w", err)
 	}
-	var missing error
-	text := place.ReplaceAllFunc(raw, func(p []byte) []byte {
-		name := string(place.FindSubmatch(p)[1])
+	text, err := appfile.Fill(raw, in.Values, func(name string) ([]byte, error) {
 		secret, err := h.box.Secret(in.Secrets[name])
 		if err != nil {
-			missing = errors.Join(missing, fmt.Errorf("secret %s, which %s wants: %w", name, in.Template, err))
+			return nil, fmt.Errorf("secret %s, which %s wants: %w", name, in.Template, err)
 		}
-		return secret
+		return secret, nil
 	})
-	if missing != nil {
-		return missing
+	if err != nil {
+		return err
 	}
 	if now, err := os.ReadFile(in.File); err == nil && bytes.Equal(now, text) {
 		return nil

@@ -102,6 +102,7 @@ type Request struct {
 	Template string          `json:"template,omitempty"`
 	// Secrets are the ids of the secrets that a template names.
 	Secrets map[string]string `json:"secrets,omitempty"`
+	Values  map[string]string `json:"values,omitempty"` // what else it names
 }
 
 // Answer is what all methods answer; each fills in some of it.

@@ -1,0 +1,49 @@
+package belong
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	core "earlybench.invalid/earlybench/core/authority"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/authority"
+)
+
+// TakeApp takes an app id for the crew of the account that is used. A placeholder or an id that
+// somebody else has is refused, with ids that are free. An id that the crew has already is kept.
+func (b *Belong) TakeApp(ctx context.Context, id string) error {
+	if err := core.CheckAppID(id); err != nil && !errors.Is(err, core.ErrPlaceholder) {
+		return problem.Errorf(problem.Invalid, "%w", err)
+	}
+	a, err := b.Used()
+	if err != nil {
+		return err
+	}
+	crew, app, _ := strings.Cut(id, "/")
+	if crew != a.Crew {
+		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s begins with the crew %s, and the account in use acts for the crew %s.", id, crew, a.Crew),
+			Remedy: fmt.Sprintf("Write %s/%s, or use an account of %s: earlybench account set.", a.Crew, app, crew)}
+	}
+	_, err = b.cfg.Authorities.TakeApp(ctx, a, app)
+	r, refused := errors.AsType[*authority.Refusal](err)
+	if !refused {
+		return b.failed(ctx, a, err)
+	}
+	p := &problem.Problem{Kind: problem.Taken, Text: capital(r.Error()) + "."}
+	if r.Type == core.ProblemPlaceholder {
+		p.Kind = problem.Invalid
+	}
+	if len(r.Suggestions) > 0 {
+		p.Remedy = "Free are: " + strings.Join(r.Suggestions, ", ") + "."
+	}
+	return p
+}
+
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
