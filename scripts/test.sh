@@ -8,9 +8,10 @@ trap 'rm -f "$out"' EXIT
 
 (cd console && npm run --silent test)
 
+quiet='^(=== |--- PASS|    --- PASS|PASS$|\?|ok .*no test files)|^\s+.*_test.go:[0-9]+: .*(skipped|is not installed|it takes pictures)'
+
 run() { # keeps going over the pipe's status
-    { go test "$@" 2>&1 || echo "FAILED: go test $*"; } | tee -a "$out" |
-        grep -vE '^(=== |--- PASS|    --- PASS|PASS$|\?|ok .*no test files)|^\s+.*_test.go:[0-9]+: .*(skipped|is not installed|it takes pictures)' || true
+    { go test "$@" 2>&1 || echo "FAILED: go test $*"; } | tee -a "$out" | grep -vE "$quiet" || true
 }
 
 # Much of these waits for clocks and devices, so more packages than cores run at once.
@@ -19,7 +20,20 @@ run() { # keeps going over the pipe's status
 compute='^(TestBrokenSheetsAreRefusedInTheirPlaceAndNeverCrash|TestConditionsComeToATruthEvenWhereFactsAreMissing|TestTheEngineIsNearlyAsGoodAsLookingAtEverything|TestEveryScreenIsDrawn|TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent)$'
 run -v -race -gcflags=modernc.org/sqlite/lib=-race=false -p 3 -skip "$compute" ./cmd/... ./core/... ./standin/... ./internal/... ./client/...
 run -v -run "$compute" ./core/sheet ./core/cause ./standin/body ./internal/tryout
-run -v -timeout 15m ./test/...
+
+# Those of the whole program wait for devices and pages most of the time, each with a demo of
+# its own on ports of its own: two halves run side by side.
+halves() {
+    names=$(sed -n 's/^func \(Test[A-Za-z0-9]*\)(t \*testing.T) {$/\1/p' test/*_test.go)
+    for half in 0 1; do
+        some=$(echo "$names" | awk -v half=$half 'NR % 2 == half' | paste -sd'|')
+        go test -v -timeout 15m -run "^($some)\$" ./test >"$out.$half" 2>&1 || echo "FAILED: go test ./test, half $half" >>"$out.$half" &
+    done
+    wait
+    cat "$out.0" "$out.1"
+    rm -f "$out.0" "$out.1"
+}
+halves | tee -a "$out" | grep -vE "$quiet" || true
 
 skipped=$(grep -E '^ *--- SKIP' "$out" || true)
 if [ -n "$skipped" ]; then

@@ -62,6 +62,15 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench link restart ivory-3"}:                                {0, `^ivory-3 by cable: not admitted$`},
 	{"README.md", "earlybench project add demo/apps/muster"}:                        {0, `^fellgate/muster$`},
 	{"README.md", "earlybench kit"}:                                                 {0, `^kit +version +it is`},
+	{"README.md", "earlybench authority"}:                                           {0, `^authority +address`},
+	{"README.md", "earlybench account sign-in --wait=false"}:                        {0, `^Open +https://`},
+	{"README.md", "earlybench account"}:                                             {0, `^account +authority +crew`},
+	{"README.md", "earlybench register add"}:                                        {0, `register|^Crew fellgate at fell-authority`},
+	{"README.md", "earlybench register"}:                                            {0, `^Crew fellgate at fell-authority: \d+ of 60 places`},
+	{"README.md", `earlybench identity new "moor-desk 2026"`}:                       {0, `^identity +authority`},
+	{"README.md", "earlybench app set demo/apps/callout --id fellgate/callout"}:     {0, `says so already`},
+	{"README.md", "earlybench safe"}:                                                {0, `^The safe is open`},
+	{"README.md", "earlybench standin authority down"}:                              {0, `^The stand-in authority is down\.$`},
 	{"README.md", "earlybench host check"}:                                          {1, `^. USB of this computer`},
 	{"README.md", "earlybench host add NAME --usbip HOST:PORT --control HOST:PORT"}: {1, `^Host name "NAME" is invalid: start with a lower-case letter`},
 	{"README.md", "earlybench driver add FILE"}:                                     {2, `(?i)^open the driver set: open FILE`},
@@ -126,7 +135,11 @@ func TestEveryCommandThatTheDocumentsShowDoesWhatTheySay(t *testing.T) {
 	at, _ := unrecognisedHost(t, "slate-sync")
 	before := map[string]func(){
 		"earlybench run demo/apps/callout heron-2": d.prepared,
-		"earlybench rack find heron-1":             func() { d.waits("heron-1", "linked", "open") },
+		"earlybench account": func() {
+			d.signsIn(userCode.FindString(d.ok("account", "sign-in", "--wait=false")), "rowan")
+			d.eventually("rowan is signed in", func() bool { return strings.Contains(d.ok("account"), "rowan") })
+		},
+		"earlybench rack find heron-1": func() { d.waits("heron-1", "linked", "open") },
 		"earlybench sheet new --from unknown-1 --name slate --out slate.yaml": func() {
 			d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
 			d.eventually("it is seen", func() bool { return strings.Contains(d.ok("rack"), "unknown-1") })

@@ -49,6 +49,7 @@ const (
 	AccountState  Key = "account.state"
 	Standing      Key = "account.standing"
 	RegisterState Key = "register.state"
+	CrewNumber    Key = "account.crew"
 	GrantState    Key = "grant.state"
 	GrantEnds     Key = "grant.ends"
 	TokenState    Key = "token.state"
@@ -149,6 +150,7 @@ func ofTheMaker() []Spec {
 		{Key: AuthorityUp, Type: Text, Sources: []Source{Host}, Good: minutes, Text: "authority: up, slow, down"},
 		{Key: AccountState, Type: Text, Sources: []Source{Authority, Host, Person}, Good: hours, Text: "account: in, out"},
 		{Key: Standing, Type: Text, Sources: []Source{Authority, Person}, Good: hours, Text: "standing: enough, low"},
+		{Key: CrewNumber, Type: Text, Sources: []Source{Authority}, Good: hours, Text: "number of the crew"},
 		{Key: RegisterState, Type: Text, Sources: []Source{Authority, Device, Person}, Good: hours, Text: "register: in, out, full"},
 		{Key: GrantState, Type: Text, Sources: []Source{Device, Authority}, Good: hours, Text: "grant: good, none, ended, withdrawn, other, unnamed, identity"},
 		{Key: GrantEnds, Type: Moment, Sources: []Source{Device, Authority}, Text: "grant ends"},

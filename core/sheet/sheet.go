@@ -64,6 +64,7 @@ const (
 	TryApp        = "app.try"
 	RemoveApps    = "apps.remove"        // when it is retired
 	Withdraw      = "admission.withdraw" // as above
+	Leave         = "register.leave"     // as above: free its place in the register
 )
 
 // Series is the sheets of one model, a sheet for each range of releases. All of

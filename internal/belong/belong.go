@@ -240,7 +240,7 @@ func (b *Belong) look(ctx context.Context) error {
 		failed = errors.Join(failed, b.cfg.Authorities.Refresh(ctx, v.Record.Name))
 	}
 	a, err := b.Used()
-	if err == nil {
+	if err == nil && b.cfg.Safe.IsOpen() { // while it is locked nothing can be asked
 		err = b.lookAs(ctx, a)
 	}
 	if errors.Is(err, authority.ErrSignedOut) {
@@ -350,6 +350,9 @@ func (b *Belong) observeOf(ctx context.Context, k *keeper.Keeper, a store.Accoun
 	d := k.Device()
 	now := b.cfg.Clock.Now()
 	seen := []fact.Fact{{Key: fact.AccountState, Value: fact.Of(state), Source: fact.Authority, At: now}}
+	if c := crewOf(a, a.Crew); c != nil {
+		seen = append(seen, fact.Fact{Key: fact.CrewNumber, Value: fact.Of(c.Number), Source: fact.Authority, At: now})
+	}
 	if up != "" {
 		seen = append(seen, fact.Fact{Key: fact.AuthorityUp, Value: fact.Of(up), Source: fact.Host, At: now})
 	}

@@ -135,6 +135,15 @@ func TestADeviceIsRegisteredOnceAndLeaves(t *testing.T) {
 	require.NoError(t, d.Belong.Leave(t.Context(), "whimbrel-1"))
 	require.Equal(t, "shut", string(d.Look(k).Readiness.Gate("registered").State))
 	require.ErrorContains(t, d.Belong.Leave(t.Context(), "whimbrel-1"), "is not in the register")
+
+	// Retiring a device frees its place.
+	j, err = d.Belong.Start(t.Context(), belong.Ask{Devices: []string{"whimbrel-1"}})
+	require.NoError(t, err)
+	require.Equal(t, job.Done, d.Ended(j).State)
+	require.Regexp(t, `^\d{4} \d{4}$`, d.Look(k).Words["crew"], "the step that wants the crew's number shows it")
+	_, err = d.Retire.Begin(t.Context(), "whimbrel-1")
+	require.NoError(t, err)
+	d.Eventually("its place is free", func() bool { r, err := d.Belong.TheRegister(); return err == nil && len(r.Entries) == 0 })
 }
 
 func TestAFullRegisterSaysWhoIsInItLongestUnseen(t *testing.T) {

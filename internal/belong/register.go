@@ -236,3 +236,21 @@ func (b *Belong) Leave(ctx context.Context, name string) error {
 	b.observe(ctx)
 	return err
 }
+
+// LeaveFor frees the place of a device that is retired, and reports whether nothing is left to
+// be done in the register: also where no account is in use.
+func (b *Belong) LeaveFor(ctx context.Context, k *keeper.Keeper) (bool, error) {
+	a, err := b.Used()
+	d := k.Device()
+	if errors.Is(err, ErrNoAccount) || d.Serial == "" {
+		return true, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if s := b.registerState(a, d.Serial); s == "out" || s == "full" {
+		return true, nil
+	}
+	err = b.Leave(ctx, d.Serial)
+	return err == nil, err
+}

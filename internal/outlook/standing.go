@@ -197,6 +197,10 @@ func (o *Outlook) words(s Standing) map[string]string {
 	}
 	w["copy"] = kit.Argument(w["copy"])
 	w["figures"] = figures(s)
+	w["crew"] = "the one on your account at the authority (page Keys, or earlybench account)"
+	if f, ok := s.View.Get(fact.CrewNumber, s.Now); ok && f.Value.Text() != "" {
+		w["crew"] = f.Value.Text()
+	}
 	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {
 		w["trouble"] = f.Value.String()
 	}

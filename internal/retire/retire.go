@@ -25,8 +25,11 @@ type Retire struct {
 	Rack    *rack.Rack
 	Outlook *outlook.Outlook
 	Store   *store.Store
-	Clock   clock.Clock
-	Log     *slog.Logger
+	// Leave frees the place of a device in the register, and reports whether nothing is left to
+	// be done there.
+	Leave func(ctx context.Context, k *keeper.Keeper) (bool, error)
+	Clock clock.Clock
+	Log   *slog.Logger
 }
 
 // Item is one thing that is to be done.
@@ -161,6 +164,9 @@ func (r *Retire) observed(st outlook.Standing, s *sheet.Step) bool {
 
 // do does what the bench can do itself, and reports whether it did.
 func (r *Retire) do(ctx context.Context, k *keeper.Keeper, st outlook.Standing, s *sheet.Step) (bool, error) {
+	if s.Action == sheet.Leave {
+		return r.Leave(ctx, k)
+	}
 	if !st.Linked() || s.Action == "" {
 		return false, nil
 	}

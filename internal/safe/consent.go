@@ -78,6 +78,9 @@ func (s *Safe) Allow(ctx context.Context, u Use) error {
 	if err != nil {
 		return err
 	}
+	if !u.Alone {
+		s.touch()
+	}
 	return s.cfg.Store.SaveSafeUse(ctx, store.SafeUse{At: s.cfg.Clock.Now(), Item: u.Item, Actor: u.Actor, App: u.App, Purpose: u.Purpose,
 		Document: u.Document, Digest: u.Digest, Consent: consent})
 }
