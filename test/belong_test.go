@@ -82,7 +82,7 @@ func TestSomebodyBelongsToACrewByWhatThePageSays(t *testing.T) {
 	}
 
 	// Signed out by the authority: it is said, and nothing is lost.
-	d.ok("standin", "authority", "sign-out", "thwaite")
+	d.ok("standin", "sign-out", "thwaite")
 	r := d.run("register", "drop", left)
 	require.Equal(t, 6, r.code, r.err)
 	require.Contains(t, r.err, "Sign in again: earlybench account sign-in fell-authority")

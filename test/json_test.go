@@ -128,7 +128,7 @@ var jsonWalk = []struct {
 	{"standin fault drop", "standin fault drop heron-2 battery-low", 0, "nothing"},
 	{"standin depot", "standin depot slow", 0, "object"},
 	{"standin authority", "standin authority slow", 0, "object"},
-	{"standin authority sign-out", "standin authority sign-out nobody", 1, "nothing"},
+	{"standin sign-out", "standin sign-out nobody", 1, "nothing"},
 	{"standin press", "standin press heron-2 power", 0, "nothing"},
 	{"standin slide", "standin slide heron-2 up", 0, "nothing"},
 	{"standin touch", "standin touch heron-2 Nowhere", 1, "nothing"},

@@ -81,7 +81,7 @@ func (p *program) standinCommand() *cobra.Command {
 		one("slide DEVICE WAY", "Slide over a stand-in's screen: up, down, left or right", standin.MethodSlide),
 		one("type DEVICE TEXT", "Type on a stand-in's screen", standin.MethodType),
 		one("press DEVICE KEY", "Press a key of a stand-in: power, back, enter", standin.MethodPress),
-		p.standinScreen(), p.standinCard(), p.standinFault(), p.standinClock(), p.standinDepot(), p.standinAuthority(), p.standinServeAuthority(), p.standinServe(), p.standinServeDepot())
+		p.standinScreen(), p.standinCard(), p.standinFault(), p.standinClock(), p.standinDepot(), p.standinAuthority(), p.standinSignOut(), p.standinServeAuthority(), p.standinServe(), p.standinServeDepot())
 	return c
 }
 

@@ -17,7 +17,7 @@ import (
 
 // standinAuthority says and changes what is wrong with the stand-in authority.
 func (p *program) standinAuthority() *cobra.Command {
-	c := &cobra.Command{Use: "authority [well|slow|busy|down|dead|nonsense]", Short: "What is wrong with the stand-in authority; with a word, make it so", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "authority [well|slow|busy|down|dead|nonsense]", Short: "What is wrong with the stand-in authority; with a word, make it so", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		var s authority.Steer
 		if len(args) == 1 {
 			s.Mode = authority.Mode(args[0])
@@ -31,10 +31,13 @@ func (p *program) standinAuthority() *cobra.Command {
 		fmt.Fprintf(p.out, "The stand-in authority is %s.\n", s.Mode)
 		return nil
 	}}
-	c.AddCommand(&cobra.Command{Use: "sign-out ACCOUNT", Short: "Sign an account out everywhere, as its authority would", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+}
+
+// standinSignOut signs an account out, as its authority may at any time.
+func (p *program) standinSignOut() *cobra.Command {
+	return &cobra.Command{Use: "sign-out ACCOUNT", Short: "Sign an account out at every bench, as the stand-in authority would", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		return p.steerAuthority(c.Context(), authority.MethodOut, authority.Steer{Account: args[0]}, nil)
-	}})
-	return c
+	}}
 }
 
 // standinServeAuthority runs the stand-in authority for demo, as standinServe does the other
