@@ -14,7 +14,7 @@ export function Header({ live }: { live: boolean }) {
   return (
     <header className="flex h-[52px] items-center overflow-x-clip border-b border-base-300 px-5 md:px-8">
       <NavLink to="/" className="flex items-center gap-3 text-section font-semibold md:w-[198px]">
-        <Mark /> Early Bench
+        <Mark /> <span className="max-md:sr-only">Early Bench</span>
       </NavLink>
       <nav aria-label="Pages" className="ml-5 flex h-full items-center gap-4 md:ml-0 md:gap-7">
         <Place to={round ? "/round" : "/"}>Rack</Place>
