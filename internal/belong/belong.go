@@ -57,7 +57,7 @@ func New(cfg Config) *Belong { return &Belong{cfg: cfg, wake: make(chan struct{}
 
 // Kinds returns the kinds of jobs of this use case.
 func (b *Belong) Kinds() []job.Kind {
-	return []job.Kind{{Name: KindSignIn, Run: b.waitForCode, Asks: true}, {Name: KindRegister, Run: b.register}}
+	return []job.Kind{{Name: KindSignIn, Run: b.waitForCode}, {Name: KindRegister, Run: b.register}}
 }
 
 // Read reads the records.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"strings"
 	"testing"
 	"time"
 
@@ -257,4 +258,37 @@ func TestAnAppIDIsTakenOrRefusedWithOthersThatAreFree(t *testing.T) {
 		require.Equal(t, want.kind, problem.KindOf(err), id)
 		require.ErrorContains(t, err, want.text, id)
 	}
+}
+
+// An authority that does not answer for a while is waited for, and the work goes on by itself; so
+// does a sign-in over the end of the service.
+func TestWorkGoesOnByItselfWhenTheAuthorityIsBack(t *testing.T) {
+	d := newDesk(t, "full")
+	d.at.Set(standin.Dead)
+	j, err := d.Belong.Start(t.Context(), belong.Ask{Others: others(20), Actor: "owner/ada"})
+	require.NoError(t, err)
+	d.Eventually("it says what it waits for", func() bool {
+		now, ok := d.Jobs.Job(j.ID)
+		return ok && len(now.Phases) > 0 && strings.Contains(now.Phases[0].Note, "trying again")
+	})
+	d.at.Set(standin.Well)
+	j = d.Ended(j)
+	require.Equal(t, job.Done, j.State, "%v", j.Error)
+	r, err := d.Belong.TheRegister()
+	require.NoError(t, err)
+	require.Len(t, r.Entries, 20)
+}
+
+func TestASignInGoesOnWithTheNextService(t *testing.T) {
+	dir := t.TempDir()
+	b := benchtest.In(t, dir)
+	at := benchtest.Authority(t, &clock.Moved{})
+	b.SignedIn(at, "starter")
+	j, code, err := b.Belong.SignIn(t.Context(), "", "owner/ada")
+	require.NoError(t, err)
+	b.End()
+	b = benchtest.In(t, dir)
+	require.Contains(t, benchtest.Types(t, code.Code.Page, url.Values{"code": {code.Code.UserCode}, "account": {"bea"}, "password": {"harbour-light"}, "crew": {"harbour"}, "standing": {"full"}, "do": {"make"}}), "is signed in")
+	require.Equal(t, job.Done, b.Ended(j).State)
+	require.Len(t, b.Belong.Accounts(), 2)
 }

@@ -16,6 +16,7 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/authority"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/outside"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -157,7 +158,7 @@ func (b *Belong) register(ctx context.Context, run *job.Run) (any, error) {
 	group.SetLimit(atOnce)
 	for _, o := range wanted {
 		group.Go(func() error {
-			err := b.registerOne(each, a, o)
+			err := b.registerOne(each, a, o, func(err error) { run.Note(err.Error() + "; trying again") })
 			mu.Lock()
 			defer mu.Unlock()
 			if isFull(err) {
@@ -187,16 +188,23 @@ func (b *Belong) register(ctx context.Context, run *job.Run) (any, error) {
 // tryWithin is for how long one device is tried while the authority is busy or does not answer.
 const tryWithin = 5 * time.Minute
 
-func (b *Belong) registerOne(ctx context.Context, a store.Account, o Other) error {
+// registerOne registers one device. waits is called while it waits for the authority.
+func (b *Belong) registerOne(ctx context.Context, a store.Account, o Other, waits func(error)) error {
 	ctx, cancel := context.WithTimeout(ctx, tryWithin)
 	defer cancel()
 	for {
 		_, err := b.cfg.Authorities.Register(ctx, a, o.Serial, o.Model)
-		var busy interface{ Passes() bool }
-		if err == nil || !errors.As(err, &busy) || !busy.Passes() || ctx.Err() != nil {
+		if err == nil || !passes(err) || ctx.Err() != nil {
 			return err
 		}
+		waits(err)
 	}
+}
+
+// passes reports whether the same may succeed later: the authority is busy, or does not answer.
+func passes(err error) bool {
+	busy, ok := errors.AsType[*outside.StatusError](err)
+	return ok && busy.Passes() || problem.KindOf(err) == problem.Unavailable
 }
 
 func isFull(err error) bool {

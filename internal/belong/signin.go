@@ -9,6 +9,7 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/authority"
+	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -45,10 +46,12 @@ func (b *Belong) waitForCode(ctx context.Context, run *job.Run) (any, error) {
 	for {
 		a, err := b.cfg.Authorities.Poll(ctx, s)
 		switch {
+		case ctx.Err() != nil:
+			return nil, b.leaveSignIn(ctx, s)
 		case err == nil:
 			run.Asks("")
 			return b.signedIn(ctx, a)
-		case errors.Is(err, authority.ErrPending) || problem.KindOf(err) == problem.Unavailable:
+		case errors.Is(err, authority.ErrPending) || errors.Is(err, safe.ErrLocked) || passes(err):
 		default:
 			return nil, b.endSignIn(ctx, s, err)
 		}
@@ -57,13 +60,19 @@ func (b *Belong) waitForCode(ctx context.Context, run *job.Run) (any, error) {
 		}
 		select {
 		case <-ctx.Done():
-			if errors.Is(context.Cause(ctx), job.ErrStopped) {
-				return nil, b.endSignIn(context.WithoutCancel(ctx), s, context.Cause(ctx))
-			}
-			return nil, context.Cause(ctx) // it goes on with the next service
+			return nil, b.leaveSignIn(ctx, s)
 		case <-time.After(every):
 		}
 	}
+}
+
+// leaveSignIn ends a sign-in that was stopped. One that the end of the service has cut goes on
+// with the next service.
+func (b *Belong) leaveSignIn(ctx context.Context, s authority.SignIn) error {
+	if errors.Is(context.Cause(ctx), job.ErrStopped) {
+		return b.endSignIn(context.WithoutCancel(ctx), s, context.Cause(ctx))
+	}
+	return context.Cause(ctx)
 }
 
 // endSignIn removes the key of a sign-in that came to nothing.

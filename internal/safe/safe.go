@@ -189,21 +189,25 @@ func (s *Safe) call(ctx context.Context, method string, in holder.Request) (out 
 	if err != nil {
 		return out, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, answerWithin)
+	short, cancel := context.WithTimeout(ctx, answerWithin)
 	defer cancel()
-	err = c.Call(ctx, method, in, &out)
+	err = c.Call(short, method, in, &out)
 	failed, ok := errors.AsType[*rpc.Error](err)
 	switch {
 	case err == nil:
 	case ok && failed.Code == holder.CodeWrong:
 		err = fmt.Errorf("%w: %s", ErrWrong, failed.Message)
 	case ok && failed.Code == holder.CodeLocked:
+		s.mu.Lock()
+		s.open = false // it could not be written, and was locked
+		s.mu.Unlock()
 		err = s.shut()
 	case ok && failed.Code == holder.CodeNotFound:
 		err = problem.Errorf(problem.NotFound, "%s", failed.Message)
 	case ok:
 		err = problem.Errorf(problem.Invalid, "%s", failed.Message)
-	case ctx.Err() != nil: // it may be busy for ever with a file that somebody made for that
+	case ctx.Err() != nil: // whoever asked has gone
+	case short.Err() != nil: // it may be busy for ever with a file that somebody made for that
 		s.Lock() //nolint:errcheck // it is told below
 		err = problem.Errorf(problem.Failed, "the safe did not answer within %s and was locked: %w", answerWithin, err)
 	}
