@@ -223,3 +223,13 @@ func (b *browser) chooses(app string) {
 		s.dispatchEvent(new Event("change", {bubbles: true}));
 	})()`, app)))
 }
+
+// signedInAt opens a browser at a page of the console.
+func (d *demo) signedInAt(path string) *browser {
+	d.t.Helper()
+	b := openBrowser(d.t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("heron-2")
+	b.goes(d.at.Service + path)
+	return b
+}

@@ -17,16 +17,6 @@ import (
 	"earlybench.invalid/earlybench/core/safe"
 )
 
-// signedInAt opens a browser at a page of the console.
-func (d *demo) signedInAt(path string) *browser {
-	d.t.Helper()
-	b := openBrowser(d.t, 1280, 800)
-	b.goes(strings.TrimSpace(d.ok("console")))
-	b.sees("heron-2")
-	b.goes(d.at.Service + path)
-	return b
-}
-
 // byKey runs a command with an access key.
 func (d *demo) byKey(ctx context.Context, key string, args ...string) *running {
 	d.t.Setenv("EARLYBENCH_ACCESS", key)
