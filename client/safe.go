@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/url"
 	"strconv"
-	"time"
 )
 
 // Safe asks for the safe.
@@ -97,9 +96,6 @@ type SafePermit struct {
 	For     int64       `json:"for_seconds"`
 	Proof   SafeOpening `json:"proof" doc:"how the safe is opened, sealed for the purpose permit"`
 }
-
-// IdleFor is after how long without use the safe locks by itself.
-func (s Safe) IdleFor() time.Duration { return time.Duration(s.Idle) * time.Second }
 
 // UseID is the id of a use, as lists have it.
 func (u SafeUse) UseID() string { return strconv.FormatInt(u.ID, 10) }

@@ -35,6 +35,9 @@ const lineLength = 64
 // ErrBody is the error for a body that is none of EST.
 var ErrBody = errors.New("the answer holds no certificates")
 
+// Serial is the serial number of a certificate, in hexadecimal.
+func Serial(c *x509.Certificate) string { return fmt.Sprintf("%x", c.SerialNumber.Bytes()) }
+
 // Request makes a certificate request (PKCS #10, RFC 2986) for a name, signed by its key.
 func Request(name string, key crypto.Signer) ([]byte, error) {
 	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: name}}, key)

@@ -118,3 +118,12 @@ func escaped(raw []byte) (r rune, n int) {
 	}
 	return 'x', 2
 }
+
+// Capital makes the first letter a capital, so that an error becomes a sentence. A path stays as
+// it is.
+func Capital(s string) string {
+	if s == "" || strings.HasPrefix(s, "/") {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}

@@ -6,7 +6,6 @@ package authority
 import (
 	"context"
 	"crypto/sha256"
-	"crypto/x509"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -103,14 +102,7 @@ func (a *Authorities) Read(ctx context.Context) error {
 }
 
 func made(r store.Authority) (*one, error) {
-	var root *x509.Certificate
-	var err error
-	if len(r.Root) > 0 {
-		if root, err = x509.ParseCertificate(r.Root); err != nil {
-			return nil, err
-		}
-	}
-	c, err := outside.New(r.URL, root)
+	c, err := outside.NewPinned(r.URL, r.Root)
 	return &one{record: r, client: c, tokens: map[string]token{}}, err
 }
 
@@ -147,7 +139,7 @@ func (a *Authorities) Look(ctx context.Context, address string) (*Found, error) 
 	if f.Root, err = outside.RootOf(ctx, f.URL); err != nil {
 		return nil, fmt.Errorf("authority %s: %w", u.Host, err)
 	}
-	c, err := outside.New(f.URL, f.pinned())
+	c, err := outside.NewPinned(f.URL, f.Root.Pinned())
 	if err != nil {
 		return nil, err
 	}
@@ -158,14 +150,6 @@ func (a *Authorities) Look(ctx context.Context, address string) (*Found, error) 
 	sum := sha256.Sum256([]byte(f.URL + "\n" + f.Root.Fingerprint()))
 	f.Accept = hex.EncodeToString(sum[:])
 	return f, nil
-}
-
-// pinned is the root to trust; nil where the system's will do.
-func (f *Found) pinned() *x509.Certificate {
-	if f.Root.Known {
-		return nil
-	}
-	return f.Root.Certificate
 }
 
 // askWithin is how long a question to an authority is tried.
@@ -196,9 +180,7 @@ func (a *Authorities) Add(ctx context.Context, address, accept string) (View, er
 		return View{}, &problem.Problem{Kind: problem.Refused, Text: "What was accepted is not the authority that answers now at " + f.URL + ".", Remedy: "Look at it again, then accept that."}
 	}
 	r := store.Authority{Name: outside.Name(f.About.Name, "authority"), URL: f.URL, About: f.About, Read: a.cfg.Clock.Now()}
-	if root := f.pinned(); root != nil {
-		r.Root = root.Raw
-	}
+	r.Root = f.Root.Pinned()
 	o, err := made(r)
 	if err != nil {
 		return View{}, err
@@ -293,14 +275,4 @@ func (a *Authorities) note(ctx context.Context, o *one, err error, took time.Dur
 			a.cfg.Log.Error("tell of a change", "authority", name, "error", err)
 		}
 	}
-}
-
-// RootFingerprint is the SHA-256 of the certificate by which the authority's TLS is trusted, in
-// hexadecimal; "" for the system's roots.
-func (v View) RootFingerprint() string {
-	if len(v.Record.Root) == 0 {
-		return ""
-	}
-	sum := sha256.Sum256(v.Record.Root)
-	return hex.EncodeToString(sum[:])
 }

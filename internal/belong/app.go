@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	core "earlybench.invalid/earlybench/core/authority"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/authority"
 )
@@ -31,7 +32,7 @@ func (b *Belong) TakeApp(ctx context.Context, id string) error {
 	if !refused {
 		return b.failed(ctx, a, err)
 	}
-	p := &problem.Problem{Kind: problem.Taken, Text: capital(r.Error()) + "."}
+	p := &problem.Problem{Kind: problem.Taken, Text: plain.Capital(r.Error()) + "."}
 	if r.Type == core.ProblemPlaceholder {
 		p.Kind = problem.Invalid
 	}
@@ -39,11 +40,4 @@ func (b *Belong) TakeApp(ctx context.Context, id string) error {
 		p.Remedy = "Free are: " + strings.Join(r.Suggestions, ", ") + "."
 	}
 	return p
-}
-
-func capital(s string) string {
-	if s == "" {
-		return s
-	}
-	return strings.ToUpper(s[:1]) + s[1:]
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	core "earlybench.invalid/earlybench/core/authority"
+	"earlybench.invalid/earlybench/core/est"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/authority"
 	"earlybench.invalid/earlybench/internal/safe"
@@ -47,7 +48,7 @@ func (b *Belong) Identities(ctx context.Context) ([]Identity, error) {
 		out = append(out, i)
 		known[i.Serial] = true
 		if former, err := x509.ParseCertificate(r.Former); err == nil {
-			known[serialText(former)] = true
+			known[est.Serial(former)] = true
 		}
 	}
 	a, err := b.Used()
@@ -81,10 +82,8 @@ func identityOf(r store.Identity) (Identity, error) {
 	if err != nil {
 		return Identity{}, fmt.Errorf("the certificate of identity %s: %w", r.Name, err)
 	}
-	return Identity{Identity: r, Leaf: leaf, Serial: serialText(leaf), Ends: leaf.NotAfter.UTC()}, nil
+	return Identity{Identity: r, Leaf: leaf, Serial: est.Serial(leaf), Ends: leaf.NotAfter.UTC()}, nil
 }
-
-func serialText(c *x509.Certificate) string { return fmt.Sprintf("%x", c.SerialNumber.Bytes()) }
 
 // Identity returns one of this bench's identities by its name.
 func (b *Belong) Identity(ctx context.Context, name string) (Identity, error) {
@@ -159,8 +158,8 @@ const renewBefore = 14 * 24 * time.Hour
 const purposeRenew = "renew its certificate"
 
 // RenewIdentity gets a new certificate for an identity by the one that ends. The former one stays
-// good until its end. alone says that nobody has asked for it.
-func (b *Belong) RenewIdentity(ctx context.Context, name, actor string, alone bool) (Identity, error) {
+// good until its end. It renews what a person has allowed before, so that nobody is asked.
+func (b *Belong) RenewIdentity(ctx context.Context, name, actor string) (Identity, error) {
 	i, err := b.Identity(ctx, name)
 	if err != nil {
 		return i, err
@@ -174,7 +173,7 @@ func (b *Belong) RenewIdentity(ctx context.Context, name, actor string, alone bo
 		return i, &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The certificate of %s has ended on %s, and one that has ended cannot be renewed.", name, i.Ends.Local().Format("2 January 2006")),
 			Remedy: "Make a new identity: earlybench identity new NAME."}
 	}
-	use := safe.Use{Item: i.Key, Actor: actor, Purpose: purposeRenew, Document: name, Alone: alone}
+	use := safe.Use{Item: i.Key, Actor: actor, Purpose: purposeRenew, Document: name, Alone: true}
 	if err := b.cfg.Safe.Allow(ctx, use); err != nil {
 		return i, err
 	}
@@ -202,7 +201,7 @@ func (b *Belong) renewDue(ctx context.Context) error {
 		if err != nil || r.Authority == "" || !r.Revoked.IsZero() || now.After(i.Ends) || i.Ends.Sub(now) > renewBefore {
 			continue
 		}
-		if _, err := b.RenewIdentity(ctx, r.Name, "bench/renewal", true); err != nil && problem.KindOf(err) != problem.Person {
+		if _, err := b.RenewIdentity(ctx, r.Name, "bench/renewal"); err != nil && problem.KindOf(err) != problem.Person {
 			failed = errors.Join(failed, err)
 		}
 	}
@@ -225,7 +224,7 @@ func (b *Belong) RevokeIdentity(ctx context.Context, name string) error {
 	}
 	serials := []string{i.Serial}
 	if former, err := x509.ParseCertificate(i.Former); err == nil && former.NotAfter.After(b.cfg.Clock.Now()) {
-		serials = append(serials, serialText(former))
+		serials = append(serials, est.Serial(former))
 	}
 	for _, serial := range serials {
 		if _, err := b.cfg.Authorities.Revoke(ctx, a, serial); err != nil {
@@ -258,7 +257,7 @@ func (b *Belong) ImportIdentity(ctx context.Context, name string, file, envelope
 	}
 	b.mu.Lock()
 	for _, a := range b.accounts { // it may be one of a crew of ours
-		if leaf, err := x509.ParseCertificate(chain[0]); err == nil && a.Used && slices.ContainsFunc(b.certificates, func(c core.Certificate) bool { return c.Serial == serialText(leaf) }) {
+		if leaf, err := x509.ParseCertificate(chain[0]); err == nil && a.Used && slices.ContainsFunc(b.certificates, func(c core.Certificate) bool { return c.Serial == est.Serial(leaf) }) {
 			r.Authority, r.Crew = a.Authority, a.Crew
 		}
 	}

@@ -47,7 +47,7 @@ func TestAnIdentityIsMadeRenewedWithOverlapAndRevoked(t *testing.T) {
 	_, err = d.Belong.NewIdentity(t.Context(), "../x")
 	require.Equal(t, problem.Invalid, problem.KindOf(err))
 
-	next, err := d.Belong.RenewIdentity(t.Context(), "moor-desk 2026", "owner/ada", true)
+	next, err := d.Belong.RenewIdentity(t.Context(), "moor-desk 2026", "owner/ada")
 	require.NoError(t, err)
 	require.NotEqual(t, i.Serial, next.Serial)
 	require.Equal(t, i.Key, next.Key)
@@ -66,7 +66,7 @@ func TestAnIdentityIsMadeRenewedWithOverlapAndRevoked(t *testing.T) {
 		return err == nil && now.Serial != next.Serial
 	})
 	require.NoError(t, d.Belong.RevokeIdentity(t.Context(), "moor-desk 2026"))
-	_, err = d.Belong.RenewIdentity(t.Context(), "moor-desk 2026", "owner/ada", true)
+	_, err = d.Belong.RenewIdentity(t.Context(), "moor-desk 2026", "owner/ada")
 	require.Equal(t, problem.Refused, problem.KindOf(err))
 	uses, err := d.Store.SafeUses(t.Context())
 	require.NoError(t, err)
@@ -91,7 +91,7 @@ func TestACertificateWithoutItsKeySaysWhereTheKeyIs(t *testing.T) {
 	i, err := d.Belong.ImportIdentity(t.Context(), "back", file, d.sealed(holder.PKCS12Import, "carry it well"))
 	require.NoError(t, err)
 	require.Equal(t, "fellgate", i.Crew)
-	_, err = d.Belong.RenewIdentity(t.Context(), "back", "owner/ada", true)
+	_, err = d.Belong.RenewIdentity(t.Context(), "back", "owner/ada")
 	require.NoError(t, err, "its key is here again")
 }
 

@@ -237,17 +237,7 @@ func (p *program) standinClock() *cobra.Command {
 }
 
 func (p *program) moveBench(ctx context.Context, by time.Duration) error {
-	dir, err := state.Dir(p.state)
-	if err != nil {
-		return err
-	}
-	conn, err := net.DialTimeout("unix", state.Socket(dir, "development"), 2*time.Second)
-	if err != nil {
-		return &exitError{exitUnreachable, "The bench has no development socket; it runs with earlybench demo only."}
-	}
-	c := rpc.New(conn, rpc.NoMethod)
-	defer c.Close()
-	return c.Call(ctx, "clock.move", map[string]string{"by": by.String()}, nil)
+	return p.callSocket(ctx, "development", "The bench has no development socket; it runs with earlybench demo only.", "clock.move", map[string]string{"by": by.String()}, nil)
 }
 
 // standinServe runs the stand-ins for demo: the scenario comes on standard

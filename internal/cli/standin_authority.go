@@ -5,13 +5,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net"
-	"time"
 
 	"github.com/spf13/cobra"
 
-	"earlybench.invalid/earlybench/core/rpc"
-	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/standin/authority"
 )
 
@@ -56,15 +52,5 @@ func (p *program) standinServeAuthority() *cobra.Command {
 }
 
 func (p *program) steerAuthority(ctx context.Context, method string, s authority.Steer, answer any) error {
-	dir, err := state.Dir(p.state)
-	if err != nil {
-		return err
-	}
-	conn, err := net.DialTimeout("unix", state.Socket(dir, "authority"), 2*time.Second)
-	if err != nil {
-		return &exitError{exitUnreachable, "No stand-in authority runs with this state. Start it: earlybench demo"}
-	}
-	c := rpc.New(conn, rpc.NoMethod)
-	defer c.Close()
-	return c.Call(ctx, method, s, answer)
+	return p.callSocket(ctx, "authority", "No stand-in authority runs with this state. Start it: earlybench demo", method, s, answer)
 }

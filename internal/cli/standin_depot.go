@@ -49,15 +49,21 @@ func (p *program) standinServeDepot() *cobra.Command {
 }
 
 func (p *program) steerDepot(ctx context.Context, s *depot.Steer) error {
+	return p.callSocket(ctx, "depot", "No stand-in depot runs with this state. Start it: earlybench demo", depot.MethodMode, *s, s)
+}
+
+// callSocket asks what listens on a socket of the state directory; missing is what is said if
+// nothing does.
+func (p *program) callSocket(ctx context.Context, name, missing, method string, params, answer any) error {
 	dir, err := state.Dir(p.state)
 	if err != nil {
 		return err
 	}
-	conn, err := net.DialTimeout("unix", state.Socket(dir, "depot"), 2*time.Second)
+	conn, err := net.DialTimeout("unix", state.Socket(dir, name), 2*time.Second)
 	if err != nil {
-		return &exitError{exitUnreachable, "No stand-in depot runs with this state. Start it: earlybench demo"}
+		return &exitError{exitUnreachable, missing}
 	}
 	c := rpc.New(conn, rpc.NoMethod)
 	defer c.Close()
-	return c.Call(ctx, depot.MethodMode, *s, s)
+	return c.Call(ctx, method, params, answer)
 }

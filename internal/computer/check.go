@@ -17,6 +17,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/depot"
 	"earlybench.invalid/earlybench/internal/kits"
@@ -80,11 +81,11 @@ func (c *Checker) usb() Check {
 	b, known := c.Hosts.Bus(own.Name)
 	switch why := c.Hosts.Trouble(own.Name); {
 	case !known:
-		k.State, k.Found = Wrong, capital(fmt.Sprint(why))+"."
+		k.State, k.Found = Wrong, plain.Capital(fmt.Sprint(why))+"."
 		k.Breaks = "Devices that are connected to this computer itself are not seen."
 		k.Remedy = "If this is a container or a virtual machine, start the bench on the computer itself, or watch that one as a host: earlybench host add."
 	case why != nil:
-		k.State, k.Found = Limited, capital(why.Error())+"."
+		k.State, k.Found = Limited, plain.Capital(why.Error())+"."
 		k.Breaks, k.Remedy = "What is plugged in is seen a second later.", "Start the bench outside of the container, or let it open netlink sockets."
 	default:
 		k.State, k.Found = Fine, fmt.Sprintf("%s connected, and the system tells of every change.", counted(len(b.Devices), "device is", "devices are"))
@@ -111,7 +112,7 @@ func (c *Checker) rights() Check {
 		k.State, k.Found = Fine, "The bench may open everything that is connected."
 		return k
 	}
-	k.State, k.Found = Wrong, capital(closed[0])+"."
+	k.State, k.Found = Wrong, plain.Capital(closed[0])+"."
 	if len(closed) > 1 {
 		k.Found += fmt.Sprintf(" So are %d more.", len(closed)-1)
 	}
@@ -297,7 +298,7 @@ func (c *Checker) disk() Check {
 	k := Check{ID: "disk", Title: "Disk space"}
 	free, err := store.Free(c.State)
 	if err != nil {
-		k.State, k.Found = Unknown, capital(err.Error())+"."
+		k.State, k.Found = Unknown, plain.Capital(err.Error())+"."
 		return k
 	}
 	k.State, k.Found = amount(free, diskWrong, diskLimited), fmt.Sprintf("%s free for the bench's records and files, in %s.", bytesText(free), c.State)
@@ -311,7 +312,7 @@ func (c *Checker) memory() Check {
 	k := Check{ID: "memory", Title: "Memory"}
 	free, err := availableMemory(filepath.Join(root(c.Roots.Proc, "/proc"), "meminfo"))
 	if err != nil {
-		k.State, k.Found = Unknown, capital(err.Error())+"."
+		k.State, k.Found = Unknown, plain.Capital(err.Error())+"."
 		return k
 	}
 	k.State, k.Found = amount(free, memoryWrong, memoryLimited), bytesText(free)+" can be used."
@@ -368,7 +369,7 @@ func (c *Checker) path(ctx context.Context) ([]Check, error) {
 		k := Check{ID: "path " + p.App, Title: "Search path, for " + p.App}
 		project, err := appfile.ReadProject(p.Dir)
 		if err != nil {
-			k.State, k.Found = Wrong, capital(err.Error())+"."
+			k.State, k.Found = Wrong, plain.Capital(err.Error())+"."
 			k.Breaks, k.Remedy = p.App+" cannot be built.", "Put that right in the app's directory."
 			out = append(out, k)
 			continue
@@ -428,13 +429,6 @@ func counted(n int, one, many string) string {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
-}
-
-func capital(s string) string {
-	if s == "" || strings.HasPrefix(s, "/") {
-		return s
-	}
-	return strings.ToUpper(s[:1]) + s[1:]
 }
 
 func bytesText(n int64) string {

@@ -93,17 +93,11 @@ func (d *Depots) Read(ctx context.Context) error {
 }
 
 func made(r store.Depot) (*one, error) {
-	var root *x509.Certificate
-	var err error
-	if len(r.Root) > 0 {
-		if root, err = x509.ParseCertificate(r.Root); err != nil {
-			return nil, err
-		}
-	}
-	o := &one{record: r}
-	if o.client, err = outside.New(r.URL, root); err != nil {
+	c, err := outside.NewPinned(r.URL, r.Root)
+	if err != nil {
 		return nil, err
 	}
+	o := &one{record: r, client: c}
 	o.index, err = depot.Parse(r.Index)
 	return o, err
 }
@@ -153,7 +147,7 @@ func (d *Depots) Look(ctx context.Context, address string) (*Found, error) {
 	if f.Root, err = outside.RootOf(ctx, f.URL); err != nil {
 		return nil, fmt.Errorf("depot %s: %w", u.Host, err)
 	}
-	c, err := outside.New(f.URL, f.pinned())
+	c, err := outside.NewPinned(f.URL, f.Root.Pinned())
 	if err != nil {
 		return nil, err
 	}
@@ -166,14 +160,6 @@ func (d *Depots) Look(ctx context.Context, address string) (*Found, error) {
 	sum := sha256.Sum256([]byte(f.URL + "\n" + f.Root.Fingerprint() + "\n" + f.Publisher))
 	f.Accept = hex.EncodeToString(sum[:])
 	return f, nil
-}
-
-// pinned is the root to trust; nil where the system's will do.
-func (f *Found) pinned() *x509.Certificate {
-	if f.Root.Known {
-		return nil
-	}
-	return f.Root.Certificate
 }
 
 // read reads an index and its publisher's certificate, and the answer's header.
@@ -207,9 +193,7 @@ func (d *Depots) Add(ctx context.Context, address, name, accept string) (View, e
 	if name != "" {
 		r.Name = name
 	}
-	if root := f.pinned(); root != nil {
-		r.Root = root.Raw
-	}
+	r.Root = f.Root.Pinned()
 	d.keeping.Lock()
 	defer d.keeping.Unlock()
 	d.mu.Lock()
@@ -303,14 +287,4 @@ func (d *Depots) Fetch(ctx context.Context, name string, f depot.File, p *store.
 			Remedy: "Tell its owner; trying again helps only if the depot was mended."}
 	}
 	return err
-}
-
-// RootFingerprint is the SHA-256 of the certificate by which the depot's TLS is trusted, in
-// hexadecimal; "" for the system's roots, or without TLS.
-func (v View) RootFingerprint() string {
-	if len(v.Record.Root) == 0 {
-		return ""
-	}
-	sum := sha256.Sum256(v.Record.Root)
-	return hex.EncodeToString(sum[:])
 }

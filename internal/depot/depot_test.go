@@ -13,6 +13,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/outside"
 	"earlybench.invalid/earlybench/standin/depot"
 )
 
@@ -31,7 +32,7 @@ func TestADepotIsAddedOnlyAsItWasAccepted(t *testing.T) {
 	require.Equal(t, problem.Refused, problem.KindOf(err))
 	v, err := b.Depots.Add(t.Context(), at, "", f.Accept)
 	require.NoError(t, err)
-	require.Equal(t, f.Root.Fingerprint(), v.RootFingerprint())
+	require.Equal(t, f.Root.Fingerprint(), outside.FingerprintOf(v.Record.Root))
 	_, err = b.Depots.Add(t.Context(), at, "another", f.Accept)
 	require.Equal(t, problem.Taken, problem.KindOf(err))
 	require.NoError(t, b.Depots.Drop(t.Context(), "upland-depot"))

@@ -256,6 +256,36 @@ func (r Root) Fingerprint() string {
 	return hex.EncodeToString(sum[:])
 }
 
+// Pinned is the certificate to keep, in DER, so that the service is trusted by it alone; nil where
+// the system's will do.
+func (r Root) Pinned() []byte {
+	if r.Known || r.Certificate == nil {
+		return nil
+	}
+	return r.Certificate.Raw
+}
+
+// FingerprintOf is the SHA-256 of a certificate that was kept, in hexadecimal; "" for none.
+func FingerprintOf(root []byte) string {
+	if len(root) == 0 {
+		return ""
+	}
+	sum := sha256.Sum256(root)
+	return hex.EncodeToString(sum[:])
+}
+
+// NewPinned is New with a root certificate in DER, as it was kept; nil or empty for the system's.
+func NewPinned(base string, root []byte) (*Client, error) {
+	if len(root) == 0 {
+		return New(base, nil)
+	}
+	c, err := x509.ParseCertificate(root)
+	if err != nil {
+		return nil, fmt.Errorf("the root certificate that was kept for %s: %w", base, err)
+	}
+	return New(base, c)
+}
+
 // RootOf asks a service for its certificates and returns the last of the chain that it sends,
 // without trusting it.
 func RootOf(ctx context.Context, base string) (Root, error) {

@@ -14,7 +14,6 @@ import (
 	"os/user"
 	"path/filepath"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
@@ -200,37 +199,19 @@ func serveDevelopment(path string, moved *clock.Moved) (end func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	var serving sync.WaitGroup
-	serving.Go(func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			conn := rpc.New(c, func(ctx context.Context, c *rpc.Conn, method string, params json.RawMessage) (any, error) {
-				p, err := rpc.Decode[struct {
-					By string `json:"by"`
-				}](params)
-				if err != nil || method != "clock.move" {
-					return rpc.NoMethod(ctx, c, method, params)
-				}
-				d, err := time.ParseDuration(p.By)
-				if err != nil {
-					return nil, err
-				}
-				return moved.Move(d).UTC(), nil
-			})
-			serving.Go(func() {
-				defer conn.Close()
-				select {
-				case <-conn.Done():
-				case <-ctx.Done(): // a caller who stays must not keep the service from ending
-				}
-			})
+	return rpc.Serve(l, func(ctx context.Context, c *rpc.Conn, method string, params json.RawMessage) (any, error) {
+		p, err := rpc.Decode[struct {
+			By string `json:"by"`
+		}](params)
+		if err != nil || method != "clock.move" {
+			return rpc.NoMethod(ctx, c, method, params)
 		}
-	})
-	return func() { cancel(); l.Close(); serving.Wait() }, nil
+		d, err := time.ParseDuration(p.By)
+		if err != nil {
+			return nil, err
+		}
+		return moved.Move(d).UTC(), nil
+	}), nil
 }
 
 // Holder returns the process that listens on a loopback port, as far as Linux shows it;

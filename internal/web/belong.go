@@ -12,6 +12,7 @@ import (
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/authority"
 	"earlybench.invalid/earlybench/internal/belong"
+	"earlybench.invalid/earlybench/internal/outside"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
 )
@@ -45,7 +46,7 @@ func standingOf(n core.Standing) client.Standing {
 }
 
 func authorityOf(v authority.View) client.Authority {
-	a := client.Authority{Name: v.Record.Name, URL: v.Record.URL, Root: v.RootFingerprint(), State: string(v.State), ClockOff: int64(v.ClockOff.Seconds()), Standings: each(v.Record.About.Standings, standingOf)}
+	a := client.Authority{Name: v.Record.Name, URL: v.Record.URL, Root: outside.FingerprintOf(v.Record.Root), State: string(v.State), ClockOff: int64(v.ClockOff.Seconds()), Standings: each(v.Record.About.Standings, standingOf)}
 	if v.Trouble != nil {
 		a.Trouble = sentence(v.Trouble.Error())
 	}

@@ -74,7 +74,7 @@ func (s *Server) makeIdentity(ctx context.Context, in *out[client.NewIdentity]) 
 }
 
 func (s *Server) renewIdentity(ctx context.Context, in *OfID) (*out[client.Identity], error) {
-	return s.answered(s.Belong.RenewIdentity(ctx, in.ID, access.From(ctx).String(), true))
+	return s.answered(s.Belong.RenewIdentity(ctx, in.ID, access.From(ctx).String()))
 }
 
 func (s *Server) importIdentity(ctx context.Context, in *struct {

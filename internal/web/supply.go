@@ -13,6 +13,7 @@ import (
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/depot"
+	"earlybench.invalid/earlybench/internal/outside"
 	"earlybench.invalid/earlybench/internal/supply"
 )
 
@@ -40,7 +41,7 @@ func (s *Server) supplyRoutes() {
 
 func depotOf(v depot.View) client.Depot {
 	d := client.Depot{Name: v.Record.Name, URL: v.Record.URL, Publisher: v.Record.Publisher, Signer: v.Record.Signer, State: string(v.State), Rate: v.Rate,
-		Offers: len(v.Index.Offers), Read: v.Record.Read.UTC(), Root: v.RootFingerprint()}
+		Offers: len(v.Index.Offers), Read: v.Record.Read.UTC(), Root: outside.FingerprintOf(v.Record.Root)}
 	if v.Trouble != nil {
 		d.Trouble = sentence(v.Trouble.Error())
 	}

@@ -1,10 +1,8 @@
 package authority
 
 import (
-	"bytes"
 	"crypto/rand"
 	"crypto/x509"
-	"encoding/base64"
 	"fmt"
 	"io"
 	"mime"
@@ -14,6 +12,7 @@ import (
 	"github.com/smallstep/pkcs7"
 
 	"earlybench.invalid/earlybench/core/authority"
+	"earlybench.invalid/earlybench/core/est"
 )
 
 // enrolmentGood is how long a one-time password for an enrolment is good.
@@ -91,7 +90,7 @@ func (a *Authority) reenroll(w http.ResponseWriter, r *http.Request) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	crew := old.Subject.OrganizationalUnit[0]
-	if c := a.Crews[crew]; c == nil || !c.Certificates[serialText(old)].Revoked.IsZero() {
+	if c := a.Crews[crew]; c == nil || !c.Certificates[est.Serial(old)].Revoked.IsZero() {
 		http.Error(w, "the certificate was revoked", http.StatusForbidden)
 		return
 	}
@@ -110,7 +109,7 @@ func (a *Authority) certify(w http.ResponseWriter, name string, csr *x509.Certif
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
-	c.Certificates[serialText(cert)] = authority.Certificate{Serial: serialText(cert), Subject: cert.Subject.CommonName, Ends: cert.NotAfter.UTC()}
+	c.Certificates[est.Serial(cert)] = authority.Certificate{Serial: est.Serial(cert), Subject: cert.Subject.CommonName, Ends: cert.NotAfter.UTC()}
 	if err := a.save(); err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
@@ -118,20 +117,18 @@ func (a *Authority) certify(w http.ResponseWriter, name string, csr *x509.Certif
 	answerCerts(w, cert)
 }
 
-func serialText(c *x509.Certificate) string { return fmt.Sprintf("%x", c.SerialNumber.Bytes()) }
-
 // readRequest reads a PKCS #10 in base64 (RFC 7030, section 4.2.1; RFC 8951, section 3).
 func readRequest(r *http.Request) (*x509.CertificateRequest, error) {
-	if kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); kind != "application/pkcs10" {
+	if kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); kind != est.RequestType {
 		return nil, fmt.Errorf("the body is application/pkcs10, not %.60q", kind)
 	}
 	raw, err := io.ReadAll(r.Body)
 	if err != nil {
 		return nil, fmt.Errorf("the request was not read: %w", err)
 	}
-	der, err := base64.StdEncoding.DecodeString(string(bytes.Join(bytes.Fields(raw), nil)))
+	der, err := est.Decode(raw)
 	if err != nil {
-		return nil, fmt.Errorf("the request is not base64: %w", err)
+		return nil, fmt.Errorf("the request: %w", err)
 	}
 	csr, err := x509.ParseCertificateRequest(der)
 	if err != nil {
@@ -146,9 +143,6 @@ func readRequest(r *http.Request) (*x509.CertificateRequest, error) {
 	return csr, nil
 }
 
-// lineLength is that of base64 in answers, so that programs that read lines take it.
-const lineLength = 64
-
 // answerCerts answers with certificates as a PKCS #7 without signers (RFC 7030, section 4.1.3).
 func answerCerts(w http.ResponseWriter, certs ...*x509.Certificate) {
 	var all []byte
@@ -160,12 +154,7 @@ func answerCerts(w http.ResponseWriter, certs ...*x509.Certificate) {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
 	}
-	w.Header().Set("Content-Type", "application/pkcs7-mime; smime-type=certs-only")
+	w.Header().Set("Content-Type", est.CertsType+"; smime-type=certs-only")
 	w.Header().Set("Content-Transfer-Encoding", "base64")
-	text := base64.StdEncoding.EncodeToString(der)
-	for len(text) > 0 {
-		n := min(lineLength, len(text))
-		fmt.Fprintln(w, text[:n])
-		text = text[n:]
-	}
+	w.Write(est.Encode(der)) //nolint:errcheck // the caller has gone
 }

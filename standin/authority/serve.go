@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"sync"
 	"time"
 
 	"earlybench.invalid/earlybench/core/authority"
@@ -78,25 +77,7 @@ func (a *Authority) steered(socket string) (end func(), err error) {
 	if err != nil {
 		return nil, fmt.Errorf("authority: steering socket: %w", err)
 	}
-	var serving sync.WaitGroup
-	ctx, cancel := context.WithCancel(context.Background())
-	serving.Go(func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			conn := rpc.New(c, a.steer)
-			serving.Go(func() {
-				defer conn.Close()
-				select {
-				case <-conn.Done():
-				case <-ctx.Done():
-				}
-			})
-		}
-	})
-	return func() { cancel(); l.Close(); serving.Wait() }, nil
+	return rpc.Serve(l, a.steer), nil
 }
 
 func (a *Authority) steer(ctx context.Context, c *rpc.Conn, method string, params json.RawMessage) (any, error) {

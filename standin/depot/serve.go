@@ -8,7 +8,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"sync"
 	"time"
 
 	"earlybench.invalid/earlybench/core/depot"
@@ -140,25 +139,7 @@ func (d *Depot) steered(socket string) (end func(), err error) {
 	if err != nil {
 		return nil, fmt.Errorf("depot: steering socket: %w", err)
 	}
-	var serving sync.WaitGroup
-	ctx, cancel := context.WithCancel(context.Background())
-	serving.Go(func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			conn := rpc.New(c, d.steer)
-			serving.Go(func() {
-				defer conn.Close()
-				select {
-				case <-conn.Done():
-				case <-ctx.Done():
-				}
-			})
-		}
-	})
-	return func() { cancel(); l.Close(); serving.Wait() }, nil
+	return rpc.Serve(l, d.steer), nil
 }
 
 func (d *Depot) steer(ctx context.Context, c *rpc.Conn, method string, params json.RawMessage) (any, error) {
