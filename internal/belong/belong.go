@@ -43,6 +43,7 @@ type Belong struct {
 	cfg  Config
 	wake chan struct{}
 
+	naming  sync.Mutex // one identity is changed at a time; taken before the others
 	signing sync.Mutex // one account is changed at a time
 	looking sync.Mutex // one look at a register at a time, so that an older one is not kept over a newer; taken before signing
 
@@ -263,13 +264,12 @@ func (b *Belong) lookAs(ctx context.Context, a store.Account) error {
 		return err
 	}
 	if fmt.Sprint(now) != fmt.Sprint(a.Account) {
-		b.signing.Lock()
-		a.Account = now
-		if crewOf(a, a.Crew) == nil && len(now.Crews) > 0 {
-			a.Crew = now.Crews[0].Name
-		}
-		err := errors.Join(b.cfg.Store.SaveAccount(ctx, a), b.Read(ctx))
-		b.signing.Unlock()
+		err := b.update(ctx, a, func(a *store.Account) {
+			a.Account = now
+			if crewOf(*a, a.Crew) == nil && len(now.Crews) > 0 {
+				a.Crew = now.Crews[0].Name
+			}
+		})
 		if err != nil {
 			return err
 		}
@@ -286,6 +286,9 @@ func (b *Belong) lookAs(ctx context.Context, a store.Account) error {
 	for _, e := range all {
 		entries[e.Serial] = e
 	}
+	if used, err := b.Used(); err != nil || used.Key != a.Key || used.Crew != a.Crew {
+		return nil //nolint:nilerr // another account or crew is used meanwhile, or none: this is nobody's register
+	}
 	b.mu.Lock()
 	changed := len(entries) != len(b.entries) || b.entries == nil
 	b.entries, b.certificates = entries, certificates
@@ -296,12 +299,23 @@ func (b *Belong) lookAs(ctx context.Context, a store.Account) error {
 	return nil
 }
 
-// signedOut notes that an account was signed out by its authority.
-func (b *Belong) signedOut(ctx context.Context, a store.Account) error {
+// update changes the record of an account as it is now, unless somebody has signed it out or in
+// anew since a was read.
+func (b *Belong) update(ctx context.Context, a store.Account, change func(*store.Account)) error {
 	b.signing.Lock()
 	defer b.signing.Unlock()
-	a.Out = true
-	err := errors.Join(b.cfg.Store.SaveAccount(ctx, a), b.Read(ctx))
+	for _, now := range b.Accounts() {
+		if now.Authority == a.Authority && now.ID == a.ID && now.Key == a.Key {
+			change(&now)
+			return errors.Join(b.cfg.Store.SaveAccount(ctx, now), b.Read(ctx))
+		}
+	}
+	return nil
+}
+
+// signedOut notes that an account was signed out by its authority.
+func (b *Belong) signedOut(ctx context.Context, a store.Account) error {
+	err := b.update(ctx, a, func(a *store.Account) { a.Out = true })
 	b.mu.Lock()
 	b.entries = nil
 	b.mu.Unlock()

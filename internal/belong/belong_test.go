@@ -292,3 +292,21 @@ func TestASignInGoesOnWithTheNextService(t *testing.T) {
 	require.Equal(t, job.Done, b.Ended(j).State)
 	require.Len(t, b.Belong.Accounts(), 2)
 }
+
+func TestALookThatIsUnderWayBringsNoAccountBackThatWasSignedOut(t *testing.T) {
+	d := newDesk(t, "starter")
+	require.Equal(t, job.Done, d.registers(others(1)).State)
+	d.at.Set(standin.Slow) // the look that was begun before is answered after the account has gone
+	d.Belong.Again()
+	time.Sleep(100 * time.Millisecond)
+	require.NoError(t, d.Belong.SignOut(t.Context(), "thwaite", true))
+	d.at.Set(standin.Well)
+	for range 3 {
+		d.Belong.Again()
+		time.Sleep(100 * time.Millisecond)
+		require.Empty(t, d.Belong.Accounts())
+	}
+	kept, err := d.Store.Accounts(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, kept)
+}

@@ -118,8 +118,8 @@ func (b *Belong) freeName(ctx context.Context, name string) error {
 
 // NewIdentity makes a key in the safe and enrols its certificate with the used account's crew.
 func (b *Belong) NewIdentity(ctx context.Context, name string) (Identity, error) {
-	b.signing.Lock()
-	defer b.signing.Unlock()
+	b.naming.Lock()
+	defer b.naming.Unlock()
 	if err := b.freeName(ctx, name); err != nil {
 		return Identity{}, err
 	}
@@ -160,6 +160,8 @@ const purposeRenew = "renew its certificate"
 // RenewIdentity gets a new certificate for an identity by the one that ends. The former one stays
 // good until its end. It renews what a person has allowed before, so that nobody is asked.
 func (b *Belong) RenewIdentity(ctx context.Context, name, actor string) (Identity, error) {
+	b.naming.Lock()
+	defer b.naming.Unlock()
 	i, err := b.Identity(ctx, name)
 	if err != nil {
 		return i, err
@@ -177,8 +179,6 @@ func (b *Belong) RenewIdentity(ctx context.Context, name, actor string) (Identit
 	if err := b.cfg.Safe.Allow(ctx, use); err != nil {
 		return i, err
 	}
-	b.signing.Lock()
-	defer b.signing.Unlock()
 	got, err := b.cfg.Authorities.Renew(ctx, i.Authority, i.Leaf, i.Key)
 	if err != nil {
 		return i, fmt.Errorf("renew %s: %w", name, err)
@@ -211,6 +211,8 @@ func (b *Belong) renewDue(ctx context.Context) error {
 // RevokeIdentity revokes the certificates of an identity at its authority. Its key stays in the
 // safe, since what it has signed may still be looked at.
 func (b *Belong) RevokeIdentity(ctx context.Context, name string) error {
+	b.naming.Lock()
+	defer b.naming.Unlock()
 	i, err := b.Identity(ctx, name)
 	if err != nil && !i.Elsewhere {
 		return err
@@ -242,8 +244,8 @@ func (b *Belong) RevokeIdentity(ctx context.Context, name string) error {
 
 // ImportIdentity takes in an identity from a PKCS #12 file, whose password is in an envelope.
 func (b *Belong) ImportIdentity(ctx context.Context, name string, file, envelope []byte) (Identity, error) {
-	b.signing.Lock()
-	defer b.signing.Unlock()
+	b.naming.Lock()
+	defer b.naming.Unlock()
 	if err := b.freeName(ctx, name); err != nil {
 		return Identity{}, err
 	}
@@ -287,8 +289,8 @@ func (b *Belong) ExportIdentity(ctx context.Context, name string, envelope []byt
 
 // DropIdentity forgets an identity and removes its key from the safe.
 func (b *Belong) DropIdentity(ctx context.Context, name string) error {
-	b.signing.Lock()
-	defer b.signing.Unlock()
+	b.naming.Lock()
+	defer b.naming.Unlock()
 	i, err := b.Identity(ctx, name)
 	if err != nil {
 		return err
