@@ -45,6 +45,7 @@ type Config struct {
 	Crews     []Seed               // that are there from the beginning
 	PerSecond int                  // requests that it takes while it is busy; 0 stands for 25
 	Clock     *clock.Moved
+	Around    func(http.Handler) http.Handler // sees each request and answer; nil for nothing
 }
 
 // slowBy is how long an answer of a slow authority takes.
@@ -98,7 +99,11 @@ func Start(ctx context.Context, cfg Config) (*Authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	a.server = &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
+	handler := http.Handler(a)
+	if cfg.Around != nil {
+		handler = cfg.Around(a)
+	}
+	a.server = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
 		TLSConfig:   &tls.Config{Certificates: []tls.Certificate{own}, MinVersion: tls.VersionTLS12, ClientAuth: tls.RequestClientCert},
 		ErrorLog:    log.New(io.Discard, "", 0), // a bench that does not trust it says so itself
 		BaseContext: func(net.Listener) context.Context { return ctx }}
