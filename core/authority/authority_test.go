@@ -4,6 +4,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"encoding/json"
 	"net/url"
 	"strings"
 	"testing"
@@ -111,5 +112,65 @@ func FuzzProof(f *testing.F) {
 	f.Fuzz(func(_ *testing.T, text string) { // it must not panic
 		authority.CheckProof(text, "GET", "https://a/", "", now)
 		authority.CheckAssertion(text, "x", func(string) *ecdsa.PublicKey { return &key.PublicKey }, now)
+	})
+}
+
+func TestAnAnswerThatSaysWhatCannotBeIsRefusedWhole(t *testing.T) {
+	const standing = `{"name":"full","places":60,"grant_days":150,"certificate_days":365,"lacks":[],"costs":"","alone":""}`
+	const entry = `{"serial":"KS 0001","model":"KS","since":"2026-01-02T03:04:05Z","seen":"2026-01-02T03:04:05Z"}`
+	for name, c := range map[string]struct {
+		into any
+		raw  string
+		ok   bool
+	}{
+		"an authority":                   {&authority.About{}, `{"name":"Fell Authority","standings":[` + standing + `]}`, true},
+		"an authority without standings": {&authority.About{}, `{"name":"Fell Authority","standings":[]}`, false},
+		"a grant that lasts no day":      {&authority.About{}, `{"name":"F","standings":[{"name":"x","places":1,"grant_days":0,"certificate_days":1}]}`, false},
+		"an account":                     {&authority.Account{}, `{"id":"rowan","name":"Rowan","crews":[{"name":"fellgate","number":"4471 0926","standing":` + standing + `,"used":1}]}`, true},
+		"an account without a crew":      {&authority.Account{}, `{"id":"rowan","name":"Rowan","crews":[]}`, false},
+		"a crew that leads elsewhere":    {&authority.Account{}, `{"id":"rowan","name":"Rowan","crews":[{"name":"../x","number":"4471 0926","standing":` + standing + `}]}`, false},
+		"a register":                     {&authority.List[authority.Entry]{}, `{"items":[` + entry + `]}`, true},
+		"an empty register":              {&authority.List[authority.Entry]{}, `{"items":[]}`, true},
+		"a register that is missing":     {&authority.List[authority.Entry]{}, `{}`, false},
+		"an entry of no serial":          {&authority.List[authority.Entry]{}, `{"items":[{"since":"2026-01-02T03:04:05Z","seen":"2026-01-02T03:04:05Z"}]}`, false},
+		"a serial that steers":           {&authority.List[authority.Entry]{}, `{"items":[{"serial":"KS\u001b[2J","since":"2026-01-02T03:04:05Z","seen":"2026-01-02T03:04:05Z"}]}`, false},
+		"an entry that was never made":   {&authority.Entry{}, `{"serial":"KS 0001"}`, false},
+		"a token":                        {&authority.Token{}, `{"access_token":"abcdefghijklmnopqrstuvwxyz","token_type":"DPoP","expires_in":600}`, true},
+		"a token for whoever has it":     {&authority.Token{}, `{"access_token":"abcdefghijklmnopqrstuvwxyz","token_type":"Bearer","expires_in":600}`, false},
+		"endpoints":                      {&authority.Metadata{}, `{"issuer":"https://a","device_authorization_endpoint":"https://a/d","token_endpoint":"https://a/t","revocation_endpoint":"https://a/r"}`, true},
+		"an endpoint without TLS":        {&authority.Metadata{}, `{"issuer":"https://a","device_authorization_endpoint":"http://a/d","token_endpoint":"https://a/t","revocation_endpoint":"https://a/r"}`, false},
+		"a code":                         {&authority.DeviceCode{}, `{"device_code":"abcdefghijklmnopqrstuvwxyz","user_code":"BCDF-GHJK","verification_uri":"https://a/code","expires_in":600}`, true},
+		"a code that never ends":         {&authority.DeviceCode{}, `{"device_code":"abcdefghijklmnopqrstuvwxyz","user_code":"BCDF-GHJK","verification_uri":"https://a/code","expires_in":600000}`, false},
+		"a page that runs a script":      {&authority.DeviceCode{}, `{"device_code":"abcdefghijklmnopqrstuvwxyz","user_code":"BCDF-GHJK","verification_uri":"javascript:alert(1)","expires_in":600}`, false},
+		"a certificate":                  {&authority.Certificate{}, `{"serial":"0a1","subject":"x","ends":"2026-01-02T03:04:05Z"}`, true},
+		"a certificate of no number":     {&authority.Certificate{}, `{"serial":"zz","subject":"x","ends":"2026-01-02T03:04:05Z"}`, false},
+		"not UTF-8":                      {&authority.About{}, "{\"name\":\"\xff\"}", false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			err := authority.Read([]byte(c.raw), c.into)
+			require.Equal(t, c.ok, err == nil, "%v", err)
+		})
+	}
+}
+
+// What is read from an answer, is written and read again, stays the same.
+func FuzzRead(f *testing.F) {
+	for _, seed := range []string{`{"items":[{"serial":"KS 0001","since":"2026-01-02T03:04:05Z","seen":"2026-01-02T03:04:05Z"}]}`, `{"name":"F","standings":[{"name":"x","grant_days":1,"certificate_days":1}]}`,
+		`{"id":"rowan","crews":[{"name":"fellgate","number":"4471 0926","standing":{"name":"x","grant_days":1,"certificate_days":1}}]}`, `{"access_token":"abcdefghijklmnopqrstuvwxyz","token_type":"DPoP","expires_in":600}`, `[`, `null`} {
+		f.Add([]byte(seed))
+	}
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		for _, fresh := range []func() any{func() any { return &authority.About{} }, func() any { return &authority.Account{} }, func() any { return &authority.List[authority.Entry]{} }, func() any { return &authority.Token{} },
+			func() any { return &authority.DeviceCode{} }, func() any { return &authority.Metadata{} }, func() any { return &authority.List[authority.Certificate]{} }, func() any { return &authority.App{} }, func() any { return &authority.Enrolment{} }} {
+			v := fresh()
+			if authority.Read(raw, v) != nil {
+				continue
+			}
+			again, err := json.Marshal(v)
+			require.NoError(t, err)
+			w := fresh()
+			require.NoError(t, authority.Read(again, w), "%s", again)
+			require.Equal(t, v, w)
+		}
 	})
 }

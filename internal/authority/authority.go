@@ -7,7 +7,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -163,7 +162,7 @@ func about(ctx context.Context, c *outside.Client) (about authority.About, date 
 	if err != nil {
 		return about, date, err
 	}
-	if answer.Status != http.StatusOK || json.Unmarshal(answer.Body, &about) != nil || about.Name == "" || len(about.Standings) == 0 {
+	if answer.Status != http.StatusOK || authority.Read(answer.Body, &about) != nil {
 		return about, date, errNonsense
 	}
 	date, _ = http.ParseTime(answer.Header.Get("Date")) // zero without one

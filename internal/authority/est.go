@@ -128,7 +128,7 @@ func (a *Authorities) est(ctx context.Context, name, key string) (EST, crypto.Si
 
 // Certificates lists the certificates of an account's crew.
 func (a *Authorities) Certificates(ctx context.Context, acc store.Account) ([]authority.Certificate, error) {
-	var out list[authority.Certificate]
+	var out authority.List[authority.Certificate]
 	err := a.ask(ctx, acc, http.MethodGet, crewPath(acc, "certificates"), nil, &out)
 	return out.Items, err
 }

@@ -49,7 +49,7 @@ func (a *Authorities) endpoints(ctx context.Context, o *one) (*authority.Metadat
 		return nil, err
 	}
 	var m authority.Metadata
-	if answer.Status != http.StatusOK || json.Unmarshal(answer.Body, &m) != nil {
+	if answer.Status != http.StatusOK || authority.Read(answer.Body, &m) != nil {
 		return nil, errNonsense
 	}
 	for _, e := range []string{m.DeviceCodes, m.Tokens, m.Revocation} {
@@ -72,7 +72,7 @@ func (a *Authorities) oauth(ctx context.Context, o *one, key crypto.Signer, endp
 		return nil, err
 	}
 	if answer.Status == http.StatusOK {
-		if into != nil && json.Unmarshal(answer.Body, into) != nil {
+		if into != nil && authority.Read(answer.Body, into) != nil {
 			return nil, errNonsense
 		}
 		return nil, nil
@@ -144,16 +144,13 @@ func (a *Authorities) Begin(ctx context.Context, name string) (SignIn, error) {
 			err = problem.Errorf(problem.Refused, "%s refuses to begin a sign-in: %s", name, refused.Description)
 		}
 	}
-	if err == nil && (s.Code.DeviceCode == "" || s.Code.UserCode == "" || s.Code.ExpiresIn <= 0) {
-		err = errNonsense
-	}
 	if err != nil {
 		return SignIn{}, errors.Join(err, a.cfg.Safe.Drop(context.WithoutCancel(ctx), item.ID))
 	}
 	if s.Code.Interval <= 0 {
 		s.Code.Interval = 5 // RFC 8628, section 3.2
 	}
-	s.Ends = a.cfg.Clock.Now().Add(time.Duration(min(s.Code.ExpiresIn, 3600)) * time.Second)
+	s.Ends = a.cfg.Clock.Now().Add(time.Duration(s.Code.ExpiresIn) * time.Second)
 	return s, nil
 }
 
@@ -192,9 +189,6 @@ func (a *Authorities) Poll(ctx context.Context, s SignIn) (store.Account, error)
 	a.keep(o, s.Key, t)
 	if err := a.ask(ctx, acc, http.MethodGet, authority.AccountPath, nil, &acc.Account); err != nil {
 		return store.Account{}, fmt.Errorf("ask who has signed in: %w", err)
-	}
-	if acc.ID == "" || len(acc.Crews) == 0 {
-		return store.Account{}, errNonsense
 	}
 	acc.Crew = acc.Crews[0].Name
 	return acc, nil
@@ -305,7 +299,7 @@ func (a *Authorities) askOnce(ctx context.Context, o *one, acc store.Account, ke
 	case into == nil:
 		return nil
 	}
-	if json.Unmarshal(answer.Body, into) != nil {
+	if authority.Read(answer.Body, into) != nil {
 		return errNonsense
 	}
 	return nil
@@ -356,13 +350,9 @@ func crewPath(acc store.Account, rest ...string) string {
 	return path
 }
 
-type list[T any] struct {
-	Items []T `json:"items"`
-}
-
 // Devices lists the register of an account's crew.
 func (a *Authorities) Devices(ctx context.Context, acc store.Account) ([]authority.Entry, error) {
-	var out list[authority.Entry]
+	var out authority.List[authority.Entry]
 	err := a.ask(ctx, acc, http.MethodGet, crewPath(acc, "devices"), nil, &out)
 	return out.Items, err
 }

@@ -3,6 +3,11 @@ package belong_test
 import (
 	"context"
 	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"strings"
 	"testing"
@@ -168,33 +173,59 @@ func TestEveryFaultOfAnAuthorityIsSaidAndPasses(t *testing.T) {
 		begin, end func(d *desk)
 		text       string
 		kind       problem.Kind
+		do         func(d *desk) error // nil for freeing the place of a device
 	}{
-		"it answers 503":     {func(d *desk) { d.at.Set(standin.Down) }, func(d *desk) { d.at.Set(standin.Well) }, "503", problem.Failed},
-		"it answers nothing": {func(d *desk) { d.at.Set(standin.Dead) }, func(d *desk) { d.at.Set(standin.Well) }, "does not answer", problem.Unavailable},
+		"it answers 503":     {func(d *desk) { d.at.Set(standin.Down) }, func(d *desk) { d.at.Set(standin.Well) }, "503", problem.Failed, nil},
+		"it answers nothing": {func(d *desk) { d.at.Set(standin.Dead) }, func(d *desk) { d.at.Set(standin.Well) }, "does not answer", problem.Unavailable, nil},
 		"it answers nonsense": {func(d *desk) { d.at.Set(standin.Nonsense) }, func(d *desk) { d.at.Set(standin.Well) },
-			"something else than was asked", problem.Failed},
+			"something else than was asked", problem.Failed, nil},
 		"its clock is a day behind": {func(d *desk) { d.clock.Move(-24 * time.Hour) }, func(d *desk) { d.clock.Move(24 * time.Hour) },
-			"The clock of this computer is 24h0m0s ahead of that of fell-authority", problem.Failed},
-		"it has signed the account out": {func(d *desk) { require.NoError(d.T, d.at.SignOutEverywhere("thwaite")) }, nil, "is signed out at fell-authority", problem.Person},
+			"The clock of this computer is 24h0m0s ahead of that of fell-authority", problem.Failed, nil},
+		"it has signed the account out": {func(d *desk) { require.NoError(d.T, d.at.SignOutEverywhere("thwaite")) }, nil, "is signed out at fell-authority", problem.Person, nil},
 		"the safe is locked": {func(d *desk) { require.NoError(d.T, d.Safe.Lock()) }, func(d *desk) { require.NoError(d.T, d.Safe.OpenAtStart(context.Background(), d.UnlockKey())) },
-			"The safe is locked.", problem.Person},
+			"The safe is locked.", problem.Person, nil},
+		"a certificate of another root is shown at its address": {func(d *desk) { d.replaced() }, nil, "has shown another certificate than the one that was accepted", problem.Refused, nil},
+		"its register is full": {func(d *desk) { require.Equal(d.T, job.Done, d.registers(others(5)).State) }, func(d *desk) { require.NoError(d.T, d.Belong.Leave(context.Background(), "KS 0004")) },
+			"The register of fellgate is full; 1 found no place.", problem.Blocked, func(d *desk) error {
+				if j := d.registers([]belong.Other{{Serial: "KS 0099", Model: "KS"}}); j.Error != nil {
+					return j.Error
+				}
+				return nil
+			}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			d := newDesk(t, "starter")
 			require.Equal(t, job.Done, d.registers(others(1)).State)
 			d.Eventually("the register was read", func() bool { r, err := d.Belong.TheRegister(); return err == nil && len(r.Entries) == 1 })
+			if c.do == nil {
+				c.do = func(d *desk) error { return d.Belong.Leave(context.Background(), "KS 0000") }
+			}
 			c.begin(d)
-			err := d.Belong.Leave(t.Context(), "KS 0000")
+			err := c.do(d)
 			require.ErrorContains(t, err, c.text)
 			require.Equal(t, c.kind, problem.KindOf(err), err)
 			if c.end == nil {
 				return
 			}
 			c.end(d)
-			require.NoError(t, d.Belong.Leave(t.Context(), "KS 0000"))
+			require.NoError(t, c.do(d))
 		})
 	}
+}
+
+// replaced puts a service with another root in the place of the authority.
+func (d *desk) replaced() {
+	address := strings.TrimSuffix(strings.TrimPrefix(d.at.URL(), "https://"), "/")
+	require.NoError(d.T, d.at.Close())
+	l, err := net.Listen("tcp", address)
+	require.NoError(d.T, err)
+	s := httptest.NewUnstartedServer(http.NotFoundHandler())
+	require.NoError(d.T, s.Listener.Close())
+	s.Listener = l
+	s.Config.ErrorLog = log.New(io.Discard, "", 0)
+	s.StartTLS()
+	d.T.Cleanup(s.Close)
 }
 
 func TestAnAuthorityOfAnotherRootOrNameIsNotTrusted(t *testing.T) {

@@ -233,7 +233,9 @@ var Standings = []authority.Standing{{Name: "starter", Places: 5, GrantDays: 21,
 func Authority(t testing.TB, c *clock.Moved) *authorities.Authority {
 	t.Helper()
 	var a *authorities.Authority
-	around := func(h http.Handler) http.Handler { return checked(t, h, func() bool { return a.Mode() != authorities.Well }) }
+	around := func(h http.Handler) http.Handler {
+		return checked(t, h, func() bool { return a.Mode() != authorities.Well })
+	}
 	a, err := authorities.Start(context.Background(), authorities.Config{Dir: t.TempDir(), Address: "127.0.0.1:0", Name: "Fell Authority", Standings: Standings, Taken: []string{"fellgate/rota"}, Clock: c, Around: around})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, a.Close()) })

@@ -214,7 +214,7 @@ func (p *program) safeSet() *cobra.Command {
 
 func (p *program) safeConsent() *cobra.Command {
 	var o opening
-	var within time.Duration
+	var within span
 	var refuse bool
 	c := &cobra.Command{Use: "consent [REQUEST]", Short: "Let a key of the safe be used; without a request, list those that wait", Args: cobra.MaximumNArgs(1),
 		Long: `Answers a request to use a key. The safe's passphrase is asked for, so that no
@@ -235,7 +235,7 @@ same app for so long without asking, 31 days at most.`,
 				p.printRequests(s.Requests)
 				return nil
 			}
-			a := client.SafeAnswer{Yes: !refuse, For: int64(within.Seconds())}
+			a := client.SafeAnswer{Yes: !refuse, For: int64(time.Duration(within).Seconds())}
 			if a.Yes {
 				p.describeRequest(s, args[0])
 				if a.Proof, err = p.proof(s, o, args[0]); err != nil {
@@ -249,7 +249,7 @@ same app for so long without asking, 31 days at most.`,
 			return nil
 		}}
 	o.flags(c, "the safe")
-	c.Flags().DurationVar(&within, "for", 0, "allow the same for so long without asking, such as 8h")
+	c.Flags().Var(&within, "for", "allow the same for so long without asking, such as 8h or 30d")
 	c.Flags().BoolVar(&refuse, "refuse", false, "refuse it")
 	return c
 }

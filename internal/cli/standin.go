@@ -214,25 +214,31 @@ func (p *program) standinFault() *cobra.Command {
 }
 
 func (p *program) standinClock() *cobra.Command {
-	by := time.Duration(0)
-	c := &cobra.Command{Use: "clock", Short: "Move the clocks of the bench and the stand-ins", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		var now time.Time
-		if err := p.steer(c.Context(), standin.MethodClock, standin.Steer{By: by.String()}, &now); err != nil {
-			return err
-		}
-		if err := p.moveBench(c.Context(), by); err != nil {
-			return err
-		}
-		if err := p.steerAuthority(c.Context(), authority.MethodClock, authority.Steer{By: by.String()}, nil); err != nil {
-			return err
-		}
-		if p.json {
-			return p.printJSON(map[string]time.Time{"now": now.UTC()})
-		}
-		fmt.Fprintln(p.out, now.Local().Format(time.DateTime))
-		return nil
-	}}
-	c.Flags().DurationVar(&by, "by", 0, "by how much, such as 26h or -30m")
+	var by span
+	c := &cobra.Command{Use: "clock [+SPAN]", Short: "Move the clocks of the bench, its devices and the authority together", Args: cobra.MaximumNArgs(1),
+		Example: "earlybench standin clock +40d\nearlybench standin clock --by -26h", RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				if err := by.Set(args[0]); err != nil {
+					return usage("%w", err)
+				}
+			}
+			var now time.Time
+			if err := p.steer(c.Context(), standin.MethodClock, standin.Steer{By: by.String()}, &now); err != nil {
+				return err
+			}
+			if err := p.moveBench(c.Context(), time.Duration(by)); err != nil {
+				return err
+			}
+			if err := p.steerAuthority(c.Context(), authority.MethodClock, authority.Steer{By: by.String()}, nil); err != nil {
+				return err
+			}
+			if p.json {
+				return p.printJSON(map[string]time.Time{"now": now.UTC()})
+			}
+			fmt.Fprintln(p.out, now.Local().Format(time.DateTime))
+			return nil
+		}}
+	c.Flags().Var(&by, "by", "by how much, also back, such as 40d or -30m")
 	return c
 }
 

@@ -3,6 +3,7 @@
 package outside
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
@@ -14,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -21,6 +23,7 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
 )
 
@@ -215,8 +218,7 @@ func (c *Client) why(ctx context.Context, err error) error {
 	}
 	var untrusted *tls.CertificateVerificationError
 	if errors.As(err, &untrusted) {
-		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s has shown another certificate than the one that was accepted: %s.", c.base.Host, untrusted.Err),
-			Remedy: "If its owner has changed it, remove the service here and add it again."}
+		return c.untrusted(untrusted)
 	}
 	var u *url.Error
 	if errors.As(err, &u) && !u.Timeout() {
@@ -236,6 +238,32 @@ func (c *Client) why(ctx context.Context, err error) error {
 		return fmt.Errorf("%w: %w", ErrDown, err)
 	}
 	return fmt.Errorf("%s: %w", c.base.Host, err)
+}
+
+// untrusted says why the certificate that a service shows is not trusted.
+func (c *Client) untrusted(err *tls.CertificateVerificationError) error {
+	var name x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	switch {
+	case errors.As(err, &name):
+		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The certificate that %s shows is for %s, not for %s.", c.base.Host, cmp.Or(namesOf(name.Certificate), "no name"), c.base.Hostname()),
+			Remedy: "Use a name that its certificate contains, or ask who runs it."}
+	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
+		text := func(t time.Time) string { return t.Local().Format("2 January 2006 15:04") }
+		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The certificate of %s is good from %s to %s, and the clock of this computer says %s.", c.base.Host, text(invalid.Cert.NotBefore), text(invalid.Cert.NotAfter), text(time.Now())),
+			Remedy: "Set the clock of this computer right if it is wrong; otherwise who runs the service renews its certificate."}
+	}
+	return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s has shown another certificate than the one that was accepted: %s.", c.base.Host, err.Err),
+		Remedy: "If its owner has changed it, remove the service here and add it again."}
+}
+
+// namesOf are the names and addresses that a certificate is for.
+func namesOf(c *x509.Certificate) string {
+	names := slices.Clone(c.DNSNames)
+	for _, ip := range c.IPAddresses {
+		names = append(names, ip.String())
+	}
+	return plain.Cut(plain.Line(strings.Join(names, ", ")), 200)
 }
 
 // Why says why reading an answer's body failed, as errors of Get do.

@@ -159,3 +159,13 @@ func (r *records) byNumber(number string) *crew {
 	}
 	return nil
 }
+
+// Places is how many places of a crew's register are taken.
+func (a *Authority) Places(name string) int {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if c := a.Crews[name]; c != nil {
+		return len(c.Devices)
+	}
+	return 0
+}

@@ -1,0 +1,175 @@
+package authority
+
+import (
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"regexp"
+	"unicode/utf8"
+)
+
+// List is how several things are answered.
+type List[T any] struct {
+	Items []T `json:"items"`
+}
+
+// answer is a type that an authority answers with, which knows what it must say.
+type answer interface{ check() error }
+
+// Read reads an answer into v, a pointer to one of the types of this package. An answer that lacks
+// something, or that says what cannot be, is refused whole.
+func Read(raw []byte, v any) error {
+	if !utf8.Valid(raw) {
+		return errors.New("the answer is not UTF-8")
+	}
+	if err := json.Unmarshal(raw, v); err != nil {
+		return fmt.Errorf("the answer is not JSON of the right shape: %w", err)
+	}
+	if a, ok := v.(answer); ok {
+		return a.check()
+	}
+	return nil
+}
+
+const (
+	mostItems = 20_000
+	mostText  = 400 // bytes of a text for people
+	mostDays  = 3660
+)
+
+var (
+	crewNumber = regexp.MustCompile(`^[0-9]{4} [0-9]{4}$`)
+	userCode   = regexp.MustCompile(`^[A-Za-z0-9-]{6,40}$`)
+)
+
+func (l *List[T]) check() error {
+	if l.Items == nil || len(l.Items) > mostItems {
+		return fmt.Errorf("a list has items, %d at most", mostItems)
+	}
+	for i := range l.Items {
+		if a, ok := any(&l.Items[i]).(answer); ok {
+			if err := a.check(); err != nil {
+				return fmt.Errorf("item %d: %w", i+1, err)
+			}
+		}
+	}
+	return nil
+}
+
+func (m *Metadata) check() error {
+	for _, e := range []string{m.Issuer, m.DeviceCodes, m.Tokens, m.Revocation} {
+		if u, err := url.Parse(e); err != nil || u.Scheme != "https" || u.Host == "" {
+			return fmt.Errorf("endpoint %.100q is not an https address", e)
+		}
+	}
+	return nil
+}
+
+func (d *DeviceCode) check() error {
+	page, err := url.Parse(d.Page)
+	switch {
+	case err != nil || page.Scheme != "https" || page.Host == "":
+		return fmt.Errorf("the page %.100q is not an https address", d.Page)
+	case len(d.DeviceCode) < 20 || len(d.DeviceCode) > 1000 || !userCode.MatchString(d.UserCode):
+		return errors.New("the codes of the sign-in are too short, or are none")
+	case d.ExpiresIn <= 0 || d.ExpiresIn > 3600 || d.Interval < 0 || d.Interval > 60:
+		return errors.New("a code lasts for a second to an hour, and is asked for once a minute or more often")
+	}
+	return nil
+}
+
+func (t *Token) check() error {
+	if len(t.AccessToken) < 20 || len(t.AccessToken) > 4000 || t.Type != "DPoP" || t.ExpiresIn <= 0 || t.ExpiresIn > 86400 {
+		return errors.New("an access token has 20 to 4000 characters, is of the type DPoP and lasts for a day at most")
+	}
+	return nil
+}
+
+func (a *About) check() error {
+	if a.Name == "" || len(a.Name) > mostText || len(a.Standings) == 0 || len(a.Standings) > 20 {
+		return errors.New("an authority has a name and 1 to 20 standings")
+	}
+	for i := range a.Standings {
+		if err := a.Standings[i].check(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Standing) check() error {
+	inRange := func(days int) bool { return days >= 1 && days <= mostDays }
+	if s.Name == "" || len(s.Name)+len(s.Costs)+len(s.Alone) > 3*mostText || s.Places < 0 || !inRange(s.GrantDays) || !inRange(s.CertificateDays) || len(s.Lacks) > 50 {
+		return fmt.Errorf("the standing %.40q says what cannot be", s.Name)
+	}
+	return nil
+}
+
+func (a *Account) check() error {
+	if err := CheckCrew(a.ID); err != nil && !errors.Is(err, ErrPlaceholder) {
+		return fmt.Errorf("the account: %w", err)
+	}
+	if len(a.Crews) == 0 || len(a.Crews) > 100 || len(a.Name) > mostText {
+		return errors.New("an account belongs to 1 to 100 crews")
+	}
+	for i := range a.Crews {
+		if err := a.Crews[i].check(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *Crew) check() error {
+	if err := CheckCrew(c.Name); err != nil && !errors.Is(err, ErrPlaceholder) {
+		return err
+	}
+	if !crewNumber.MatchString(c.Number) || c.Used < 0 {
+		return fmt.Errorf("the number of crew %s is not one of eight digits, or its register cannot be", c.Name)
+	}
+	return c.Standing.check()
+}
+
+func (e *Entry) check() error {
+	if err := CheckSerial(e.Serial); err != nil {
+		return err
+	}
+	if e.Since.IsZero() || e.Seen.IsZero() || len(e.Model) > 64 {
+		return fmt.Errorf("the entry of %s does not say since when it is there", e.Serial)
+	}
+	return nil
+}
+
+func (a *App) check() error {
+	if err := CheckAppID(a.ID); err != nil {
+		return err
+	}
+	if a.Since.IsZero() {
+		return fmt.Errorf("the app id %s does not say since when it is there", a.ID)
+	}
+	return nil
+}
+
+func (e *Enrolment) check() error {
+	if e.User == "" || len(e.User) > mostText || len(e.Password) < 20 || len(e.Password) > 1000 || e.Ends.IsZero() {
+		return errors.New("an enrolment has a user, a password of 20 characters or more, and an end")
+	}
+	return nil
+}
+
+func (c *Certificate) check() error {
+	if _, err := hex.DecodeString(evenly(c.Serial)); err != nil || c.Serial == "" || len(c.Serial) > 64 || len(c.Subject) > mostText || c.Ends.IsZero() {
+		return fmt.Errorf("certificate %.80q has no serial number in hexadecimal, or no end", c.Serial)
+	}
+	return nil
+}
+
+// evenly is a hexadecimal number with an even number of digits.
+func evenly(s string) string {
+	if len(s)%2 == 1 {
+		return "0" + s
+	}
+	return s
+}
