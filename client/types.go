@@ -157,6 +157,7 @@ type Step struct {
 	Again   bool     `json:"again" doc:"to be done every time, not once"`
 	Seen    bool     `json:"seen" doc:"the bench can see for itself whether it is done"`
 	Missing string   `json:"missing" doc:"what the bench lacks for it, and what to do instead; empty for nothing"`
+	Account bool     `json:"account" doc:"it wants an account at an authority, and none is in use"`
 	Denied  *Fact    `json:"denied" doc:"somebody's word that it is done, which what is seen stands against"`
 	Draw    *Drawing `json:"draw"`
 }

@@ -28,6 +28,7 @@ type newcomer struct {
 	handle string
 	keys   bool // uses the keyboard alone
 	narrow bool // holds the console in one hand
+	joins  bool // makes an account where the page says that one is missing
 
 	step  string         // the one that was read last
 	at    int            // how far its way was gone
@@ -62,7 +63,7 @@ const readPage = `(() => {
 	const inline = (e) => e.tagName === "A" && getComputedStyle(e).display === "inline" && e.parentElement.innerText.trim() !== e.innerText.trim();
 	return {
 		Heading: step.querySelector("h2")?.innerText ?? "", All: step.innerText, Missing: step.querySelector("[aria-label='What is missing']")?.innerText ?? "",
-		Where: texts("[aria-label='Where'] li"), Buttons: [...step.querySelectorAll("button")].filter((e) => !e.disabled && e.checkVisibility()).map((e) => e.innerText.trim()),
+		Where: texts("[aria-label='Where'] li"), Buttons: [...step.querySelectorAll("button, a.press")].filter((e) => !e.disabled && e.checkVisibility()).map((e) => e.innerText.trim()),
 		Ready: !!step.querySelector("[aria-label=Ready]"), Passed: document.body.innerText.includes("Passed: "),
 		Wide: document.documentElement.scrollWidth - innerWidth,
 		Small: shown.filter((e) => !inline(e) && e.getBoundingClientRect().height < 24).map((e) => e.tagName + " " + (e.innerText || e.ariaLabel)),
@@ -98,6 +99,9 @@ func (n *newcomer) leads() string {
 		switch {
 		case p.Ready && (p.Passed && n.tried || strings.Contains(p.All, "an app is missing")):
 			return p.All
+		case n.joins && slices.Contains(p.Buttons, "Sign in on the page Keys"):
+			n.makesAnAccount()
+			continue
 		case p.Missing != "":
 			return p.Missing
 		case strings.HasPrefix(p.Heading, "Update "), strings.Contains(p.All, "needs release"): // nobody updates a stand-in
@@ -131,7 +135,7 @@ func (n *newcomer) leads() string {
 func (n *newcomer) moves(p pageRead, g glassRead) string {
 	n.b.t.Helper()
 	for _, own := range p.Buttons {
-		if slices.ContainsFunc([]string{"I have done that", "Show the device", "Stop", "Run "}, func(s string) bool { return strings.HasPrefix(own, s) }) {
+		if slices.ContainsFunc([]string{"I have done that", "Show the device", "Stop", "Run ", "Sign in "}, func(s string) bool { return strings.HasPrefix(own, s) }) {
 			continue
 		}
 		if n.done[p.Heading+"|"+own] < 3 && n.press(own) {
@@ -162,7 +166,7 @@ func (n *newcomer) moves(p pageRead, g glassRead) string {
 
 var (
 	toPick   = regexp.MustCompile(`Pick ([0-9]{2}) on its screen`)
-	toType   = regexp.MustCompile(`type ([0-9]{4})\b`)
+	toType   = regexp.MustCompile(`type ([0-9]{4})\b|two groups: ([0-9]{4} [0-9]{4})\b`)
 	toHold   = regexp.MustCompile(`hold (\d) and (\d) together`)
 	ofADial  = regexp.MustCompile(`(\w+ hand) at (\d+)`)
 	howOften = regexp.MustCompile(`\b(two|three|four|five|six|seven|eight|nine|ten|\d+) times`)
@@ -184,9 +188,9 @@ func (n *newcomer) answers(p pageRead, g glassRead) string {
 	}
 	pad := slices.ContainsFunc(g.Things, func(t struct{ Text, Title string }) bool { return keyFace.MatchString(t.Text) })
 	if m := toType.FindStringSubmatch(p.All); m != nil && pad && n.once(p.Heading+g.Says, 2) {
-		n.types(m[1])
+		n.types(m[1] + m[2])
 		n.confirms(p, g)
-		return "type " + m[1]
+		return "type " + m[1] + m[2]
 	}
 	if n.kept != "" && pad && strings.Contains(g.Says, "letters from before") && n.once(p.Heading+g.Says, 2) {
 		n.types(strings.Join(keysOf(n.kept), ""))
@@ -244,6 +248,27 @@ func (n *newcomer) types(digits string) {
 			n.touch(string(r))
 		}
 	}
+}
+
+// makesAnAccount goes to the page Keys as the step says, makes an account at the authority, with
+// an identity and the app's id, and comes back.
+func (n *newcomer) makesAnAccount() {
+	n.b.t.Helper()
+	require.True(n.b.t, n.press("Sign in on the page Keys"))
+	n.b.sees("No account at an authority is in use")
+	n.pressesThere("Sign in at fell-authority, or make an account")
+	n.b.sees("Type this code there")
+	text := get(n.b, "read the code", chromedp.Evaluate[string](`document.body.innerText`))
+	require.Contains(n.b.t, text, "Grants last 21 days", "what a standing costs is said before one is chosen")
+	n.d.letsIn(userCode.FindString(text), "thwaite", "ridgeway", "full")
+	n.b.sees("You are signed in.")
+	n.b.sees("Crew ridgeway, number")
+	n.b.writes("Name of a new identity", "moor-desk one")
+	n.pressesThere("Make a key and get its certificate")
+	n.b.sees("key in this safe")
+	n.b.goes(n.d.at.Service + "/devices/" + n.handle)
+	n.b.sees(n.handle)
+	n.story = append(n.story, "       signed in on the page Keys")
 }
 
 // confirms presses what the page names, once something was typed.
@@ -369,6 +394,17 @@ func (n *newcomer) press(text string) bool {
 	return false
 }
 
+// pressesThere presses a button of another page, which is there.
+func (n *newcomer) pressesThere(text string) {
+	n.b.t.Helper()
+	if !n.keys {
+		n.b.presses(text)
+		return
+	}
+	n.b.tabsTo(text)
+	get(n.b, "Enter", chromedp.KeyEvent("\r"))
+}
+
 // touch touches something on the device's screen or beside it, unless it has gone meanwhile.
 func (n *newcomer) touch(text string) {
 	n.b.t.Helper()
@@ -458,6 +494,15 @@ func newcomers(t *testing.T, width, height int, change func(*newcomer), devices 
 	}
 	b.t = t
 	require.NotContains(t, b.log.String(), "exception")
+}
+
+// Those who make an account come past the register, by the crew's number and by the serial.
+func TestANewcomerMakesAnAccountWhereThePageSaysThatOneIsMissing(t *testing.T) {
+	endsOf := ends
+	ends = maps.Clone(ends)
+	defer func() { ends = endsOf }()
+	ends["kestle-1"], ends["whimbrel-1"] = "an app is missing", "an app is missing"
+	newcomers(t, 1280, 800, func(n *newcomer) { n.joins = true }, "whimbrel-1", "kestle-1")
 }
 
 func TestANewcomerIsLedByThePageAlone(t *testing.T) {

@@ -68,6 +68,13 @@ func Confirmable(s *sheet.Step) bool {
 	return (s.Who == sheet.Hands || s.Means != "" || strings.HasPrefix(s.ID, remedies) && s.Who != sheet.Automatic) && !s.Sure && (s.Action == "" || s.Action == sheet.Register)
 }
 
+// WantsAccount reports whether a step wants an account at an authority and none is in use: the
+// step registers, or it shows the crew's number.
+func (s *Standing) WantsAccount(step *sheet.Step) bool {
+	in, ok := s.View.Get(fact.AccountState, s.Now)
+	return (step.Means == "account" || strings.Contains(step.Note+step.Text, "{crew}")) && !(ok && in.Value.Text() == "in")
+}
+
 // sheet returns the sheet that applies to a device now.
 func (o *Outlook) sheet(k *keeper.Keeper) *sheet.Sheet {
 	f, _ := k.Facts().View().Get(fact.OSRelease, o.cfg.Clock.Now())

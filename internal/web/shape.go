@@ -102,6 +102,7 @@ func stepOf(s ready.Step, st outlook.Standing) client.Step {
 		c.Denied = &f
 	}
 	c.Tell = outlook.Confirmable(s.Step)
+	c.Account = st.WantsAccount(s.Step)
 	if s.Missing {
 		c.Missing = fill(s.Lacking)
 	}

@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import { useAsk, useTell } from "../api/queries";
 import type { Device, Prep, Step as StepOf } from "../api/types";
 import { choose } from "../app/chosenApp";
@@ -125,6 +126,13 @@ function Step({ prep }: { prep: Prep }) {
           <p role="alert" className="mt-2 max-w-prose rounded-lg bg-(--lamp-tint) px-3 py-2 text-row">
             <b className="font-semibold">What is observed counts.</b> {step.denied.by} said at{" "}
             {clockText(step.denied.at)} that this is done; the bench sees that it is not.
+          </p>
+        )}
+        {step.account && (
+          <p className="mt-5">
+            <Link className="press press-main" to="/keys">
+              Sign in on the page Keys
+            </Link>
           </p>
         )}
         <Action prep={prep} step={step} />

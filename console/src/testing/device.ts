@@ -37,6 +37,7 @@ export const step = (more: Partial<Step> = {}): Step => ({
   id: "tap",
   gate: "mode",
   who: "hands",
+  account: false,
   title: "Tap Batch six times",
   text: "Tap **Batch** six times",
   note: "",
