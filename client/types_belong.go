@@ -90,6 +90,7 @@ type Register struct {
 	Entries   []Entry  `json:"entries" nullable:"false" doc:"those seen longest ago first"`
 	Missing   []string `json:"missing" nullable:"false" doc:"handles of the rack's devices that belong into it and are not in it"`
 	Read      bool     `json:"read" doc:"it was read from the authority"`
+	Full      bool     `json:"full" doc:"no place is free"`
 }
 
 // Entry is a device in the register.

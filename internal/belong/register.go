@@ -41,6 +41,9 @@ type Register struct {
 	Read               bool         // it was read at all
 }
 
+// Full reports whether no place is free.
+func (r Register) Full() bool { return r.Read && len(r.Entries) >= r.Crew.Standing.Places }
+
 // TheRegister returns the register.
 func (b *Belong) TheRegister() (Register, error) {
 	a, err := b.Used()

@@ -74,6 +74,9 @@ names the columns: serial and model.`,
 
 func (p *program) printRegister(r client.Register) {
 	fmt.Fprintf(p.out, "Crew %s at %s: %d of %d places are taken.\n", safe(r.Crew.Name), r.Authority, r.Crew.Used, r.Crew.Standing.Places)
+	if r.Full {
+		fmt.Fprintln(p.out, "It is full. Those seen longest ago come first; free the place of one: earlybench register drop DEVICE")
+	}
 	if !r.Read {
 		fmt.Fprintln(p.out, "The authority was not asked for it yet; see earlybench authority.")
 	}

@@ -129,7 +129,7 @@ func (s *Server) register(context.Context, *none) (*out[client.Register], error)
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &out[client.Register]{client.Register{Authority: r.Authority, Account: r.Account, Crew: crewOf(r.Crew), Missing: append([]string{}, r.Missing...), Read: r.Read,
+	return &out[client.Register]{client.Register{Authority: r.Authority, Account: r.Account, Crew: crewOf(r.Crew), Missing: append([]string{}, r.Missing...), Read: r.Read, Full: r.Full(),
 		Entries: each(r.Entries, func(e belong.Registered) client.Entry {
 			return client.Entry{Serial: e.Serial, Model: e.Model, Handle: e.Handle, Since: e.Since.UTC(), Seen: e.Seen.UTC(), Self: e.Self}
 		})}}, nil

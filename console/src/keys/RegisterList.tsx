@@ -33,9 +33,15 @@ export function RegisterList() {
               </span>
             ))}
           </span>
-          <button type="button" className="press" disabled={add.isPending} onClick={() => add.mutate(r.missing)}>
-            {r.missing.length === 1 ? `Register ${r.missing[0]}` : `Register all ${r.missing.length}`}
-          </button>
+          {r.full ? (
+            <span className="basis-full text-secondary">
+              The register is full. Free the place of a device first; those seen longest ago come first.
+            </span>
+          ) : (
+            <button type="button" className="press" disabled={add.isPending} onClick={() => add.mutate(r.missing)}>
+              {r.missing.length === 1 ? `Register ${r.missing[0]}` : `Register all ${r.missing.length}`}
+            </button>
+          )}
         </p>
       )}
       <ul className="mt-1">
