@@ -24,16 +24,39 @@ const MaxSignature = 200
 // Sign signs a document: a JSON Web Signature in the compact form, with the payload left
 // out (RFC 7515, section 7.1 and appendix F; RFC 7518, section 3.4).
 func (k *Key) Sign(document []byte) (string, error) {
-	sum := signed(document)
-	der, err := k.private.Sign(rand.Reader, sum[:], crypto.SHA256)
-	if err != nil {
-		return "", fmt.Errorf("sign by the developer's key: %w", err)
-	}
-	raw, err := PlainSignature(der)
+	raw, err := k.SignBytes(signed(document))
 	if err != nil {
 		return "", fmt.Errorf("sign by the developer's key: %w", err)
 	}
 	return header + ".." + encoding.EncodeToString(raw), nil
+}
+
+// SignBytes signs the input of a JSON Web Signature by ES256 and returns the signature, 64 bytes
+// (RFC 7515, section 5.1; RFC 7518, section 3.4).
+func (k *Key) SignBytes(input []byte) ([]byte, error) {
+	sum := sha256.Sum256(input)
+	der, err := k.private.Sign(rand.Reader, sum[:], crypto.SHA256)
+	if err != nil {
+		return nil, err
+	}
+	return PlainSignature(der)
+}
+
+// VerifyBytes reports whether the key's holder has signed the input of a JSON Web Signature.
+func (p Public) VerifyBytes(input, signature []byte) error {
+	key, err := p.key()
+	if err != nil {
+		return err
+	}
+	if len(signature) != 2*coordinate {
+		return fmt.Errorf("%w: it does not have 64 bytes", ErrSignature)
+	}
+	sum := sha256.Sum256(input)
+	r, s := new(big.Int).SetBytes(signature[:coordinate]), new(big.Int).SetBytes(signature[coordinate:])
+	if !ecdsa.Verify(key, sum[:], r, s) {
+		return fmt.Errorf("%w: it was made by another key, or for something else", ErrSignature)
+	}
+	return nil
 }
 
 // PlainSignature makes of an ECDSA signature in DER (RFC 3279, section 2.2.3) its two numbers
@@ -57,8 +80,7 @@ var ErrSignature = errors.New("the developer's signature does not fit")
 
 // Verify reports whether the key's holder has signed a document.
 func (p Public) Verify(document []byte, signature string) error {
-	key, err := p.key()
-	if err != nil {
+	if err := p.Check(); err != nil {
 		return err
 	}
 	value, ok := strings.CutPrefix(signature, header+"..")
@@ -66,19 +88,17 @@ func (p Public) Verify(document []byte, signature string) error {
 	if !ok || err != nil || len(raw) != 2*coordinate {
 		return fmt.Errorf("%w: it is not a detached JSON Web Signature by ES256", ErrSignature)
 	}
-	sum := signed(document)
-	r, s := new(big.Int).SetBytes(raw[:coordinate]), new(big.Int).SetBytes(raw[coordinate:])
-	if !ecdsa.Verify(key, sum[:], r, s) {
+	if p.VerifyBytes(signed(document), raw) != nil {
 		return fmt.Errorf("%w: it was made by another key, or for another manifest", ErrSignature)
 	}
 	return nil
 }
 
-// signed is the digest of what is signed (RFC 7515, section 5.1).
-func signed(document []byte) [sha256.Size]byte {
+// signed is what is signed (RFC 7515, section 5.1).
+func signed(document []byte) []byte {
 	input := make([]byte, 0, len(header)+1+base64.RawURLEncoding.EncodedLen(len(document)))
 	input = append(append(input, header...), '.')
-	return sha256.Sum256(base64.RawURLEncoding.AppendEncode(input, document))
+	return base64.RawURLEncoding.AppendEncode(input, document)
 }
 
 // decode reads base64url; Go's decoder would pass over line breaks.
