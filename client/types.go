@@ -148,7 +148,7 @@ type Step struct {
 	Where   []string `json:"where" nullable:"false"`
 	Sight   string   `json:"sight" doc:"what will be seen"`
 	Risk    string   `json:"risk"`
-	Action  string   `json:"action" enum:",driver.install,support.fetch,host.give,link.restart,device.register,admission.ask,app.try"`
+	Action  string   `json:"action" enum:",driver.install,support.fetch,host.give,link.restart,device.register,statement.put,admission.ask,app.try"`
 	Minutes int      `json:"minutes"`
 	Done    bool     `json:"done"`
 	Told    bool     `json:"told" doc:"done only because somebody said so"`
@@ -299,6 +299,7 @@ type Job struct {
 	Phases  []Phase    `json:"phases" nullable:"false"`
 	Error   *Trouble   `json:"error"`
 	Result  *RunResult `json:"result"`
+	Put     *PutResult `json:"put" doc:"of a job that puts a grant or a debug token on devices"`
 	Again   bool       `json:"again" doc:"it has ended and can be repeated"`
 	Created time.Time  `json:"created"`
 	Ended   *time.Time `json:"ended"`

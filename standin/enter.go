@@ -10,11 +10,15 @@ import (
 	"net/http"
 
 	"earlybench.invalid/earlybench/core/authority"
+	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/standin/body"
 )
 
 // Authority is where devices enter themselves in the register of their crew.
+//
+// Its keys are those by which devices check grants and debug tokens, as their maker built them in.
 type Authority struct {
+	statement.Authority
 	URL  string `json:"url"`
 	Root []byte `json:"root"` // certificate in DER by which its TLS is trusted
 }
@@ -53,4 +57,12 @@ func (a *Authority) enter(serial, model string) func(context.Context, string) er
 		}
 		return fmt.Errorf("the authority answers %s", res.Status)
 	}
+}
+
+// checker is whose statements devices take.
+func (a *Authority) checker() statement.Authority {
+	if a == nil {
+		return statement.Authority{}
+	}
+	return a.Authority
 }

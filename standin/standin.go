@@ -189,7 +189,7 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		if sc.Boot != "" {
 			spec.Boot = sc.Boot
 		}
-		b, err := body.New(body.Config{Name: e.Name, Spec: spec, Model: e.Model, Serial: e.Serial, Crew: sc.Crew, Enter: sc.Authority.enter(e.Serial, e.Model), Answer: answer,
+		b, err := body.New(body.Config{Name: e.Name, Spec: spec, Model: e.Model, Serial: e.Serial, Crew: sc.Crew, Authority: sc.Authority.checker(), Enter: sc.Authority.enter(e.Serial, e.Model), Answer: answer,
 			Dir: filepath.Join(sc.Dir, "bodies"), Clock: r.clock, Log: log, Begin: e.Begin})
 		if err != nil {
 			return err

@@ -34,6 +34,8 @@ func Read(raw []byte, v any) error {
 }
 
 const (
+	maxStatement = 64 << 10 // bytes
+
 	mostItems = 20_000
 	mostText  = 400 // bytes of a text for people
 	mostDays  = 3660
@@ -41,6 +43,7 @@ const (
 
 var (
 	crewNumber = regexp.MustCompile(`^[0-9]{4} [0-9]{4}$`)
+	issuedID   = regexp.MustCompile(`^[A-Za-z0-9_-]{16,64}$`)
 	userCode   = regexp.MustCompile(`^[A-Za-z0-9-]{6,40}$`)
 )
 
@@ -95,6 +98,28 @@ func (a *About) check() error {
 		if err := a.Standings[i].check(); err != nil {
 			return err
 		}
+	}
+	if len(a.Keys) > 20 {
+		return errors.New("an authority signs by 20 keys at most")
+	}
+	for _, k := range a.Keys {
+		if err := k.Check(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (i *Issued) check() error {
+	if !issuedID.MatchString(i.ID) || i.Kind != KindGrant && i.Kind != KindToken || i.Text == "" || len(i.Text) > maxStatement {
+		return fmt.Errorf("the statement %.80q has no id, kind or text", i.ID)
+	}
+	return nil
+}
+
+func (s *StatusList) check() error {
+	if s.Text == "" || len(s.Text) > maxStatement {
+		return errors.New("the status list is empty, or longer than 64 KiB")
 	}
 	return nil
 }

@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"earlybench.invalid/earlybench/core/developer"
 )
 
 // Paths, relative to the address of an authority.
@@ -19,6 +21,7 @@ const (
 	MetadataPath = ".well-known/oauth-authorization-server" // RFC 8414, section 3
 	AboutPath    = "v1/about"
 	AccountPath  = "v1/account"
+	StatusPath   = "v1/status-list"
 	EnterPath    = "v1/enter" // for devices that enter themselves
 	ESTPath      = ".well-known/est/"
 )
@@ -83,6 +86,9 @@ const (
 	ProblemFull        = "register-full"
 	ProblemTaken       = "app-id-taken"
 	ProblemPlaceholder = "app-id-placeholder"
+	ProblemUnlisted    = "device-not-registered" // a statement may name registered devices only
+	ProblemStanding    = "standing-too-low"
+	ProblemKey         = "key-unknown" // no certificate of the crew is for this key
 	ProblemOther       = "about:blank"
 )
 
@@ -90,6 +96,8 @@ const (
 type About struct {
 	Name      string     `json:"name"`
 	Standings []Standing `json:"standings"`
+	// Keys are those by which its statements are signed (docs/formats/statement.md).
+	Keys []developer.Public `json:"keys"`
 }
 
 // Standing is what an account's crew may do.
@@ -159,6 +167,36 @@ type Certificate struct {
 	Subject string    `json:"subject"`
 	Ends    time.Time `json:"ends"`
 	Revoked time.Time `json:"revoked,omitzero"`
+}
+
+// Kinds of statements that are asked for.
+const (
+	KindGrant = "grant"
+	KindToken = "debug-token"
+)
+
+// Wanted asks for a grant or a debug token. Its id is chosen by who asks, so that a request that is
+// repeated gets the same statement.
+type Wanted struct {
+	Kind     string   `json:"kind"`
+	Key      string   `json:"key"`     // thumbprint of the developer's key
+	App      string   `json:"app"`     // CREW/APP, or *
+	Devices  []string `json:"devices"` // serials, or * alone
+	Debug    bool     `json:"debug"`
+	Features []string `json:"features"`
+}
+
+// Issued is a grant or a debug token that an authority has signed.
+type Issued struct {
+	ID        string    `json:"id"`
+	Kind      string    `json:"kind"`
+	Text      string    `json:"text"` // docs/formats/statement.md
+	Withdrawn time.Time `json:"withdrawn,omitzero"`
+}
+
+// StatusList is the signed list of what was withdrawn.
+type StatusList struct {
+	Text string `json:"text"`
 }
 
 var (

@@ -36,6 +36,7 @@ type Session interface {
 	Log() (Log, error)
 	Screen() (Screen, error)
 	Ports() (Ports, error)
+	Statements() (Statements, error)
 	// Find makes the device show its handle on this bench.
 	Find(ctx context.Context, handle string) error
 	// Restart restarts the device.
@@ -140,7 +141,8 @@ type Apps interface {
 	// Install switches to an offered app whose files are all there.
 	Install(ctx context.Context, digest string) error
 	// Start starts an app and tells behind which line its log begins. A [Refusal] of
-	// the kind [Unaccepted] is a device whose owner has not accepted its developer.
+	// the kind [Unaccepted] is a device whose owner has not accepted its developer, one
+	// of the kind [Uncovered] a device that has no grant or debug token for it.
 	Start(ctx context.Context, id string) (Started, error)
 	Stop(ctx context.Context, id string) error
 	Remove(ctx context.Context, id string) error
@@ -187,6 +189,7 @@ const (
 	Sleeps     RefusalKind = "asleep"     // it has to be woken first
 	Unsigned   RefusalKind = "unsigned"   // the developer's signature is missing or wrong
 	Unaccepted RefusalKind = "unaccepted" // its owner has not accepted the developer
+	Uncovered  RefusalKind = "uncovered"  // no grant or debug token covers it
 )
 
 // Refusal is a device's refusal, in its words.
@@ -258,6 +261,19 @@ type Ports interface {
 	Dial(ctx context.Context, name string) (io.ReadWriteCloser, error)
 }
 
+// Statements is the grants and debug tokens on the device (docs/formats/statement.md).
+type Statements interface {
+	// List returns them as they were signed.
+	List(ctx context.Context) ([]string, error)
+	// Put puts one on the device, in place of those for which it has no room beside it. A
+	// device that does not take it answers a [Refusal].
+	Put(ctx context.Context, text string) error
+	// Drop takes one off, by its id. One that is not there is no error.
+	Drop(ctx context.Context, id string) error
+	// Withdrawn hands a signed status list over. An older one than the device has changes nothing.
+	Withdrawn(ctx context.Context, list string) error
+}
+
 // Bare is a session without any capability. Sessions embed it, so that a missing capability
 // returns an error with a sentence. Way is the name of the way, such as "cable".
 type Bare struct{ Way string }
@@ -287,6 +303,9 @@ func (b Bare) Screen() (Screen, error) { return nil, b.lacks("The screen") }
 
 // Ports says that there are no ports.
 func (b Bare) Ports() (Ports, error) { return nil, b.lacks("A port of an app") }
+
+// Statements says that it takes no grants and debug tokens.
+func (b Bare) Statements() (Statements, error) { return nil, b.lacks("Grants and debug tokens") }
 
 // Find says that the device cannot show its handle.
 func (b Bare) Find(context.Context, string) error {

@@ -54,6 +54,8 @@ const (
 	GrantEnds     Key = "grant.ends"
 	TokenState    Key = "token.state"
 	TokenEnds     Key = "token.ends"
+	// Statements are the grants and debug tokens on a device, as they were signed.
+	Statements Key = "device.statements"
 	// Developers are named by the thumbprints of their keys.
 	AcceptDevelopers Key = "accept.developers"
 	AcceptStopped    Key = "accept.stopped"
@@ -156,6 +158,7 @@ func ofTheMaker() []Spec {
 		{Key: GrantEnds, Type: Moment, Sources: []Source{Device, Authority}, Text: "grant ends"},
 		{Key: TokenState, Type: Text, Sources: []Source{Device, Authority}, Good: hours, Text: "debug token: good, none, ended, withdrawn, other, unnamed"},
 		{Key: TokenEnds, Type: Moment, Sources: []Source{Device, Authority}, Text: "debug token ends"},
+		{Key: Statements, Type: Texts, Sources: []Source{Device}, Text: "grants and debug tokens on the device"},
 		{Key: AcceptDevelopers, Type: Texts, Sources: []Source{Device}, Text: "developers that its owner has accepted"},
 		{Key: AcceptStopped, Type: Texts, Sources: []Source{Device}, Text: "developers whose apps it has stopped, since its owner has not accepted them"},
 		{Key: AcceptChallenge, Type: Text, Sources: []Source{Device}, Ends: EndsLink, Text: "challenge from which the bench makes the figures to accept a developer"},

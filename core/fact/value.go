@@ -148,7 +148,7 @@ func (v Value) Any() any {
 	case Version:
 		return Release(v.text)
 	case Texts:
-		return v.list()
+		return v.Texts()
 	case Moment:
 		return v.Time()
 	case Text:
@@ -166,7 +166,8 @@ func (v Value) Has(text string) bool {
 	return strings.HasSuffix(v.text, item) || strings.Contains(v.text, item+"\x00")
 }
 
-func (v Value) list() []string {
+// Texts returns the texts of Texts; none for other types.
+func (v Value) Texts() []string {
 	if v.text == "" {
 		return []string{}
 	}
@@ -184,7 +185,7 @@ func (v Value) String() string {
 	case Int:
 		return strconv.FormatInt(v.num, 10)
 	case Texts:
-		return strings.Join(v.list(), ", ")
+		return strings.Join(v.Texts(), ", ")
 	case Moment:
 		return v.Time().Format("2 Jan 2006 15:04") + " UTC"
 	}

@@ -26,6 +26,12 @@ type AppRef struct {
 	Digest string `json:"digest,omitempty"`
 }
 
+// StatementRef is a grant, a debug token or a status list as it was signed, or the id of one.
+type StatementRef struct {
+	Text string `json:"text,omitempty"`
+	ID   string `json:"id,omitempty"`
+}
+
 // Find asks a device to show its handle.
 type Find struct {
 	Handle string `json:"handle"`

@@ -25,6 +25,10 @@ const (
 	MethodAppStart    = "app.start"
 	MethodAppStop     = "app.stop"
 	MethodAppRemove   = "app.remove"
+	MethodStatements  = "statements"
+	MethodPut         = "statement.put"
+	MethodDrop        = "statement.drop"
+	MethodStatus      = "status.put"
 	MethodLogFollow   = "log.follow"
 	MethodLog         = "log"       // notification, to the bench
 	MethodAppEnded    = "app.ended" // notification, to the bench, behind the app's last line

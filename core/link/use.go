@@ -26,7 +26,7 @@ func (a apps) List(ctx context.Context) ([]device.App, error) {
 
 // refusals maps the error codes of a device to kinds of refusals.
 var refusals = map[int]device.RefusalKind{rpc.CodeRefused: device.NotAllowed, rpc.CodeNoRoom: device.NoRoom, rpc.CodeAsleep: device.Sleeps,
-	rpc.CodeUnsigned: device.Unsigned, rpc.CodeUnaccepted: device.Unaccepted}
+	rpc.CodeUnsigned: device.Unsigned, rpc.CodeUnaccepted: device.Unaccepted, rpc.CodeUncovered: device.Uncovered}
 
 func (a apps) Offer(ctx context.Context, manifest []byte, signature string) (device.Lacks, error) {
 	var l device.Lacks
@@ -48,7 +48,7 @@ func (a apps) Install(ctx context.Context, digest string) error {
 func (a apps) Start(ctx context.Context, id string) (device.Started, error) {
 	var started device.Started
 	err := a.call(ctx, MethodAppStart, AppRef{ID: id}, &started)
-	if e, ok := errors.AsType[*rpc.Error](err); ok && (e.Code == rpc.CodeUnaccepted || e.Code == rpc.CodeAsleep) {
+	if e, ok := errors.AsType[*rpc.Error](err); ok && (e.Code == rpc.CodeUnaccepted || e.Code == rpc.CodeAsleep || e.Code == rpc.CodeUncovered) {
 		return started, &device.Refusal{Kind: refusals[e.Code], Text: e.Message}
 	}
 	return started, err
@@ -60,6 +60,37 @@ func (a apps) Stop(ctx context.Context, id string) error {
 
 func (a apps) Remove(ctx context.Context, id string) error {
 	return a.call(ctx, MethodAppRemove, AppRef{ID: id}, nil)
+}
+
+// Statements is the grants and debug tokens on the device.
+func (s *Session) Statements() (device.Statements, error) { return statements{s}, nil }
+
+type statements struct{ *Session }
+
+func (s statements) List(ctx context.Context) ([]string, error) {
+	var list []string
+	err := s.call(ctx, MethodStatements, nil, &list)
+	return list, err
+}
+
+func (s statements) Put(ctx context.Context, text string) error {
+	return refusal(s.call(ctx, MethodPut, StatementRef{Text: text}, nil))
+}
+
+func (s statements) Drop(ctx context.Context, id string) error {
+	return s.call(ctx, MethodDrop, StatementRef{ID: id}, nil)
+}
+
+func (s statements) Withdrawn(ctx context.Context, list string) error {
+	return refusal(s.call(ctx, MethodStatus, StatementRef{Text: list}, nil))
+}
+
+// refusal turns the answer of a device that refuses something into a [device.Refusal].
+func refusal(err error) error {
+	if e, ok := errors.AsType[*rpc.Error](err); ok && refusals[e.Code] != "" {
+		return &device.Refusal{Kind: refusals[e.Code], Text: e.Message}
+	}
+	return err
 }
 
 // Log is the log of the device and its apps.

@@ -45,6 +45,7 @@ const (
 	CodeUnaccepted     = 5 // the device's owner has not accepted its developer
 	CodeAsleep         = 6 // it has to be woken first
 	CodeNotAdmitted    = 7 // the caller is no longer admitted
+	CodeUncovered      = 8 // no grant or debug token covers it
 )
 
 // errStuck ends a connection whose other side does not read.

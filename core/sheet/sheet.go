@@ -60,6 +60,7 @@ const (
 	GiveBack      = "host.give"       // have whoever holds the device release it
 	RestartLink   = "link.restart"    // have the bench start over with the device
 	Register      = "device.register" // put it into the register of the account's crew
+	PutStatement  = "statement.put"   // put on it the grant or debug token that the app needs
 	AskAdmission  = "admission.ask"
 	TryApp        = "app.try"
 	RemoveApps    = "apps.remove"        // when it is retired

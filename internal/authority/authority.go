@@ -244,12 +244,19 @@ func (a *Authorities) Refresh(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	a.keeping.Lock()
+	defer a.keeping.Unlock()
 	a.mu.Lock()
 	if !date.IsZero() {
 		o.clockOff = a.cfg.Clock.Now().Sub(date).Truncate(time.Second)
 	}
+	changed := fmt.Sprint(o.record.About) != fmt.Sprint(now)
 	o.record.About = now
+	record, here := o.record, a.all[name] == o
 	a.mu.Unlock()
+	if changed && here {
+		return a.cfg.Store.SaveAuthority(ctx, record)
+	}
 	return nil
 }
 

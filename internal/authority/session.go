@@ -33,6 +33,9 @@ func (r *Refusal) Error() string {
 	return r.Title
 }
 
+// AsRefusal finds the refusal in an error.
+func AsRefusal(err error) (*Refusal, bool) { return errors.AsType[*Refusal](err) }
+
 // form is the type of the bodies of OAuth requests.
 const form = "application/x-www-form-urlencoded"
 

@@ -49,6 +49,7 @@ type Belong struct {
 
 	mu           sync.Mutex
 	accounts     []store.Account
+	thumbprints  []string              // of the keys of the identities
 	certificates []core.Certificate    // of the used account's crew
 	entries      map[string]core.Entry // of the used account's crew, by serial; nil before it was asked for
 }
@@ -68,9 +69,9 @@ func (b *Belong) Read(ctx context.Context) error {
 		return fmt.Errorf("read the accounts: %w", err)
 	}
 	b.mu.Lock()
-	defer b.mu.Unlock()
 	b.accounts = all
-	return nil
+	b.mu.Unlock()
+	return b.readIdentities(ctx)
 }
 
 // Accounts lists the accounts.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	core "earlybench.invalid/earlybench/core/authority"
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/est"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/authority"
@@ -103,6 +104,40 @@ func (b *Belong) Identity(ctx context.Context, name string) (Identity, error) {
 	return Identity{}, fmt.Errorf("identity %.80s: %w", name, store.ErrNotFound)
 }
 
+// Thumbprint names the key of its certificate; "" for a key that is not on P-256.
+func (i Identity) Thumbprint() string {
+	public, err := developer.PublicOf(i.Leaf.PublicKey)
+	if err != nil {
+		return ""
+	}
+	return public.Thumbprint()
+}
+
+// Thumbprints names the keys of this bench's identities.
+func (b *Belong) Thumbprints() (out []string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return slices.Clone(b.thumbprints)
+}
+
+// readIdentities reads which keys the identities have.
+func (b *Belong) readIdentities(ctx context.Context) error {
+	all, err := b.cfg.Store.Identities(ctx)
+	if err != nil {
+		return fmt.Errorf("read the identities: %w", err)
+	}
+	var names []string
+	for _, r := range all {
+		if i, err := identityOf(r); err == nil {
+			names = append(names, i.Thumbprint())
+		}
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.thumbprints = names
+	return nil
+}
+
 var nameShape = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._-]{0,59}$`)
 
 func (b *Belong) freeName(ctx context.Context, name string) error {
@@ -146,6 +181,9 @@ func (b *Belong) keepIdentity(ctx context.Context, r store.Identity, got authori
 	}
 	if err := b.cfg.Store.SaveIdentity(ctx, r); err != nil {
 		return Identity{}, fmt.Errorf("keep the identity: %w", err)
+	}
+	if err := b.readIdentities(ctx); err != nil {
+		return Identity{}, err
 	}
 	b.Again()
 	return identityOf(r)

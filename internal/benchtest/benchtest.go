@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -13,6 +14,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -110,6 +112,42 @@ func (b *Bench) Tablet() *standin.Rig {
 	require.NoError(b.T, err)
 	b.T.Cleanup(func() { require.NoError(b.T, r.Close()) })
 	return r
+}
+
+// Kestles starts so many handsets with number keys, called kestle-1 and so on, that have let the
+// bench in, and waits until all are linked. They take what an authority has signed.
+func (b *Bench) Kestles(at *authorities.Authority, n int) *standin.Rig {
+	b.T.Helper()
+	sc := standin.Scenario{Dir: b.T.TempDir(), Host: "loft", Drivers: true, HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0", HandsAddress: "127.0.0.1:0",
+		Socket: filepath.Join(b.T.TempDir(), "s"), Authority: &standin.Authority{Authority: at.Checker(), URL: at.URL()}}
+	for i := range n {
+		begin := body.Beginning{Settings: map[string]string{"visitors": "yes", "code": "done"}, Admits: map[string]string{ssh.FingerprintSHA256(b.Keys.Link.PublicKey()): "moor-desk"}}
+		sc.Bodies = append(sc.Bodies, standin.Entry{Name: fmt.Sprintf("kestle-%d", i+1), Body: "kestle", Model: "K7", Serial: KestleSerial(i + 1), Begin: &begin})
+	}
+	r, err := standin.Start(context.Background(), sc, slog.New(slog.DiscardHandler))
+	require.NoError(b.T, err)
+	b.T.Cleanup(func() { require.NoError(b.T, r.Close()) })
+	b.Hosts.Watch(store.Host{Name: "loft", USBIP: r.Addresses().Hub, Control: r.Addresses().Host})
+	b.Eventually("all are linked", func() bool {
+		all := b.Rack.All()
+		return len(all) == n && !slices.ContainsFunc(all, func(k *keeper.Keeper) bool { return k.Session() == nil || k.Device().Serial == "" })
+	})
+	return r
+}
+
+// KestleSerial is the serial of a handset that Kestles starts, from 1 on.
+func KestleSerial(n int) string { return fmt.Sprintf("K 2 %05d", 10000+n) }
+
+// BySerial finds a device of the rack.
+func (b *Bench) BySerial(serial string) *keeper.Keeper {
+	b.T.Helper()
+	for _, k := range b.Rack.All() {
+		if k.Device().Serial == serial {
+			return k
+		}
+	}
+	require.Fail(b.T, "not on the rack", serial)
+	return nil
 }
 
 // Pack is a support pack of a stand-in depot for a release of ostler.

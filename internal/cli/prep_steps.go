@@ -34,6 +34,10 @@ func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error
 		if s.Missing == "" && !g.shown["registered"] {
 			return g.register(ctx)
 		}
+	case "statement.put":
+		if s.Missing == "" && !g.shown["allowed"] {
+			return g.allow(ctx)
+		}
 	case "admission.ask":
 		return g.ask(ctx, s)
 	case "app.try":
@@ -239,6 +243,17 @@ func (g *guide) restart(ctx context.Context, s client.Step) error {
 func (g *guide) register(ctx context.Context) error {
 	g.shown["registered"] = true
 	j, err := g.bench.RegisterDevices(ctx, client.NewEntries{Devices: []string{g.handle}})
+	if err != nil {
+		return err
+	}
+	_, err = g.follow(ctx, g.bench, j)
+	return err
+}
+
+// allow puts on the device what the app needs to run there, once.
+func (g *guide) allow(ctx context.Context) error {
+	g.shown["allowed"] = true
+	j, err := g.bench.Allow(ctx, g.handle, client.Allow{App: g.app})
 	if err != nil {
 		return err
 	}

@@ -266,6 +266,8 @@ func (s *screen) act(step client.Step) tea.Cmd {
 		return s.start(func() (client.Job, error) {
 			return s.bench.RegisterDevices(s.ctx, client.NewEntries{Devices: []string{handle}})
 		})
+	case step.Action == "statement.put" && step.Missing == "":
+		return s.start(func() (client.Job, error) { return s.bench.Allow(s.ctx, handle, client.Allow{App: s.app}) })
 	case step.Action == "app.try":
 		return s.start(func() (client.Job, error) {
 			return s.bench.Start(s.ctx, client.Run{App: s.app, Device: handle, Try: true})

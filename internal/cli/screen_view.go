@@ -228,6 +228,8 @@ func (s *screen) viewFoot() string {
 			keys = append(keys, bold.Render("Enter")+" restart the link")
 		case st.Action == "device.register" && st.Missing == "":
 			keys = append(keys, bold.Render("Enter")+" register it")
+		case st.Action == "statement.put" && st.Missing == "":
+			keys = append(keys, bold.Render("Enter")+" put it on")
 		case st.Action == "app.try":
 			keys = append(keys, bold.Render("Enter")+" try it")
 		case st.Action == "admission.ask":

@@ -144,7 +144,7 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 	if err != nil {
 		return Addresses{}, err
 	}
-	sc.Authority = &standin.Authority{URL: belonging.Authority, Root: belonging.Root}
+	sc.Authority = &standin.Authority{Authority: belonging.Checker, URL: belonging.Authority, Root: belonging.Root}
 	var rig standin.Addresses
 	if d.standins, err = spawn(d.cfg.Err, sc, &rig, "standin", "serve"); err != nil {
 		return Addresses{}, fmt.Errorf("start the stand-ins: %w", err)

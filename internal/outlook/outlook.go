@@ -15,6 +15,7 @@ import (
 	"earlybench.invalid/earlybench/core/cause"
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/driver"
+	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/keeper"
@@ -32,6 +33,8 @@ type Config struct {
 	Fingerprint string        // of the bench's link key
 	// Offered is the driver set to install for a device; nil for none.
 	Offered func(*keeper.Keeper) *driver.Candidate
+	// Allowed is what is known of the grants and debug tokens for an app on a device.
+	Allowed func(k *keeper.Keeper, app string) []fact.Fact
 	// Means are those that the bench has for the steps of a device.
 	Means func(*keeper.Keeper) []string
 	Log   *slog.Logger
@@ -94,6 +97,13 @@ func (o *Outlook) touch(k *keeper.Keeper) {
 	o.dirty[k] = true
 	o.mu.Unlock()
 	o.rouse()
+}
+
+// Again makes Run recompute all devices soon: something has changed that no fact of them tells.
+func (o *Outlook) Again() {
+	for _, k := range o.cfg.Rack.All() {
+		o.touch(k)
+	}
 }
 
 // rouse wakes Run.

@@ -91,7 +91,7 @@ func (o *Outlook) stand(k *keeper.Keeper, app string) Standing {
 		subject.Attributes.Shared = o.cfg.Rack.Shared(subject.Attributes.Host)
 	}
 	if app != "" {
-		s.View = s.View.With(o.appFacts(&s, app)...)
+		s.View = s.View.With(o.appFacts(&s, app)...).With(o.cfg.Allowed(k, app)...)
 		if f, ok := s.View.Get(fact.AppNeeds, s.Now); ok {
 			subject.Attributes.Needs = fact.Release(f.Value.Text())
 		}

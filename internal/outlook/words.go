@@ -65,7 +65,7 @@ func (o *Outlook) Tell(ctx context.Context, s Said, step string) error {
 // Confirmable reports whether people say of a step that it is done: it is not the bench's own,
 // and the bench does not see its end for sure.
 func Confirmable(s *sheet.Step) bool {
-	return (s.Who == sheet.Hands || s.Means != "" || strings.HasPrefix(s.ID, remedies) && s.Who != sheet.Automatic) && !s.Sure && (s.Action == "" || s.Action == sheet.Register)
+	return (s.Who == sheet.Hands || s.Means != "" || strings.HasPrefix(s.ID, remedies) && s.Who != sheet.Automatic) && !s.Sure && (s.Action == "" || s.Action == sheet.Register || s.Action == sheet.PutStatement)
 }
 
 // WantsAccount reports whether a step wants an account at an authority and none is in use: the

@@ -36,6 +36,7 @@ import (
 	"earlybench.invalid/earlybench/internal/retire"
 	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/state"
+	"earlybench.invalid/earlybench/internal/statements"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tryout"
@@ -58,6 +59,7 @@ type Insides struct {
 	Safe        *safe.Safe
 	Authorities *authority.Authorities
 	Belong      *belong.Belong
+	Statements  *statements.Statements
 	Supply      *supply.Supply
 	Prep        *prep.Prep
 	Retire      *retire.Retire
@@ -101,6 +103,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	}
 	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Clock: c, Bench: in.Name,
 		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log, Means: func(k *keeper.Keeper) []string { return append(in.Supply.Means(k), in.Belong.Means(k)...) },
+		Allowed: func(k *keeper.Keeper, app string) []fact.Fact { return in.Statements.Facts(k, app) },
 		Offered: func(k *keeper.Keeper) *driver.Candidate { return in.Supply.Best(k) }})
 	if err != nil {
 		return nil, err
@@ -149,11 +152,14 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Safe: in.Safe, Clock: c}
 	in.Authorities = authority.New(authority.Config{Store: st, Safe: in.Safe, Clock: c, Log: cfg.Log})
 	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
+	in.Statements = statements.New(statements.Config{Store: st, Authorities: in.Authorities, Account: in.Belong.Used, Developer: in.Safe.Thumbprint, Identities: in.Belong.Thumbprints, Rack: in.Rack, Book: in.Book,
+		Outlook: func() *outlook.Outlook { return in.Outlook }, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
 	in.Jobs.Register(in.Supply.Kinds()...)
+	in.Jobs.Register(in.Statements.Kinds()...)
 	in.Jobs.Register(in.Belong.Kinds()...)
 	in.Jobs.Register(in.Prep.Kinds()...)
 	in.Jobs.Register(in.Tryouts.Kinds()...)
-	if err := errors.Join(in.Depots.Read(ctx), in.Authorities.Read(ctx), in.Belong.Read(ctx)); err != nil {
+	if err := errors.Join(in.Depots.Read(ctx), in.Authorities.Read(ctx), in.Belong.Read(ctx), in.Statements.Read(ctx)); err != nil {
 		return nil, err
 	}
 	return in, in.Supply.Read(ctx)
@@ -162,6 +168,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
+	cfg.Statements = in.Statements
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
 	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, Depots: in.Depots, Kits: in.Kits.All, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
@@ -200,6 +207,7 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Kits.Run(ctx) })
 	in.watching.Go(func() { in.Safe.Run(ctx) })
 	in.watching.Go(func() { in.Belong.Run(ctx) })
+	in.watching.Go(func() { in.Statements.Run(ctx) })
 	in.watching.Go(func() { in.Retire.Run(ctx) })
 	in.watching.Go(func() { in.Depots.Run(ctx) })
 	in.watching.Go(func() { in.Supply.Run(ctx) })

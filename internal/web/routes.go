@@ -95,6 +95,7 @@ func (s *Server) routes() {
 	s.safeRoutes()
 	s.belongRoutes()
 	s.identityRoutes()
+	s.statementRoutes()
 	s.appSecretRoutes()
 	s.appRoutes()
 	nullable(a.OpenAPI().Components.Schemas.Map())
@@ -116,7 +117,7 @@ var cleaned = huma.Format{
 // nullable marks the members that are an object or null in the schema, which huma does not
 // do for pointers to objects.
 func nullable(schemas map[string]*huma.Schema) {
-	for name, members := range map[string][]string{"Device": {"next"}, "Step": {"draw", "denied"}, "Prep": {"offer", "need"}, "Why": {"next"}, "Move": {"step"}, "Job": {"error", "result"}, "DeviceResult": {"error"}} {
+	for name, members := range map[string][]string{"Device": {"next"}, "Step": {"draw", "denied"}, "Prep": {"offer", "need"}, "Why": {"next"}, "Move": {"step"}, "Job": {"error", "result", "put"}, "DeviceResult": {"error"}, "PutRow": {"error"}, "Explanation": {"statement"}} {
 		for _, m := range members {
 			was := schemas[name].Properties[m]
 			schemas[name].Properties[m] = &huma.Schema{AnyOf: []*huma.Schema{{Ref: was.Ref}, {Type: "null"}}, Description: was.Description}

@@ -19,6 +19,7 @@ import (
 	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/statements"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
 )
@@ -179,6 +180,16 @@ func jobOf(j job.Job) client.Job {
 	}
 	if r, ok := tryout.ResultOf(j.Result); ok {
 		c.Result = &client.RunResult{App: r.App, Version: r.Version, Digest: r.Digest, Tryout: r.Tryout, Passed: r.Passed, Sent: r.Sent, After: r.After, Devices: devicesOf(r)}
+	}
+	if t, ok := statements.TableOf(j.Result); ok {
+		c.Put = &client.PutResult{Statement: t.Statement, Rows: []client.PutRow{}}
+		for _, r := range t.Rows {
+			row := client.PutRow{Device: r.Device, Outcome: string(r.Outcome), Text: r.Text}
+			if e := r.Error; e != nil {
+				row.Error = &client.Trouble{Kind: string(e.Kind), Text: e.Text, Gate: e.Gate, Remedy: e.Remedy}
+			}
+			c.Put.Rows = append(c.Put.Rows, row)
+		}
 	}
 	return c
 }

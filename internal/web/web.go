@@ -34,6 +34,7 @@ import (
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/retire"
 	"earlybench.invalid/earlybench/internal/safe"
+	"earlybench.invalid/earlybench/internal/statements"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tryout"
@@ -59,6 +60,7 @@ type Config struct {
 	Safe        *safe.Safe
 	Authorities *authority.Authorities
 	Belong      *belong.Belong
+	Statements  *statements.Statements
 	Prep        *prep.Prep
 	Sheets      *library.Library
 	Retire      *retire.Retire

@@ -24,7 +24,7 @@ func (a *Authority) routed() *http.ServeMux {
 	m.HandleFunc("GET /code", a.showPage)
 	m.HandleFunc("POST /code", a.takePage)
 	m.HandleFunc("GET /"+authority.AboutPath, func(w http.ResponseWriter, _ *http.Request) {
-		answerJSON(w, http.StatusOK, authority.About{Name: a.cfg.Name, Standings: a.cfg.Standings})
+		answerJSON(w, http.StatusOK, a.about())
 	})
 	m.HandleFunc("POST /"+authority.EnterPath, a.enterItself)
 	m.HandleFunc("GET /"+authority.AccountPath, a.signed(a.account))
@@ -36,6 +36,10 @@ func (a *Authority) routed() *http.ServeMux {
 	m.HandleFunc("POST /v1/crews/{crew}/enrolments", a.ofCrew(a.enrolment))
 	m.HandleFunc("GET /v1/crews/{crew}/certificates", a.ofCrew(a.certificates))
 	m.HandleFunc("DELETE /v1/crews/{crew}/certificates/{serial}", a.ofCrew(a.revokeCertificate))
+	m.HandleFunc("GET /"+authority.StatusPath, a.statusList)
+	m.HandleFunc("GET /v1/crews/{crew}/statements", a.ofCrew(a.statements))
+	m.HandleFunc("PUT /v1/crews/{crew}/statements/{id}", a.signed(a.issue))
+	m.HandleFunc("DELETE /v1/crews/{crew}/statements/{id}", a.ofCrew(a.withdraw))
 	a.routeEST(m)
 	return m
 }

@@ -17,6 +17,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/authority"
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/developer"
 )
 
 // Mode is what is wrong with an authority.
@@ -55,6 +56,7 @@ const slowBy = 3 * time.Second
 type Authority struct {
 	cfg      Config
 	ca       *certifier
+	signer   *developer.Key // of statements
 	listener net.Listener
 	server   *http.Server
 	ended    chan struct{}
@@ -81,7 +83,11 @@ func Start(ctx context.Context, cfg Config) (*Authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Authority{cfg: cfg, ca: ca, mode: Well, ended: make(chan struct{}), wake: make(chan struct{})}
+	signer, err := readSigner(cfg.Dir)
+	if err != nil {
+		return nil, err
+	}
+	a := &Authority{cfg: cfg, ca: ca, signer: signer, mode: Well, ended: make(chan struct{}), wake: make(chan struct{})}
 	a.sessions = newSessions()
 	if a.records, err = readRecords(cfg.Dir); err != nil {
 		return nil, err

@@ -17,6 +17,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"earlybench.invalid/earlybench/core/developer"
 )
 
 // certifier is the authority's certificate authority.
@@ -82,6 +84,33 @@ func (c *certifier) server() (tls.Certificate, error) {
 		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback}, DNSNames: []string{"localhost"}}
 	der, err := x509.CreateCertificate(rand.Reader, plan, c.root, key.Public(), c.key)
 	return tls.Certificate{Certificate: [][]byte{der, c.root.Raw}, PrivateKey: key}, err
+}
+
+// readSigner reads the key by which statements are signed, or makes it.
+func readSigner(dir string) (*developer.Key, error) {
+	file := filepath.Join(dir, "statements.pem")
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		der, err := x509.MarshalPKCS8PrivateKey(key)
+		if err != nil {
+			return nil, err
+		}
+		text = pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
+		if err := os.WriteFile(file, text, 0o600); err != nil {
+			return nil, fmt.Errorf("authority: keep its key: %w", err)
+		}
+	} else if err != nil {
+		return nil, fmt.Errorf("authority: %w", err)
+	}
+	private, err := developer.ParsePrivate(text)
+	if err != nil {
+		return nil, fmt.Errorf("authority: read its key: %w", err)
+	}
+	return developer.KeyOf(private)
 }
 
 // issue makes a certificate for a developer of a crew.

@@ -12,6 +12,7 @@ import (
 	"github.com/smallstep/pkcs7"
 
 	"earlybench.invalid/earlybench/core/authority"
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/est"
 )
 
@@ -108,6 +109,9 @@ func (a *Authority) certify(w http.ResponseWriter, name string, csr *x509.Certif
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
+	}
+	if key, err := developer.PublicOf(csr.PublicKey); err == nil {
+		c.Keys[est.Serial(cert)] = key.Thumbprint()
 	}
 	c.Certificates[est.Serial(cert)] = authority.Certificate{Serial: est.Serial(cert), Subject: cert.Subject.CommonName, Ends: cert.NotAfter.UTC()}
 	if err := a.save(); err != nil {

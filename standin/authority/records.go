@@ -50,6 +50,8 @@ type crew struct {
 	Devices      map[string]authority.Entry       `json:"devices"` // by serial
 	Apps         map[string]time.Time             `json:"apps"`    // by id
 	Certificates map[string]authority.Certificate `json:"certificates"`
+	Keys         map[string]string                `json:"keys"`       // thumbprint by serial number of the certificate
+	Statements   map[string]authority.Issued      `json:"statements"` // by id
 }
 
 func readRecords(dir string) (records, error) {
@@ -63,6 +65,11 @@ func readRecords(dir string) (records, error) {
 	}
 	if err != nil {
 		return r, fmt.Errorf("authority: read its records: %w", err)
+	}
+	for _, c := range r.Crews { // records of an earlier version have none
+		if c.Statements == nil {
+			c.Keys, c.Statements = map[string]string{}, map[string]authority.Issued{}
+		}
 	}
 	return r, nil
 }
@@ -114,7 +121,8 @@ func (r *records) addAccount(id, name, password, crewName, standing string) (*ac
 	}
 	a := &account{Name: name, Password: hash, Crews: []string{crewName}, Keys: map[string]signedInBy{}}
 	r.Accounts[id] = a
-	r.Crews[crewName] = &crew{Number: r.number(), Standing: standing, Devices: map[string]authority.Entry{}, Apps: map[string]time.Time{}, Certificates: map[string]authority.Certificate{}}
+	r.Crews[crewName] = &crew{Number: r.number(), Standing: standing, Devices: map[string]authority.Entry{}, Apps: map[string]time.Time{}, Certificates: map[string]authority.Certificate{},
+		Keys: map[string]string{}, Statements: map[string]authority.Issued{}}
 	return a, nil
 }
 

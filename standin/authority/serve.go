@@ -12,6 +12,7 @@ import (
 	"earlybench.invalid/earlybench/core/authority"
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/core/statement"
 )
 
 // Scenario is how a stand-in authority begins and where it listens.
@@ -31,6 +32,8 @@ type Addresses struct {
 	Authority string `json:"authority"`
 	Socket    string `json:"socket"`
 	Root      []byte `json:"root"` // certificate in DER by which its TLS is trusted
+	// Checker is how devices check what it has signed.
+	Checker statement.Authority `json:"checker"`
 }
 
 // Methods of the steering socket.
@@ -63,7 +66,7 @@ func Serve(ctx context.Context, sc Scenario, started func(Addresses) error) erro
 		return errors.Join(err, a.Close())
 	}
 	defer end()
-	if err := started(Addresses{Authority: a.URL(), Socket: sc.Socket, Root: a.ca.root.Raw}); err != nil {
+	if err := started(Addresses{Authority: a.URL(), Socket: sc.Socket, Root: a.ca.root.Raw, Checker: a.Checker()}); err != nil {
 		return errors.Join(err, a.Close())
 	}
 	<-ctx.Done()

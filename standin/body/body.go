@@ -19,6 +19,7 @@ import (
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/rfb"
+	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/core/usb"
 )
 
@@ -34,6 +35,8 @@ type Config struct {
 	// Crew is the number of the crew, eight digits in two groups, as it stands on the card
 	// beside the device.
 	Crew string
+	// Authority is whose grants and debug tokens it takes; the zero value for nobody's.
+	Authority statement.Authority
 	// Enter enters the device in the register of the crew with a number, at the authority. It is
 	// [ErrCrew] if no crew has that number. nil: any device knows the number Crew.
 	Enter func(ctx context.Context, number string) error

@@ -57,6 +57,8 @@ func (b *Body) Control(ctx context.Context, method string, params json.RawMessag
 		return nil, b.followLog(ctx, from, notify)
 	case link.MethodAppOffer:
 		return b.offer(params)
+	case link.MethodStatements, link.MethodPut, link.MethodDrop, link.MethodStatus:
+		return b.statementCall(method, params)
 	}
 	ref, err := rpc.Decode[link.AppRef](params)
 	if err != nil {
@@ -116,6 +118,9 @@ func (b *Body) followFacts(ctx context.Context, key string, notify func(string, 
 			telling{device.FactClock, b.clockOff()},
 			telling{device.FactApps, b.appList()})
 		current = append(current, b.developerFacts()...)
+		if b.cfg.Spec.Covers != nil {
+			current = append(current, telling{fact.Statements, append([]string{}, b.st.Statements...)})
+		}
 		clock := b.now()
 		changed := b.changed
 		b.mu.Unlock()

@@ -57,7 +57,11 @@ func (b *Body) start(id string) (after uint64, err error) {
 		b.mu.Unlock()
 		return 0, errResting
 	}
-	if err := b.stopUnaccepted(a); err != nil {
+	err = b.stopUncovered(a)
+	if err == nil {
+		err = b.stopUnaccepted(a)
+	}
+	if err != nil {
 		b.mu.Unlock()
 		return 0, err
 	}

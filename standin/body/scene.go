@@ -323,10 +323,9 @@ func (b *Body) listRows(list string) []Element {
 		for _, a := range b.appList() {
 			out = append(out, Element{Text: a.Name, Value: a.Version, Kind: "row"})
 		}
-	case "ledger": // whose each app is: nothing names a developer, or an end, before statements do
+	case "ledger":
 		for _, a := range b.appList() {
-			crew, _, _ := strings.Cut(a.ID, "/")
-			out = append(out, Element{Text: a.Name, Value: a.Version + ", " + crew + ", no end", Kind: "row"})
+			out = append(out, Element{Text: a.Name, Value: b.ledgerOf(b.st.Apps[a.ID]), Kind: "row"})
 		}
 	}
 	if len(out) == 0 && list != "" {

@@ -42,8 +42,17 @@ type Spec struct {
 	Hidden   HiddenSpec           `yaml:"hidden"`
 	Admit    AdmitSpec            `yaml:"admission"`
 	Accept   *AcceptSpec          `yaml:"acceptance"` // nil: any developer's apps run
+	Covers   *CoverSpec           `yaml:"statements"` // nil: apps run without a grant or debug token
 	Words    map[string]string    `yaml:"words"`      // of its dialogs and toasts, in its language
 	Pages    map[string]*PageSpec `yaml:"pages"`
+}
+
+// CoverSpec says which kind of statement must cover an app that is started.
+type CoverSpec struct {
+	Signed   string `yaml:"signed"`   // for apps that an identity has signed: grant, or "" for none
+	Unsigned string `yaml:"unsigned"` // for those that a bare key has signed: debug-token, grant (never), or "" for none
+	Most     int    `yaml:"most"`     // how many statements it holds; 0 stands for 8
+	Text     string `yaml:"text"`     // that it shows when it stops one; {app} is its name
 }
 
 // Look is how the maker's screens look: a style that the package knows, with a

@@ -31,7 +31,9 @@ type state struct {
 	// keys, and Challenge that from which figures are made to accept one.
 	Developers map[string]*developerState `json:"developers"`
 	Challenge  string                     `json:"challenge"`
-	Level      int                        `json:"level"` // of the battery, at LevelAt
+	Statements []string                   `json:"statements"` // those put last come last
+	Status     string                     `json:"status"`     // the newest list of what was withdrawn; "": none
+	Level      int                        `json:"level"`      // of the battery, at LevelAt
 	LevelAt    time.Time                  `json:"level_at"`
 	Faults     map[string]bool            `json:"faults"`
 }
@@ -45,13 +47,16 @@ type admission struct {
 
 // app is an installed app.
 type app struct {
-	ID      string        `json:"id"`
-	Name    string        `json:"name"`
-	Version string        `json:"version"`
-	Digest  string        `json:"digest"`
-	Entry   string        `json:"entry"`
-	By      string        `json:"by,omitempty"` // thumbprint of its developer's key
-	Files   []bundle.File `json:"files"`
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Digest  string `json:"digest"`
+	Entry   string `json:"entry"`
+	By      string `json:"by,omitempty"` // thumbprint of its developer's key
+	// Signed says that an identity has signed it, and Features are those that it uses.
+	Signed   bool          `json:"signed,omitempty"`
+	Features []string      `json:"features,omitempty"`
+	Files    []bundle.File `json:"files"`
 }
 
 func newState(spec *Spec, now time.Time) (*state, error) {

@@ -22,6 +22,8 @@ const stale: Record<string, string[]> = {
   "account.changed": ["accounts", "register", "identities", "devices", "prep"],
   "register.changed": ["register", "accounts", "identities"],
   "identity.changed": ["identities"],
+  "statement.changed": ["statements", "devices", "prep"],
+  "status-list.changed": ["statements", "devices", "prep"],
   "setting.changed": ["bench"],
   "session.changed": ["sessions"],
   "host.changed": ["hosts", "tree", "check"],

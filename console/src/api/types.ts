@@ -42,3 +42,4 @@ export type Standing = Schemas["Standing"];
 export type SignInCode = Schemas["SignInCode"];
 export type Register = Schemas["Register"];
 export type Identity = Schemas["Identity"];
+export type Statement = Schemas["Statement"];

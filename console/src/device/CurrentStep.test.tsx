@@ -148,6 +148,7 @@ const job = (more: Partial<Job>): Job => ({
   ],
   error: null,
   result: null,
+  put: null,
   again: false,
   created: "2026-11-23T06:52:00Z",
   ended: null,

@@ -11,6 +11,7 @@ import { WhoSign, whoWords } from "../parts/Signs";
 import { clockText } from "../parts/time";
 import { scrollTo } from "../parts/scrollTo";
 import { useKeptFocus } from "../parts/useKeptFocus";
+import { AllowButton } from "./AllowButton";
 import { DriverOffer } from "./DriverOffer";
 import { JobProgress } from "./JobProgress";
 import { KitOffer } from "./KitOffer";
@@ -180,6 +181,9 @@ function Action({ prep, step }: { prep: Prep; step: StepOf }) {
       );
     case "device.register":
       if (step.missing === "") return <RegisterButton handle={device.handle} />;
+      break;
+    case "statement.put":
+      if (step.missing === "") return <AllowButton handle={device.handle} />;
       break;
     case "admission.ask":
       return <AskButton device={device} />;

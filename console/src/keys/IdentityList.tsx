@@ -3,8 +3,7 @@ import { useIdentities, useMakeIdentity, useRenewIdentity } from "../api/belong"
 import type { Identity } from "../api/types";
 import { Field } from "../parts/Field";
 import { ProblemText } from "../parts/ProblemText";
-
-const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "long", year: "numeric" });
+import { dayText } from "../parts/time";
 
 const states: Record<Identity["state"], string> = {
   good: "key in this safe",
@@ -29,7 +28,7 @@ export function IdentityList({ bench, signedIn }: { bench: string; signedIn: boo
               <b className="font-semibold">{i.name}</b>
               <span className="block text-caption text-secondary">{states[i.state]}</span>
             </span>
-            <span className="text-secondary">{day.format(new Date(i.ends))}</span>
+            <span className="text-secondary">{dayText(i.ends)}</span>
             {(i.state === "good" || i.state === "ending") && i.authority !== "" && (
               <button
                 type="button"

@@ -6,6 +6,7 @@ import { ProblemText } from "../parts/ProblemText";
 import { AccountList } from "./AccountList";
 import { ConsentCard } from "./ConsentCard";
 import { IdentityList } from "./IdentityList";
+import { StatementList } from "./StatementList";
 import { RegisterList } from "./RegisterList";
 import { RuleList } from "./RuleList";
 import { SafeDoor } from "./SafeDoor";
@@ -25,6 +26,7 @@ export function KeysPage() {
         <h1 className="text-lead">{now ? headline(now, signedIn, missing) : "Asking for the safe…"}</h1>
         <ProblemText error={safe.error} />
         {signedIn && <RegisterList />}
+        <StatementList />
         <IdentityList bench={bench.data?.name ?? "bench"} signedIn={signedIn} />
         {now && <RuleList safe={now} />}
         <UseList />

@@ -2,6 +2,9 @@ import type { Ending } from "../api/types";
 
 const clock = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", second: "2-digit" });
 
+const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "long", year: "numeric" });
+/** The day of a date, such as 26 January 2027. */
+export const dayText = (at: string) => day.format(new Date(at));
 export const clockText = (at: string) => clock.format(new Date(at));
 
 const header = new Intl.DateTimeFormat("en-GB", {

@@ -106,6 +106,14 @@ var uses = []use{
 		_, err = p.Dial(ctx, "no such port")
 		return err
 	}},
+	{"statements", false, func(ctx context.Context, s device.Session) error {
+		st, err := s.Statements()
+		if err != nil {
+			return err
+		}
+		_, err = st.List(ctx)
+		return err
+	}},
 	{"find", false, func(ctx context.Context, s device.Session) error { return s.Find(ctx, "heron-2") }},
 	{"restart", false, func(ctx context.Context, s device.Session) error { return s.Restart(ctx) }},
 }

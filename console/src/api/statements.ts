@@ -1,0 +1,24 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { api, data, queryClient } from "./queries";
+
+const again = (...keys: string[]) => ({
+  onSettled: () => Promise.all(keys.map((key) => queryClient.invalidateQueries({ queryKey: [key] }))),
+});
+
+export const useStatements = () =>
+  useQuery({ queryKey: ["statements"], queryFn: () => data(api.GET("/api/v1/statements")) });
+
+/** useAllow puts on a device the grant or the debug token that an app needs to run there. */
+export const useAllow = (handle: string) =>
+  useMutation({
+    mutationFn: (app: string) =>
+      data(api.POST("/api/v1/devices/{handle}/allow", { params: { path: { handle } }, body: { app } })),
+    ...again("statements", "jobs"),
+  });
+
+export const useWithdrawStatement = () =>
+  useMutation({
+    mutationFn: (id: string) =>
+      data(api.DELETE("/api/v1/statements/{id}", { params: { path: { id }, query: { withdraw: true } } })),
+    ...again("statements"),
+  });

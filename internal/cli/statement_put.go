@@ -1,0 +1,172 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+func (p *program) statementPut(k statementKind) *cobra.Command {
+	replace := false
+	var chosen choice
+	c := &cobra.Command{Use: "put FILE|ID DEVICE...", Short: fmt.Sprintf("Put a %s on devices", k.kind), Args: cobra.MinimumNArgs(1),
+		Long: fmt.Sprintf(`Puts a %[1]s on devices: one of the bench by its id, or one from a file that somebody
+has handed over. It is checked first, without a network; a device that it does not name
+is sent nothing. The table that it ends with has a row for each device.`, k.kind),
+		Example: fmt.Sprintf("earlybench %s put fellgate.token kestle-1 kestle-2\nearlybench %[1]s put 3JX7QD --where 'device.family == \"kestle\"'", k.word),
+		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			devices, err := chosen(c.Context(), b, args[1:])
+			if err != nil {
+				return err
+			}
+			if len(devices) == 0 {
+				return usage("name a device: nothing is sent to a device that was not named")
+			}
+			s, err := p.statementIn(c.Context(), b, k, args[0])
+			if err != nil {
+				return err
+			}
+			return p.putStatement(c.Context(), b, k, s, client.PutStatement{Devices: devices, Replace: replace})
+		}}
+	chosen = p.chooses(c)
+	c.Flags().BoolVar(&replace, "replace", false, "in place of another developer's, where a device holds only one")
+	return c
+}
+
+// putStatement puts a statement on devices, asks about those that have another developer's, and
+// prints the table.
+func (p *program) putStatement(ctx context.Context, b *client.Client, k statementKind, s client.Statement, put client.PutStatement) error {
+	rows, j, err := p.putOnce(ctx, b, s.ID, put)
+	if err != nil {
+		return err
+	}
+	if asks := p.replaceable(ctx, rows); len(asks) > 0 {
+		again, job, err := p.putOnce(ctx, b, s.ID, client.PutStatement{Devices: asks, Replace: true})
+		if err != nil {
+			return err
+		}
+		j = job
+		for i := range rows {
+			if at := slices.IndexFunc(again, func(r client.PutRow) bool { return r.Device == rows[i].Device }); at >= 0 {
+				rows[i] = again[at]
+			}
+		}
+	}
+	if p.json {
+		j.Put = &client.PutResult{Statement: s.ID, Rows: rows}
+		if err := p.printJSON(j); err != nil {
+			return err
+		}
+	} else {
+		p.printPut(k, rows)
+	}
+	return putFailed(k, s, rows)
+}
+
+// putOnce puts it once. A job that failed on some devices is no error here: its rows say so.
+func (p *program) putOnce(ctx context.Context, b *client.Client, id string, put client.PutStatement) ([]client.PutRow, client.Job, error) {
+	j, err := b.PutStatement(ctx, id, put)
+	if err != nil {
+		return nil, j, err
+	}
+	j, err = p.follow(ctx, b, j)
+	if _, failed := errors.AsType[*jobError](err); j.Put != nil && (failed || err == nil) {
+		return j.Put.Rows, j, nil
+	}
+	return nil, j, err
+}
+
+// replaceable asks for each device that has another developer's whether to replace that.
+func (p *program) replaceable(ctx context.Context, rows []client.PutRow) (out []string) {
+	if !p.terminal || p.unattended || p.json {
+		return nil
+	}
+	for _, r := range rows {
+		if r.Outcome != "asks" || ctx.Err() != nil {
+			continue
+		}
+		fmt.Fprintf(p.err, "%s: %s. Replace it? [y/N] ", r.Device, safe(r.Text))
+		if answer, err := p.readLine(); err == nil && (strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")) {
+			out = append(out, r.Device)
+		}
+	}
+	return out
+}
+
+// outcomeTexts say what has become of it on a device.
+var outcomeTexts = map[string]string{"put": "put", "already there": "already there", "replaced": "put, in place of another developer's", "asks": "not put: another developer's is there", "refused": "not put"}
+
+func (p *program) printPut(k statementKind, rows []client.PutRow) {
+	var out [][]string
+	for _, r := range rows {
+		out = append(out, []string{safe(r.Device), outcomeTexts[r.Outcome], safe(r.Text)})
+	}
+	p.table([]string{"device", k.kind, ""}, out)
+}
+
+// putFailed is the error for devices that do not have it, with the line that repeats it for just those.
+func putFailed(k statementKind, s client.Statement, rows []client.PutRow) error {
+	var failed []string
+	replace := ""
+	for _, r := range rows {
+		if r.Outcome == "asks" {
+			replace = " --replace"
+		}
+		if r.Outcome == "asks" || r.Outcome == "refused" {
+			failed = append(failed, r.Device)
+		}
+	}
+	if len(failed) == 0 {
+		return nil
+	}
+	return &exitError{exitFailed, fmt.Sprintf("It is not on %d of %d devices. Once that is put right: earlybench %s put %s %s%s", len(failed), len(rows), k.word, short(s.ID), strings.Join(failed, " "), replace)}
+}
+
+func (p *program) explainCommand() *cobra.Command {
+	return &cobra.Command{Use: "explain APP DEVICE", Short: "Whether an app may run on a device, or which line of a grant or token stands against it", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		e, err := b.Explain(c.Context(), args[0], args[1])
+		if err != nil {
+			return err
+		}
+		if p.json {
+			if err := p.printJSON(e); err != nil {
+				return err
+			}
+		} else {
+			p.printExplanation(e)
+		}
+		if !e.Allowed {
+			return &exitError{exitBlocked, ""}
+		}
+		return nil
+	}}
+}
+
+func (p *program) printExplanation(e client.Explanation) {
+	answer := map[bool]string{true: "Yes.", false: "No."}[e.Allowed]
+	fmt.Fprintf(p.out, "%s %s\n", answer, safe(e.Text))
+	if s := e.Statement; s != nil {
+		fmt.Fprintln(p.out)
+		p.describeStatement(*s)
+		if e.Line != "" {
+			fmt.Fprintf(p.out, "\nThe line that refuses is %s.\n", e.Line)
+		}
+	}
+	if e.Remedy != "" {
+		fmt.Fprintf(p.out, "\nWhat to do: %s\n", safe(e.Remedy))
+	}
+}

@@ -1,0 +1,102 @@
+package statements
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/statement"
+	"earlybench.invalid/earlybench/internal/keeper"
+)
+
+// argsAllow are the arguments of a job.
+type argsAllow struct {
+	App     string `json:"app"`
+	Device  string `json:"device"` // id
+	Replace bool   `json:"replace,omitempty"`
+}
+
+// Allow starts the job that puts on a device what an app needs to run there: a statement of this
+// bench that covers it, or one that the authority is asked for.
+func (s *Statements) Allow(ctx context.Context, handle, app string, replace bool, actor string) (job.Job, error) {
+	k, err := s.cfg.Rack.Find(handle)
+	if err != nil {
+		return job.Job{}, err
+	}
+	kind := kindFor(k)
+	if kind == "" {
+		return job.Job{}, problem.Errorf(problem.Invalid, "%s wants neither a grant nor a debug token", handle)
+	}
+	if _, err := s.cfg.Outlook().Session(k); err != nil {
+		return job.Job{}, err
+	}
+	return s.cfg.Jobs.Start(ctx, job.New{Kind: KindAllow, Title: fmt.Sprintf("Put a %s for %s on %s", kind.Noun(), app, handle), Device: handle, Subjects: []string{"device/" + k.Device().ID},
+		Actor: actor, Args: argsAllow{app, k.Device().ID, replace}, Phases: []string{"issue", "put"}})
+}
+
+func (s *Statements) allow(ctx context.Context, run *job.Run) (any, error) {
+	var a argsAllow
+	if err := run.Args(&a); err != nil {
+		return nil, err
+	}
+	k := s.cfg.Rack.ByID(a.Device)
+	if k == nil {
+		return nil, problem.New(problem.NotFound, "the device is not on record any more")
+	}
+	run.Phase("issue", 0)
+	st, err := s.have(ctx, k, a.App)
+	if err != nil {
+		return nil, err
+	}
+	run.Phase("put", 0)
+	row := s.putOn(ctx, a.Device, st, a.Replace)
+	table := Table{Statement: st.ID, Rows: []Row{row}}
+	if ctx.Err() != nil {
+		return table, context.Cause(ctx)
+	}
+	if row.Error != nil {
+		return table, row.Error
+	}
+	return table, nil
+}
+
+// have returns a statement of this bench that covers an app on a device, or has one issued.
+func (s *Statements) have(ctx context.Context, k *keeper.Keeper, app string) (Statement, error) {
+	w := s.start(k, app)
+	w.At = s.cfg.Clock.Now() // the device's clock does not make a new one better
+	kind := kindFor(k)
+	all := s.All()
+	slices.Reverse(all) // the one that lasts longest
+	for _, st := range all {
+		if st.Kind == kind && st.Cover(w) == nil && !s.endsSoon(st) {
+			return st, nil
+		}
+	}
+	ask := Ask{Kind: kind, Key: w.Developer, Devices: []string{k.Device().Handle}, Debug: true}
+	if kind == statement.DebugToken {
+		ask.Devices = s.alike(k)
+	}
+	return s.Issue(ctx, ask)
+}
+
+// endsSoon reports whether a statement ends so soon that a new one is asked for: in the last tenth
+// of the time for which it is good.
+func (s *Statements) endsSoon(st Statement) bool {
+	good := st.End().Sub(st.Begin())
+	return st.End().Sub(s.cfg.Clock.Now()) < good/10
+}
+
+// alike are the registered devices of the rack of the same family, so that one debug token does for
+// all of them.
+func (s *Statements) alike(k *keeper.Keeper) []string {
+	out := []string{k.Device().Handle}
+	for _, other := range s.cfg.Rack.All() {
+		d := other.Device()
+		if other != k && d.Serial != "" && d.Retirement == nil && other.Series().Family == k.Series().Family && s.registered(other) {
+			out = append(out, d.Handle)
+		}
+	}
+	return out
+}

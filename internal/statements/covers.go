@@ -1,0 +1,189 @@
+package statements
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/statement"
+	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/keeper"
+)
+
+// On returns the grants and debug tokens that a device was seen to hold, in its order.
+func (s *Statements) On(handle string) ([]Statement, error) {
+	k, err := s.cfg.Rack.Find(handle)
+	if err != nil {
+		return nil, err
+	}
+	all, known := s.onDevice(k)
+	if !known && kindFor(k) == "" {
+		return nil, problem.Errorf(problem.Unsupported, "%s takes neither grants nor debug tokens", handle)
+	}
+	return all, nil
+}
+
+// Mine reports whether a developer's key is one of this bench's.
+func (s *Statements) Mine(thumbprint string) bool {
+	return thumbprint != "" && thumbprint == s.cfg.Developer() || slices.Contains(s.cfg.Identities(), thumbprint)
+}
+
+// onDevice are the statements that a device was seen to hold, in its order; ok is false if that is
+// not known.
+func (s *Statements) onDevice(k *keeper.Keeper) (out []Statement, ok bool) {
+	f, ok := k.Facts().View().Get(fact.Statements, s.cfg.Clock.Now())
+	if !ok {
+		return nil, false
+	}
+	checkers := s.cfg.Authorities.Checkers()
+	withdrawn := s.withdrawn()
+	for _, text := range f.Value.Texts() {
+		for name, c := range checkers {
+			if st, err := c.Read(text); err == nil {
+				out = append(out, Statement{Statement: st, Authority: name, Withdrawn: slices.Contains(withdrawn, st.ID)})
+				break
+			}
+		}
+	}
+	return out, true
+}
+
+// kindFor is the kind of statement that must cover an app on a device; "" for none.
+func kindFor(k *keeper.Keeper) statement.Kind {
+	switch series := k.Series(); {
+	case series.Needs("token"):
+		return statement.DebugToken
+	case series.Needs("granted"):
+		return statement.Grant
+	}
+	return ""
+}
+
+// start is an app's start on a device, by the device's clock as far as that is known.
+func (s *Statements) start(k *keeper.Keeper, app string) statement.Start {
+	now := s.cfg.Clock.Now()
+	w := statement.Start{App: app, Developer: s.cfg.Developer(), Serial: k.Device().Serial, At: now, Withdrawn: s.withdrawn()}
+	of := s.cfg.Book.Of(facts.Subject{Kind: facts.App, ID: app}).View()
+	if f, ok := of.Get(fact.AppDeveloper, now); ok && f.Value.Text() != "" {
+		w.Developer = f.Value.Text()
+	}
+	if f, ok := k.Facts().View().Get(fact.DeviceClock, now); ok {
+		w.At = now.Add(time.Duration(f.Value.Int()) * time.Second)
+	}
+	return w
+}
+
+// states are how the lines of a statement are told as facts.
+var states = map[statement.Line]string{
+	statement.LineType: "identity", statement.LineKey: "other", statement.LineSubject: "other", statement.LineApp: "other", statement.LineDevices: "unnamed",
+	statement.LineBegins: "ended", statement.LineEnds: "ended", statement.LineID: "withdrawn", statement.LineFeatures: "lacking", statement.LineDebug: "lacking",
+}
+
+// Facts are what is known of the statements that cover an app on a device.
+func (s *Statements) Facts(k *keeper.Keeper, app string) []fact.Fact {
+	kind := kindFor(k)
+	if kind == "" || app == "" {
+		return nil
+	}
+	held, known := s.onDevice(k)
+	if !known {
+		return nil
+	}
+	state, ends := fact.TokenState, fact.TokenEnds
+	if kind == statement.Grant {
+		state, ends = fact.GrantState, fact.GrantEnds
+	}
+	seen := func(key fact.Key, v fact.Value) fact.Fact {
+		return fact.Fact{Key: key, Value: v, Source: fact.Device, At: s.cfg.Clock.Now()}
+	}
+	st, objection := statement.Best(signed(held), s.start(k, app))
+	switch {
+	case st == nil:
+		return []fact.Fact{seen(state, fact.Of("none"))}
+	case objection != nil:
+		return []fact.Fact{seen(state, fact.Of(states[objection.Line]))}
+	}
+	return []fact.Fact{seen(state, fact.Of("good")), seen(ends, fact.Of(st.End()))}
+}
+
+// signed are the statements alone.
+func signed(all []Statement) (out []*statement.Statement) {
+	for _, st := range all {
+		out = append(out, st.Statement)
+	}
+	return out
+}
+
+// Explanation is why an app may run on a device, or why not.
+type Explanation struct {
+	App, Device string
+	// Allowed says that no statement stands against it: one covers it, or none is needed.
+	Allowed bool
+	Text    string
+	// Statement is the one that covers it, or the one that comes nearest; nil for none.
+	Statement *Statement
+	Line      statement.Line // that refuses; "" for none
+	Remedy    string
+}
+
+// Explain says whether a statement on a device covers an app, or which line of it does not.
+func (s *Statements) Explain(k *keeper.Keeper, app string) Explanation {
+	d := k.Device()
+	e := Explanation{App: app, Device: d.Handle}
+	kind := kindFor(k)
+	if kind == "" {
+		e.Allowed, e.Text = true, fmt.Sprintf("%s wants neither a grant nor a debug token for an app.", d.Handle)
+		return e
+	}
+	held, known := s.onDevice(k)
+	if !known {
+		e.Text = fmt.Sprintf("%s was not linked yet, so nobody knows what grants and debug tokens it has.", d.Handle)
+		e.Remedy = "Link it: earlybench prep " + d.Handle
+		return e
+	}
+	w := s.start(k, app)
+	st, objection := statement.Best(signed(held), w)
+	for i := range held {
+		if held[i].Statement == st {
+			e.Statement = &held[i]
+		}
+	}
+	switch {
+	case st == nil:
+		e.Text = fmt.Sprintf("%s has no %s that this bench can read.", d.Handle, kind.Noun())
+		e.Remedy = fmt.Sprintf("Put one on it: earlybench prep %s --app %s", d.Handle, app)
+	case objection == nil:
+		e.Allowed = true
+		e.Text = fmt.Sprintf("%s may run %s until %s, under the %s %s of %s.", d.Handle, app, st.End().Local().Format("2 January 2006"), kind.Noun(), st.ID, st.Issuer)
+	default:
+		e.Line, e.Text = objection.Line, fmt.Sprintf("On %s: %s.", d.Handle, objection.Text)
+		e.Remedy = s.remedy(k, app, st, objection.Line, w)
+	}
+	return e
+}
+
+// clockOff is by how much two clocks may differ before that is taken for the cause.
+const clockOff = 10 * time.Minute
+
+func (s *Statements) remedy(k *keeper.Keeper, app string, st *statement.Statement, line statement.Line, w statement.Start) string {
+	d := k.Device()
+	anew := fmt.Sprintf("Have a new one issued and put on it: earlybench prep %s --app %s", d.Handle, app)
+	switch line {
+	case statement.LineBegins, statement.LineEnds:
+		if off := w.At.Sub(s.cfg.Clock.Now()); off.Abs() > clockOff && st.Cover(withTime(w, s.cfg.Clock.Now())) == nil {
+			return fmt.Sprintf("The clock of %s is off by %s, and by the clock of this computer it is good. Set the clock of %[1]s.", d.Handle, off.Round(time.Minute))
+		}
+	case statement.LineID:
+		return "Ask your crew who has withdrawn it. " + anew
+	case statement.LineSubject, statement.LineKey:
+		return "It is somebody else's. Put your own on it: earlybench prep " + d.Handle + " --app " + app
+	}
+	return anew
+}
+
+func withTime(w statement.Start, at time.Time) statement.Start {
+	w.At = at
+	return w
+}
