@@ -81,7 +81,7 @@ var jsonWalk = []struct {
 	{"identity import", "identity import x no-such-file", 2, "nothing"},
 	{"identity export", "identity export x no-such-file --key-file @unlock --export-passphrase-file @passphrase", 1, "nothing"},
 	{"grant", "grant", 0, "list"},
-	{"grant new", "grant new kestle-1 --identity x", 2, "nothing"},
+	{"grant new", "grant new kestle-1 --identity x", 1, "nothing"},
 	{"grant show", "grant show x", 2, "nothing"},
 	{"grant put", "grant put x kestle-1", 2, "nothing"},
 	{"grant drop", "grant drop x", 2, "nothing"},
