@@ -74,16 +74,19 @@ func (c *Client) ImportSafe(ctx context.Context, data, envelope []byte) ([]SafeI
 	return out.Items, err
 }
 
-// Developer asks for the public half of the development key.
-func (c *Client) Developer(ctx context.Context) (Developer, error) {
-	return call[Developer](ctx, c, "GET", api+"/developer", nil)
+// Developer asks for the public half of the key of an identity, or of the development key if that
+// is "".
+func (c *Client) Developer(ctx context.Context, identity string) (Developer, error) {
+	return call[Developer](ctx, c, "GET", api+"/developer?identity="+url.QueryEscape(identity), nil)
 }
 
-// SignApp has the development key sign the manifest of an app file. It waits for a person's
-// consent if need be.
-func (c *Client) SignApp(ctx context.Context, manifest []byte) (string, error) {
-	out, err := call[AppSignature](ctx, c, "POST", api+"/developer/signatures", map[string][]byte{"manifest": manifest})
-	return out.Signature, err
+// SignApp has an identity sign the manifest of an app file, or the development key if identity is
+// "". It waits for a person's consent if need be.
+func (c *Client) SignApp(ctx context.Context, manifest []byte, identity string) (AppSignature, error) {
+	return call[AppSignature](ctx, c, "POST", api+"/developer/signatures", struct {
+		Manifest []byte `json:"manifest"`
+		Identity string `json:"identity,omitempty"`
+	}{manifest, identity})
 }
 
 // SafePermit is a use that is allowed for a time. Only the owner permits, and proves that they

@@ -99,5 +99,6 @@ type Developer struct {
 
 // AppSignature is a developer's signature of an app file's manifest.
 type AppSignature struct {
-	Signature string `json:"signature"`
+	Signature string `json:"signature" doc:"by the development key; empty where an identity has signed"`
+	CMS       []byte `json:"cms" doc:"by an identity: a detached CMS (RFC 5652) in DER"`
 }

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/link"
@@ -240,7 +241,7 @@ func TestFilesAreCopiedInAndResumedWhereTheCableWasPulled(t *testing.T) {
 	f, err := appfile.Open(bytes.NewReader(packed.Bytes()), int64(packed.Len()))
 	require.NoError(t, err)
 
-	lacks, err := apps.Offer(t.Context(), f.Manifest, "")
+	lacks, err := apps.Offer(t.Context(), f.Manifest, developer.Signature{})
 	require.NoError(t, err)
 	require.Len(t, lacks.Files, 1)
 	require.NoError(t, steer(t, r, standin.MethodPull, standin.Steer{Body: "heron-2", After: 3 << 20}))
@@ -255,12 +256,12 @@ func TestFilesAreCopiedInAndResumedWhereTheCableWasPulled(t *testing.T) {
 
 	s, apps = admitted(t, r)
 	require.Eventually(t, func() bool {
-		lacks, err = apps.Offer(t.Context(), f.Manifest, "")
+		lacks, err = apps.Offer(t.Context(), f.Manifest, developer.Signature{})
 		return err == nil && lacks.Files[0].Have > 0 // how much is handled when the cable goes is the load's matter
 	}, 20*time.Second, 10*time.Millisecond)
 	require.Less(t, lacks.Files[0].Have, int64(3<<20))
 	require.ErrorContains(t, apps.Install(t.Context(), lacks.Digest), "did not arrive whole")
-	lacks, err = apps.Offer(t.Context(), f.Manifest, "")
+	lacks, err = apps.Offer(t.Context(), f.Manifest, developer.Signature{})
 	require.NoError(t, err)
 	require.NoError(t, put(s, lacks.Files[0].Have))
 	require.NoError(t, apps.Install(t.Context(), lacks.Digest))

@@ -5,6 +5,8 @@ package appfile
 
 import (
 	"bytes"
+	"crypto"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +16,7 @@ import (
 	"slices"
 
 	"earlybench.invalid/earlybench/core/bundle"
+	"earlybench.invalid/earlybench/core/cms"
 	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/fact"
 )
@@ -23,9 +26,9 @@ const ManifestName = "app.json"
 
 // Entries beside the manifest and the files.
 const (
-	// identityName is accepted without a check: no bench checks signing identities yet.
+	// identityName holds an identity's signature over the manifest, a detached CMS.
 	identityName = "signature.p7s"
-	// developerName holds the developer's signature over the manifest.
+	// developerName holds a bare key's signature over the manifest.
 	developerName = "signature.jws"
 )
 
@@ -40,11 +43,14 @@ type Manifest struct {
 	Entry    string       `json:"entry"`             // the file that is started
 	// Developer is the key of the developer; nil for an app file that nobody signed.
 	Developer *developer.Public `json:"developer,omitempty"`
-	Files     []bundle.File     `json:"files"`
+	// Features are the app features that it uses, sorted; some want a grant that gives them.
+	Features []string      `json:"features,omitempty"`
+	Files    []bundle.File `json:"files"`
 }
 
 var (
 	idShape      = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}/[a-z][a-z0-9-]{0,30}$`)
+	featureShape = regexp.MustCompile(`^[a-z][a-z0-9 -]{0,59}$`)
 	versionShape = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z.+-]{0,63}$`)
 )
 
@@ -83,6 +89,11 @@ func (m *Manifest) Check() error {
 			return err
 		}
 	}
+	for i, f := range m.Features {
+		if !featureShape.MatchString(f) || i > 0 && m.Features[i-1] >= f {
+			return fmt.Errorf("feature %.60q: lower-case letters, digits, spaces and hyphens; in order, each once", f)
+		}
+	}
 	if !slices.ContainsFunc(m.Files, func(f bundle.File) bool { return f.Path == m.Entry }) {
 		return fmt.Errorf("its entry %q is not among its files", m.Entry)
 	}
@@ -90,17 +101,29 @@ func (m *Manifest) Check() error {
 }
 
 // CheckSignature returns an error unless the manifest is signed by the developer that it
-// names. A manifest that names nobody must not have a signature.
-func (m *Manifest) CheckSignature(raw []byte, signature string) error {
+// names: by the bare key, or by an identity of that key. A manifest that names nobody must not
+// have a signature.
+func (m *Manifest) CheckSignature(raw []byte, s developer.Signature) error {
 	switch {
-	case m.Developer == nil && signature == "":
+	case m.Developer == nil && s.None():
 		return nil
 	case m.Developer == nil:
 		return fmt.Errorf("%w: the manifest names no developer", developer.ErrSignature)
-	case signature == "":
+	case s.None():
 		return fmt.Errorf("%w: the manifest names a developer, whose signature is missing", developer.ErrSignature)
+	case s.Bare != "" && len(s.CMS) > 0:
+		return fmt.Errorf("%w: it is signed twice, by a bare key and by an identity", developer.ErrSignature)
+	case s.Bare != "":
+		return m.Developer.Verify(raw, s.Bare)
 	}
-	return m.Developer.Verify(raw, signature)
+	signer, err := cms.Verify(raw, s.CMS)
+	if err != nil {
+		return fmt.Errorf("%w: %w", developer.ErrSignature, err)
+	}
+	if public, err := developer.PublicOf(signer.PublicKey); err != nil || public != *m.Developer {
+		return fmt.Errorf("%w: it is that of an identity with another key", developer.ErrSignature)
+	}
+	return nil
 }
 
 // By returns the thumbprint of the developer's key; "" if the manifest names nobody.
@@ -138,7 +161,22 @@ func ParseManifest(b []byte) (*Manifest, error) {
 type File struct {
 	*bundle.Bundle
 	App       *Manifest
-	Signature string // the developer's, over the manifest; "" for none
+	Signature developer.Signature // the developer's, over the manifest
+}
+
+// Signed reports whether an identity has signed it.
+func (f *File) Signed() bool { return len(f.Signature.CMS) > 0 }
+
+// Certificate is that of the identity which has signed it; nil if none has.
+func (f *File) Certificate() *x509.Certificate {
+	if !f.Signed() {
+		return nil
+	}
+	c, err := cms.Verify(f.Manifest, f.Signature.CMS)
+	if err != nil {
+		return nil // Open refuses that
+	}
+	return c
 }
 
 // Open reads and checks the app file in r.
@@ -174,15 +212,38 @@ func fileOf(b *bundle.Bundle) (*File, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", bundle.ErrManifest, err)
 	}
-	signature, err := b.Extra(developerName, developer.MaxSignature)
-	return &File{Bundle: b, App: m, Signature: string(signature)}, err
+	f := &File{Bundle: b, App: m}
+	bare, err := b.Extra(developerName, developer.MaxSignature)
+	if err != nil {
+		return nil, err
+	}
+	f.Signature.Bare = string(bare)
+	f.Signature.CMS, err = b.Extra(identityName, cms.MaxBytes)
+	return f, err
 }
 
 // A Signer is a developer's key, wherever it is kept: a [developer.Key] is one.
 type Signer interface {
 	Public() developer.Public
-	// Sign signs a manifest, as [developer.Key.Sign] does.
-	Sign(manifest []byte) (string, error)
+	SignManifest(manifest []byte) (developer.Signature, error)
+}
+
+// Identity is a signing identity: a key with its certificate.
+type Identity struct {
+	Certificate *x509.Certificate
+	Key         crypto.Signer
+}
+
+// Public is its key.
+func (i Identity) Public() developer.Public {
+	public, _ := developer.PublicOf(i.Certificate.PublicKey) // Pack checks it
+	return public
+}
+
+// SignManifest signs a manifest.
+func (i Identity) SignManifest(manifest []byte) (developer.Signature, error) {
+	signature, err := cms.Sign(manifest, i.Certificate, i.Key)
+	return developer.Signature{CMS: signature}, err
 }
 
 // Pack writes the app file of m to w, with the named files of root, signed by the
@@ -206,11 +267,15 @@ func Pack(w io.Writer, m Manifest, root fs.FS, names []string, key Signer) (stri
 	}
 	entries := []bundle.Entry{{Name: ManifestName, Data: raw}}
 	if key != nil {
-		signature, err := key.Sign(raw)
+		signature, err := key.SignManifest(raw)
 		if err != nil {
 			return "", err
 		}
-		entries = append(entries, bundle.Entry{Name: developerName, Data: []byte(signature)})
+		entry := bundle.Entry{Name: developerName, Data: []byte(signature.Bare)}
+		if len(signature.CMS) > 0 {
+			entry = bundle.Entry{Name: identityName, Data: signature.CMS}
+		}
+		entries = append(entries, entry)
 	}
 	return bundle.Digest(raw), bundle.Write(w, entries, root, m.Files)
 }

@@ -15,6 +15,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/bundle"
+	"earlybench.invalid/earlybench/core/developer"
 )
 
 var (
@@ -136,7 +137,7 @@ func TestBadAppFilesAreRefusedByName(t *testing.T) {
 		})
 	}
 	_, err := open(zipped(t, manifest(nil), file, entry{name: "signature.p7s", data: []byte("later")}))
-	require.NoError(t, err, "a signature is let through")
+	require.ErrorIs(t, err, developer.ErrSignature, "it names nobody")
 }
 
 func FuzzOpen(f *testing.F) {

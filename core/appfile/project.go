@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/kit"
@@ -29,6 +30,7 @@ type Project struct {
 	Files     []string   `yaml:"files"`
 	Entry     string     `yaml:"entry"`
 	Try       Try        `yaml:"try"`
+	Features  []string   `yaml:"features"`  // app features that it uses
 	Identity  string     `yaml:"identity"`  // name of the signing identity; "" for the development key
 	Templates []Template `yaml:"templates"` // files that are made at each build
 }
@@ -94,5 +96,5 @@ func (p *Project) check() error {
 
 // Manifest returns the manifest of the project, without its files.
 func (p *Project) Manifest() Manifest {
-	return Manifest{ID: p.ID, Name: p.Name, Version: p.Version, Families: p.Families, Minimum: fact.Release(p.Minimum), Entry: p.Entry}
+	return Manifest{ID: p.ID, Name: p.Name, Version: p.Version, Families: p.Families, Minimum: fact.Release(p.Minimum), Entry: p.Entry, Features: slices.Sorted(slices.Values(p.Features))}
 }

@@ -18,6 +18,22 @@ import (
 // so that nothing in a signature can choose how it is checked.
 var header = base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"ES256"}`))
 
+// Signature is how a manifest is signed: by a bare key, or by an identity, which is a key with its
+// certificate. The zero value is none.
+type Signature struct {
+	Bare string `json:"bare,omitempty"` // as [Key.Sign] makes it
+	CMS  []byte `json:"cms,omitempty"`  // detached (RFC 5652), in DER
+}
+
+// None reports whether it is none.
+func (s Signature) None() bool { return s.Bare == "" && len(s.CMS) == 0 }
+
+// SignManifest signs a manifest by the bare key.
+func (k *Key) SignManifest(manifest []byte) (Signature, error) {
+	text, err := k.Sign(manifest)
+	return Signature{Bare: text}, err
+}
+
 // MaxSignature is the longest signature, in bytes.
 const MaxSignature = 200
 

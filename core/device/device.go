@@ -14,6 +14,7 @@ import (
 	"io"
 	"time"
 
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/problem"
 )
 
@@ -134,10 +135,9 @@ const (
 // Apps is the apps on the device.
 type Apps interface {
 	List(ctx context.Context) ([]App, error)
-	// Offer offers an app by its manifest and its developer's signature, "" for
-	// none; the answer says which files the device needs to be sent. A refusal is a
+	// Offer offers an app by its manifest and its developer's signature; the answer says which files the device needs to be sent. A refusal is a
 	// [Refusal].
-	Offer(ctx context.Context, manifest []byte, signature string) (Lacks, error)
+	Offer(ctx context.Context, manifest []byte, signature developer.Signature) (Lacks, error)
 	// Install switches to an offered app whose files are all there.
 	Install(ctx context.Context, digest string) error
 	// Start starts an app and tells behind which line its log begins. A [Refusal] of

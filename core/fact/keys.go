@@ -66,6 +66,8 @@ const (
 	AppNeeds         Key = "app.needs"
 	AppVersion       Key = "app.version"
 	AppDeveloper     Key = "app.developer"
+	AppSigned        Key = "app.signed"
+	AppFeatures      Key = "app.features"
 	AppTried         Key = "app.tried"
 	AppFailed        Key = "app.failed"
 )
@@ -173,6 +175,8 @@ func ofAnApp() []Spec {
 		{Key: AppNeeds, Type: Version, Sources: []Source{Host}, Text: "least OS release that the app runs on"},
 		{Key: AppVersion, Type: Text, Sources: []Source{Host}, Text: "version of the app that is here"},
 		{Key: AppDeveloper, Type: Text, Sources: []Source{Host}, Text: "developer by whose key the app is signed"},
+		{Key: AppFeatures, Type: Texts, Sources: []Source{Host}, Text: "app features that it uses"},
+		{Key: AppSigned, Type: Bool, Sources: []Source{Host}, Text: "a signing identity signs the app, not a bare key"},
 		{Key: AppTried, Type: Bool, Sources: []Source{Device}, Text: "a kept tryout of the app passed"},
 		{Key: AppFailed, Type: Text, Sources: []Source{Device}, Text: "what the last tryout ended at"},
 	}

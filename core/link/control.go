@@ -14,10 +14,11 @@ type Description struct {
 }
 
 // Offer is a bench's offer of an app, by its manifest as it stands in the app file,
-// and the developer's signature over it, if there is one.
+// and the developer's signature over it, if there is one: by a bare key, or by an identity.
 type Offer struct {
 	Manifest  []byte `json:"manifest"`
 	Signature string `json:"signature,omitempty"`
+	CMS       []byte `json:"cms,omitempty"`
 }
 
 // AppRef names an app on a device, and for app.switch the offer.

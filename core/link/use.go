@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"sync"
 
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/rpc"
 )
@@ -28,9 +29,9 @@ func (a apps) List(ctx context.Context) ([]device.App, error) {
 var refusals = map[int]device.RefusalKind{rpc.CodeRefused: device.NotAllowed, rpc.CodeNoRoom: device.NoRoom, rpc.CodeAsleep: device.Sleeps,
 	rpc.CodeUnsigned: device.Unsigned, rpc.CodeUnaccepted: device.Unaccepted, rpc.CodeUncovered: device.Uncovered}
 
-func (a apps) Offer(ctx context.Context, manifest []byte, signature string) (device.Lacks, error) {
+func (a apps) Offer(ctx context.Context, manifest []byte, signature developer.Signature) (device.Lacks, error) {
 	var l device.Lacks
-	err := a.call(ctx, MethodAppOffer, Offer{Manifest: manifest, Signature: signature}, &l)
+	err := a.call(ctx, MethodAppOffer, Offer{Manifest: manifest, Signature: signature.Bare, CMS: signature.CMS}, &l)
 	if e, ok := errors.AsType[*rpc.Error](err); ok {
 		kind := refusals[e.Code]
 		if kind == "" {

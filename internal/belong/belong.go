@@ -35,6 +35,7 @@ type Config struct {
 	Jobs        *job.Runner
 	Clock       clock.Clock
 	Log         *slog.Logger
+	Changed     func() // called when an identity has changed
 }
 
 // Belong is the use case. It is made by New, filled by Read, and looks at authorities again while

@@ -133,8 +133,12 @@ func (b *Belong) readIdentities(ctx context.Context) error {
 		}
 	}
 	b.mu.Lock()
-	defer b.mu.Unlock()
+	changed := !slices.Equal(b.thumbprints, names)
 	b.thumbprints = names
+	b.mu.Unlock()
+	if changed {
+		b.cfg.Changed()
+	}
 	return nil
 }
 

@@ -118,11 +118,22 @@ func (b *Bench) Tablet() *standin.Rig {
 // bench in, and waits until all are linked. They take what an authority has signed.
 func (b *Bench) Kestles(at *authorities.Authority, n int) *standin.Rig {
 	b.T.Helper()
-	sc := standin.Scenario{Dir: b.T.TempDir(), Host: "loft", Drivers: true, HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0", HandsAddress: "127.0.0.1:0",
-		Socket: filepath.Join(b.T.TempDir(), "s"), Authority: &standin.Authority{Authority: at.Checker(), URL: at.URL()}}
+	var all []standin.Entry
 	for i := range n {
-		begin := body.Beginning{Settings: map[string]string{"visitors": "yes", "code": "done"}, Admits: map[string]string{ssh.FingerprintSHA256(b.Keys.Link.PublicKey()): "moor-desk"}}
-		sc.Bodies = append(sc.Bodies, standin.Entry{Name: fmt.Sprintf("kestle-%d", i+1), Body: "kestle", Model: "K7", Serial: KestleSerial(i + 1), Begin: &begin})
+		all = append(all, standin.Entry{Name: fmt.Sprintf("kestle-%d", i+1), Body: "kestle", Model: "K7", Serial: KestleSerial(i + 1),
+			Begin: &body.Beginning{Settings: map[string]string{"visitors": "yes", "code": "done"}}})
+	}
+	return b.Lent(at, all...)
+}
+
+// Lent starts devices that have let the bench in, and waits until all are linked. They take what an
+// authority has signed.
+func (b *Bench) Lent(at *authorities.Authority, bodies ...standin.Entry) *standin.Rig {
+	b.T.Helper()
+	sc := standin.Scenario{Dir: b.T.TempDir(), Host: "loft", Drivers: true, HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0", HandsAddress: "127.0.0.1:0",
+		Socket: filepath.Join(b.T.TempDir(), "s"), Bodies: bodies, Authority: &standin.Authority{Authority: at.Checker(), URL: at.URL()}}
+	for _, e := range sc.Bodies {
+		e.Begin.Admits = map[string]string{ssh.FingerprintSHA256(b.Keys.Link.PublicKey()): "moor-desk"}
 	}
 	r, err := standin.Start(context.Background(), sc, slog.New(slog.DiscardHandler))
 	require.NoError(b.T, err)
@@ -130,7 +141,7 @@ func (b *Bench) Kestles(at *authorities.Authority, n int) *standin.Rig {
 	b.Hosts.Watch(store.Host{Name: "loft", USBIP: r.Addresses().Hub, Control: r.Addresses().Host})
 	b.Eventually("all are linked", func() bool {
 		all := b.Rack.All()
-		return len(all) == n && !slices.ContainsFunc(all, func(k *keeper.Keeper) bool { return k.Session() == nil || k.Device().Serial == "" })
+		return len(all) == len(bodies) && !slices.ContainsFunc(all, func(k *keeper.Keeper) bool { return k.Session() == nil || k.Device().Serial == "" })
 	})
 	return r
 }

@@ -170,7 +170,13 @@ func (p *program) appCommand() *cobra.Command {
 			}
 			by := "signed by nobody: devices whose owner accepts developers refuse it"
 			if a.App.Developer != nil {
-				by = "signed by the developer's key " + a.App.By()
+				by = "signed by the bare key " + a.App.By() + ", for development"
+			}
+			if c := a.Certificate(); c != nil {
+				by = fmt.Sprintf("signed by the identity %s, whose certificate is by %s and good until %s", safe(c.Subject.CommonName), safe(c.Issuer.CommonName), c.NotAfter.Local().Format("2 January 2006"))
+			}
+			if len(a.App.Features) > 0 {
+				by += "\nfeatures: " + safe(strings.Join(a.App.Features, ", "))
 			}
 			fmt.Fprintf(p.out, "%s %s (%s), for %s\n%s\n", a.App.ID, a.App.Version, safe(a.App.Name), strings.Join(a.App.Families, ", "), by)
 			var rows [][]string
@@ -188,11 +194,11 @@ func (p *program) appCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			by, err := b.Developer(c.Context())
+			by, err := b.Developer(c.Context(), project.Identity)
 			if err != nil {
 				return err
 			}
-			key := &remoteKey{c.Context(), b, by}
+			key := &remoteKey{c.Context(), b, by, project.Identity}
 			out, err := os.Create(args[1])
 			if err != nil {
 				return fmt.Errorf("write the app file: %w", err)
@@ -205,7 +211,11 @@ func (p *program) appCommand() *cobra.Command {
 			if p.json {
 				return p.printJSON(packed{project.ID, project.Version, digest, by.Thumbprint, args[1]})
 			}
-			fmt.Fprintf(p.out, "%s %s, id %s\nSigned by the development key %s of this bench.\n", project.ID, project.Version, digest, by.Thumbprint)
+			whose := "the development key " + by.Thumbprint + " of this bench"
+			if project.Identity != "" {
+				whose = "the identity " + safe(project.Identity)
+			}
+			fmt.Fprintf(p.out, "%s %s, id %s\nSigned by %s.\n", project.ID, project.Version, digest, whose)
 			fmt.Fprintf(p.err, "Run it: earlybench run %s DEVICE\n", args[1])
 			return nil
 		}})
@@ -213,18 +223,22 @@ func (p *program) appCommand() *cobra.Command {
 	return c
 }
 
-// remoteKey is the bench's development key, by which the bench signs.
+// remoteKey is the bench's development key, or one of its identities, by which the bench signs.
 type remoteKey struct {
-	ctx   context.Context // of the command
-	bench *client.Client
-	by    client.Developer
+	ctx      context.Context // of the command
+	bench    *client.Client
+	by       client.Developer
+	identity string // "" for the development key
 }
 
 func (k *remoteKey) Public() developer.Public {
 	return developer.Public{Type: "EC", Curve: "P-256", X: k.by.X, Y: k.by.Y}
 }
 
-func (k *remoteKey) Sign(manifest []byte) (string, error) { return k.bench.SignApp(k.ctx, manifest) }
+func (k *remoteKey) SignManifest(manifest []byte) (developer.Signature, error) {
+	s, err := k.bench.SignApp(k.ctx, manifest, k.identity)
+	return developer.Signature{Bare: s.Signature, CMS: s.CMS}, err
+}
 
 // packed is what app pack --json prints.
 type packed struct {

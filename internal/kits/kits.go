@@ -28,11 +28,13 @@ import (
 
 // Config is what kits need. All fields are needed.
 type Config struct {
-	Store     *store.Store
-	Book      *facts.Book
-	Developer func() string // thumbprint of the key by which what projects build is signed; "" for none
-	Dir       string        // the bench's own directory of kits, in which every kit is looked for
-	Home      string        // the user's own directory
+	Store *store.Store
+	Book  *facts.Book
+	// Developer is the thumbprint of the key of an identity, or of the development key if that is ""; ""
+	// if there is none.
+	Developer func(ctx context.Context, identity string) string
+	Dir       string // the bench's own directory of kits, in which every kit is looked for
+	Home      string // the user's own directory
 	Clock     clock.Clock
 	Log       *slog.Logger
 }
@@ -238,9 +240,10 @@ func (k *Kits) lookAtProject(ctx context.Context, app, dir string) error {
 	}
 	seen := []fact.Fact{k.seen(fact.AppVersion, p.Version),
 		k.seen(fact.AppName, p.Name), {Key: fact.AppFamilies, Value: fact.Of(p.Families), Source: fact.Host, At: k.cfg.Clock.Now()}}
-	if by := k.cfg.Developer(); by != "" {
-		seen = append(seen, k.seen(fact.AppDeveloper, by))
+	if by := k.cfg.Developer(ctx, p.Identity); by != "" {
+		seen = append(seen, k.seen(fact.AppDeveloper, by), fact.Fact{Key: fact.AppSigned, Value: fact.Of(p.Identity != ""), Source: fact.Host, At: k.cfg.Clock.Now()})
 	}
+	seen = append(seen, fact.Fact{Key: fact.AppFeatures, Value: fact.Of(append([]string{}, p.Features...)), Source: fact.Host, At: k.cfg.Clock.Now()})
 	if p.Minimum != "" {
 		needs := k.seen(fact.AppNeeds, "")
 		needs.Value = fact.Of(fact.Release(p.Minimum))

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -132,7 +133,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 			home = cfg.State
 		}
 	}
-	if in.Kits, err = kits.New(kits.Config{Store: st, Book: in.Book, Developer: in.Safe.Thumbprint,
+	if in.Kits, err = kits.New(kits.Config{Store: st, Book: in.Book, Developer: in.developer,
 		Dir: filepath.Join(cfg.State, "kits"), Home: home, Clock: c, Log: cfg.Log}); err != nil {
 		return nil, err
 	}
@@ -149,9 +150,9 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	})
 	in.Prep = &prep.Prep{Store: st, Rack: in.Rack, Outlook: in.Outlook, Jobs: in.Jobs, Bench: in.Name}
 	in.Retire = &retire.Retire{Rack: in.Rack, Outlook: in.Outlook, Store: st, Leave: func(ctx context.Context, k *keeper.Keeper) (bool, error) { return in.Belong.LeaveFor(ctx, k) }, Clock: c, Log: cfg.Log}
-	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Safe: in.Safe, Clock: c}
+	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Safe: in.Safe, Identity: in.identity, Clock: c}
 	in.Authorities = authority.New(authority.Config{Store: st, Safe: in.Safe, Clock: c, Log: cfg.Log})
-	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
+	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log, Changed: in.Kits.Again})
 	in.Statements = statements.New(statements.Config{Store: st, Authorities: in.Authorities, Account: in.Belong.Used, Developer: in.Safe.Thumbprint, Identities: in.Belong.Thumbprints, Rack: in.Rack, Book: in.Book,
 		Outlook: func() *outlook.Outlook { return in.Outlook }, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
 	in.Jobs.Register(in.Supply.Kinds()...)
@@ -277,4 +278,21 @@ func (in *Insides) Close() {
 	if err := in.Kits.Close(); err != nil && !errors.Is(err, context.Canceled) {
 		in.Log.Warn("end watching for kits", "error", err)
 	}
+}
+
+// identity finds a signing identity for the use case that packs apps.
+func (in *Insides) identity(ctx context.Context, name string) (*x509.Certificate, string, error) {
+	i, err := in.Belong.Identity(ctx, name)
+	return i.Leaf, i.Key, err
+}
+
+// developer is the thumbprint of the key by which apps are signed.
+func (in *Insides) developer(ctx context.Context, identity string) string {
+	if identity == "" {
+		return in.Safe.Thumbprint()
+	}
+	if i, err := in.Belong.Identity(ctx, identity); err == nil {
+		return i.Thumbprint()
+	}
+	return ""
 }

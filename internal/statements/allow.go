@@ -25,9 +25,14 @@ func (s *Statements) Allow(ctx context.Context, handle, app string, replace bool
 	if err != nil {
 		return job.Job{}, err
 	}
-	kind := kindFor(k)
+	w := s.start(k, app)
+	kind := kindFor(k, w.Signed)
 	if kind == "" {
-		return job.Job{}, problem.Errorf(problem.Invalid, "%s wants neither a grant nor a debug token", handle)
+		return job.Job{}, problem.Errorf(problem.Invalid, "%s wants neither a grant nor a debug token for %s", handle, app)
+	}
+	if kind == statement.Grant && !w.Signed {
+		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "granted", Text: fmt.Sprintf("%s runs only apps that a signing identity has signed, and %s is signed by a bare key.", handle, app),
+			Remedy: "Choose an identity for it: earlybench app set DIRECTORY --identity NAME. Make one before: earlybench identity new NAME"}
 	}
 	if _, err := s.cfg.Outlook().Session(k); err != nil {
 		return job.Job{}, err
@@ -66,7 +71,7 @@ func (s *Statements) allow(ctx context.Context, run *job.Run) (any, error) {
 func (s *Statements) have(ctx context.Context, k *keeper.Keeper, app string) (Statement, error) {
 	w := s.start(k, app)
 	w.At = s.cfg.Clock.Now() // the device's clock does not make a new one better
-	kind := kindFor(k)
+	kind := kindFor(k, w.Signed)
 	all := s.All()
 	slices.Reverse(all) // the one that lasts longest
 	for _, st := range all {
@@ -74,11 +79,7 @@ func (s *Statements) have(ctx context.Context, k *keeper.Keeper, app string) (St
 			return st, nil
 		}
 	}
-	ask := Ask{Kind: kind, Key: w.Developer, Devices: []string{k.Device().Handle}, Debug: true}
-	if kind == statement.DebugToken {
-		ask.Devices = s.alike(k)
-	}
-	return s.Issue(ctx, ask)
+	return s.Issue(ctx, Ask{Kind: kind, Key: w.Developer, Devices: s.alike(k), Debug: true, Features: w.Features})
 }
 
 // endsSoon reports whether a statement ends so soon that a new one is asked for: in the last tenth
@@ -88,7 +89,7 @@ func (s *Statements) endsSoon(st Statement) bool {
 	return st.End().Sub(s.cfg.Clock.Now()) < good/10
 }
 
-// alike are the registered devices of the rack of the same family, so that one debug token does for
+// alike are the registered devices of the rack of the same family, so that one statement does for
 // all of them.
 func (s *Statements) alike(k *keeper.Keeper) []string {
 	out := []string{k.Device().Handle}

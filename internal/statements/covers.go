@@ -19,7 +19,7 @@ func (s *Statements) On(handle string) ([]Statement, error) {
 		return nil, err
 	}
 	all, known := s.onDevice(k)
-	if !known && kindFor(k) == "" {
+	if !known && kindFor(k, false) == "" {
 		return nil, problem.Errorf(problem.Unsupported, "%s takes neither grants nor debug tokens", handle)
 	}
 	return all, nil
@@ -50,10 +50,11 @@ func (s *Statements) onDevice(k *keeper.Keeper) (out []Statement, ok bool) {
 	return out, true
 }
 
-// kindFor is the kind of statement that must cover an app on a device; "" for none.
-func kindFor(k *keeper.Keeper) statement.Kind {
+// kindFor is the kind of statement that must cover an app on a device; "" for none. signed says that
+// an identity has signed it.
+func kindFor(k *keeper.Keeper, signed bool) statement.Kind {
 	switch series := k.Series(); {
-	case series.Needs("token"):
+	case series.Needs("token") && !signed:
 		return statement.DebugToken
 	case series.Needs("granted"):
 		return statement.Grant
@@ -69,6 +70,12 @@ func (s *Statements) start(k *keeper.Keeper, app string) statement.Start {
 	if f, ok := of.Get(fact.AppDeveloper, now); ok && f.Value.Text() != "" {
 		w.Developer = f.Value.Text()
 	}
+	if f, ok := of.Get(fact.AppSigned, now); ok {
+		w.Signed = f.Value.IsTrue()
+	}
+	if f, ok := of.Get(fact.AppFeatures, now); ok {
+		w.Features = f.Value.Texts()
+	}
 	if f, ok := k.Facts().View().Get(fact.DeviceClock, now); ok {
 		w.At = now.Add(time.Duration(f.Value.Int()) * time.Second)
 	}
@@ -83,8 +90,12 @@ var states = map[statement.Line]string{
 
 // Facts are what is known of the statements that cover an app on a device.
 func (s *Statements) Facts(k *keeper.Keeper, app string) []fact.Fact {
-	kind := kindFor(k)
-	if kind == "" || app == "" {
+	if app == "" {
+		return nil
+	}
+	w := s.start(k, app)
+	kind := kindFor(k, w.Signed)
+	if kind == "" {
 		return nil
 	}
 	held, known := s.onDevice(k)
@@ -98,7 +109,7 @@ func (s *Statements) Facts(k *keeper.Keeper, app string) []fact.Fact {
 	seen := func(key fact.Key, v fact.Value) fact.Fact {
 		return fact.Fact{Key: key, Value: v, Source: fact.Device, At: s.cfg.Clock.Now()}
 	}
-	st, objection := statement.Best(signed(held), s.start(k, app))
+	st, objection := statement.Best(signed(held), w)
 	switch {
 	case st == nil:
 		return []fact.Fact{seen(state, fact.Of("none"))}
@@ -132,7 +143,8 @@ type Explanation struct {
 func (s *Statements) Explain(k *keeper.Keeper, app string) Explanation {
 	d := k.Device()
 	e := Explanation{App: app, Device: d.Handle}
-	kind := kindFor(k)
+	w := s.start(k, app)
+	kind := kindFor(k, w.Signed)
 	if kind == "" {
 		e.Allowed, e.Text = true, fmt.Sprintf("%s wants neither a grant nor a debug token for an app.", d.Handle)
 		return e
@@ -143,7 +155,6 @@ func (s *Statements) Explain(k *keeper.Keeper, app string) Explanation {
 		e.Remedy = "Link it: earlybench prep " + d.Handle
 		return e
 	}
-	w := s.start(k, app)
 	st, objection := statement.Best(signed(held), w)
 	for i := range held {
 		if held[i].Statement == st {
@@ -174,6 +185,10 @@ func (s *Statements) remedy(k *keeper.Keeper, app string, st *statement.Statemen
 	case statement.LineBegins, statement.LineEnds:
 		if off := w.At.Sub(s.cfg.Clock.Now()); off.Abs() > clockOff && st.Cover(withTime(w, s.cfg.Clock.Now())) == nil {
 			return fmt.Sprintf("The clock of %s is off by %s, and by the clock of this computer it is good. Set the clock of %[1]s.", d.Handle, off.Round(time.Minute))
+		}
+	case statement.LineType:
+		if st.Kind == statement.Grant {
+			return "Have an identity sign it: earlybench app set DIRECTORY --identity NAME, then run it anew"
 		}
 	case statement.LineID:
 		return "Ask your crew who has withdrawn it. " + anew

@@ -41,6 +41,9 @@ func newDesk(t *testing.T, devices int) *desk {
 	d := &desk{Bench: benchtest.New(t), time: &clock.Moved{}}
 	d.at = benchtest.Authority(t, d.time)
 	d.SignedIn(d.at, "full")
+	if devices == 0 {
+		return d
+	}
 	d.rig = d.Kestles(d.at, devices)
 	j, err := d.Belong.Start(t.Context(), belong.Ask{All: true, Actor: "owner/ada"})
 	require.NoError(t, err)

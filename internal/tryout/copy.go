@@ -38,7 +38,7 @@ func (w *work) copy(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := w.here(ctx, opened.App); err != nil {
+	if err := w.here(ctx, opened); err != nil {
 		return "", err
 	}
 	lacks, err := apps.Offer(ctx, opened.Manifest, opened.Signature)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/rfb"
 )
 
@@ -33,11 +34,24 @@ func (w *work) start(ctx context.Context) (string, error) {
 		}
 		started, err = apps.Start(ctx, w.project.ID)
 	}
+	if refusal != nil && refusal.Kind == device.Uncovered {
+		return "", w.uncovered(refusal)
+	}
 	if err != nil {
 		return "", w.lost("start the app", err)
 	}
 	w.before, w.result.After = started.After, started.After
 	return "started", nil
+}
+
+// uncovered is the error of a device that has no grant or debug token for the app.
+func (w *work) uncovered(r *device.Refusal) error {
+	gate := "granted"
+	if w.keeper.Series().Needs("token") {
+		gate = "token"
+	}
+	return &problem.Problem{Kind: problem.Blocked, Gate: gate, Text: fmt.Sprintf("%s stopped %s at its start: %s.", w.record.Device, w.project.ID, r.Text),
+		Remedy: fmt.Sprintf("See which line stands against it: earlybench explain %s %s", w.project.ID, w.record.Device)}
 }
 
 // watchFor is how long an app is watched for which no log line is defined, since an app

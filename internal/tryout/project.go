@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 
 	"earlybench.invalid/earlybench/core/appfile"
-	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/facts"
@@ -33,11 +32,12 @@ func (t *Tryouts) AddProject(ctx context.Context, dir string) (*appfile.Project,
 }
 
 // here records what an app file says of its app.
-func (t *Tryouts) here(ctx context.Context, a *appfile.Manifest) error {
+func (t *Tryouts) here(ctx context.Context, f *appfile.File) error {
+	a := f.App
 	seen := func(k fact.Key, v fact.Value) fact.Fact {
 		return fact.Fact{Key: k, Value: v, Source: fact.Host, At: t.Clock.Now()}
 	}
-	return t.Book.Renew(ctx, facts.Subject{Kind: facts.App, ID: a.ID}, seen(fact.AppVersion, fact.Of(a.Version)), seen(fact.AppDeveloper, fact.Of(a.By())),
+	return t.Book.Renew(ctx, facts.Subject{Kind: facts.App, ID: a.ID}, seen(fact.AppVersion, fact.Of(a.Version)), seen(fact.AppDeveloper, fact.Of(a.By())), seen(fact.AppSigned, fact.Of(f.Signed())), seen(fact.AppFeatures, fact.Of(append([]string{}, a.Features...))),
 		seen(fact.AppName, fact.Of(a.Name)), seen(fact.AppFamilies, fact.Of(a.Families)))
 }
 
@@ -70,7 +70,7 @@ func (t *Tryouts) TakeIn(ctx context.Context, path string) (store.AppFile, error
 	if err := t.Store.SaveAppFile(ctx, a); err != nil {
 		return a, err
 	}
-	return a, t.here(ctx, opened.App)
+	return a, t.here(ctx, opened)
 }
 
 // find finds what is to be run: the project on record, or the app file together with the
@@ -106,7 +106,7 @@ func (w *work) find(ctx context.Context, app, file string) error {
 
 // pack makes the app file of what was built, and keeps it as the checkpoint.
 func (w *work) pack(ctx context.Context) (string, error) {
-	key, err := w.Safe.DeveloperKey(ctx, safe.Use{Actor: w.run.Job().Actor, App: w.project.ID, Document: w.project.ID + " " + w.project.Version,
+	key, err := w.SignerFor(ctx, w.project.Identity, safe.Use{Actor: w.run.Job().Actor, App: w.project.ID, Document: w.project.ID + " " + w.project.Version,
 		Unattended: w.unattended, Asking: w.run.Asks})
 	if err != nil {
 		return "", err
@@ -119,7 +119,28 @@ func (w *work) pack(ctx context.Context) (string, error) {
 	return fmt.Sprintf("%d bytes", a.Size), w.run.Keep(checkpoint{Packed: a})
 }
 
-func (t *Tryouts) packFiles(ctx context.Context, p *appfile.Project, key *developer.Key) (store.AppFile, error) {
+// SignerFor is what signs the manifest of an app, once that is allowed: the identity of that name,
+// or the development key if it is "". Item and purpose of the use are filled in.
+func (t *Tryouts) SignerFor(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error) {
+	if identity == "" {
+		return t.Safe.DeveloperKey(ctx, use)
+	}
+	certificate, item, err := t.Identity(ctx, identity)
+	if err != nil {
+		return nil, err
+	}
+	use.Item, use.Purpose = item, safe.SignApp
+	if err := t.Safe.Allow(ctx, use); err != nil {
+		return nil, err
+	}
+	key, err := t.Safe.Signer(ctx, item)
+	if err != nil {
+		return nil, err
+	}
+	return appfile.Identity{Certificate: certificate, Key: key}, nil
+}
+
+func (t *Tryouts) packFiles(ctx context.Context, p *appfile.Project, key appfile.Signer) (store.AppFile, error) {
 	root, err := os.OpenRoot(filepath.Join(p.Dir, p.Root))
 	if err != nil {
 		return store.AppFile{}, fmt.Errorf("open the project's files: %w", err)

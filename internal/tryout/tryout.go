@@ -7,6 +7,7 @@ package tryout
 import (
 	"cmp"
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -38,7 +39,10 @@ type Tryouts struct {
 	Kits    *kits.Kits
 	Jobs    *job.Runner
 	Safe    *safe.Safe // has the development key, by which what is packed is signed
-	Clock   clock.Clock
+	// Identity finds one of the bench's signing identities: its certificate, and the id of its key in
+	// the safe.
+	Identity func(ctx context.Context, name string) (certificate *x509.Certificate, item string, err error)
+	Clock    clock.Clock
 }
 
 // Kinds of jobs.
@@ -133,6 +137,12 @@ func (t *Tryouts) canRun(k *keeper.Keeper, app string) error {
 		return now.Blocked()
 	case now.Readiness.Gate("admitted").State == ready.Shut:
 		return now.BlockedAt("admitted")
+	default:
+		for _, gate := range []string{"granted", "token"} { // found before anything is built or sent
+			if now.Readiness.Gate(gate).State == ready.Shut {
+				return now.BlockedAt(gate)
+			}
+		}
 	}
 	_, err := t.Outlook.Session(k)
 	return err

@@ -9,6 +9,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/developer"
 	eb "earlybench.invalid/earlybench/core/problem"
 	core "earlybench.invalid/earlybench/core/safe"
 	"earlybench.invalid/earlybench/internal/access"
@@ -224,8 +225,19 @@ func (s *Server) importSafe(ctx context.Context, in *struct {
 	return list(each(items, s.safeItemOf)), nil
 }
 
-func (s *Server) developer(context.Context, *none) (*out[client.Developer], error) {
+func (s *Server) developer(ctx context.Context, in *struct {
+	Identity string `query:"identity" maxLength:"60" doc:"empty: the development key"`
+}) (*out[client.Developer], error) {
 	public := s.Safe.Developer()
+	if in.Identity != "" {
+		i, err := s.Belong.Identity(ctx, in.Identity)
+		if err != nil {
+			return nil, problem(err)
+		}
+		if public, err = developer.PublicOf(i.Leaf.PublicKey); err != nil {
+			return nil, problem(eb.Errorf(eb.Unsupported, "identity %s does not sign apps: its key is not one on P-256", in.Identity))
+		}
+	}
 	if public.X == "" {
 		return nil, problem(safe.ErrMissing)
 	}
@@ -235,22 +247,23 @@ func (s *Server) developer(context.Context, *none) (*out[client.Developer], erro
 func (s *Server) signApp(ctx context.Context, in *struct {
 	Body struct {
 		Manifest []byte `json:"manifest"`
+		Identity string `json:"identity,omitempty" maxLength:"60" doc:"empty: the development key"`
 	}
 }) (*out[client.AppSignature], error) {
 	m, err := appfile.ParseManifest(in.Body.Manifest)
 	if err != nil {
 		return nil, problem(eb.Errorf(eb.Invalid, "%w", err))
 	}
-	if m.Developer == nil || m.Developer.Thumbprint() != s.Safe.Thumbprint() {
-		return nil, problem(eb.Errorf(eb.Invalid, "the manifest does not name this bench's development key"))
-	}
-	key, err := s.Safe.DeveloperKey(ctx, safe.Use{Actor: access.From(ctx).String(), App: m.ID, Document: m.ID + " " + m.Version, Digest: digest(string(in.Body.Manifest))})
+	key, err := s.Tryouts.SignerFor(ctx, in.Body.Identity, safe.Use{Actor: access.From(ctx).String(), App: m.ID, Document: m.ID + " " + m.Version, Digest: digest(string(in.Body.Manifest))})
 	if err != nil {
 		return nil, problem(err)
 	}
-	signature, err := key.Sign(in.Body.Manifest)
+	if m.Developer == nil || *m.Developer != key.Public() {
+		return nil, problem(eb.Errorf(eb.Invalid, "the manifest does not name the key that is to sign it"))
+	}
+	signature, err := key.SignManifest(in.Body.Manifest)
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &out[client.AppSignature]{client.AppSignature{Signature: signature}}, nil
+	return &out[client.AppSignature]{client.AppSignature{Signature: signature.Bare, CMS: append([]byte{}, signature.CMS...)}}, nil
 }

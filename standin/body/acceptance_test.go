@@ -75,10 +75,10 @@ func TestADeviceThatAcceptsDevelopersTakesOnlyWhatTheyHaveSigned(t *testing.T) {
 	}{
 		"nobody's app":                     {nobody.Manifest, "", "names no developer"},
 		"a signature that is missing":      {mine.Manifest, "", "missing"},
-		"a signature of another manifest":  {mine.Manifest, packed(t, newKey(t), "2").Signature, "another key"},
-		"another developer's signature":    {mine.Manifest, other.Signature, "another key"},
-		"a manifest that was changed":      {bytes.Replace(mine.Manifest, []byte(`"version": "1"`), []byte(`"version": "2"`), 1), mine.Signature, "another manifest"},
-		"a signature of nobody's manifest": {nobody.Manifest, mine.Signature, "names no developer"},
+		"a signature of another manifest":  {mine.Manifest, packed(t, newKey(t), "2").Signature.Bare, "another key"},
+		"another developer's signature":    {mine.Manifest, other.Signature.Bare, "another key"},
+		"a manifest that was changed":      {bytes.Replace(mine.Manifest, []byte(`"version": "1"`), []byte(`"version": "2"`), 1), mine.Signature.Bare, "another manifest"},
+		"a signature of nobody's manifest": {nobody.Manifest, mine.Signature.Bare, "names no developer"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var refusal *rpc.Error
@@ -87,7 +87,7 @@ func TestADeviceThatAcceptsDevelopersTakesOnlyWhatTheyHaveSigned(t *testing.T) {
 			require.Contains(t, refusal.Message, c.text)
 		})
 	}
-	require.NoError(t, offered(t, b, mine.Manifest, mine.Signature))
+	require.NoError(t, offered(t, b, mine.Manifest, mine.Signature.Bare))
 }
 
 func TestADeviceThatAcceptsNoDevelopersRefusesAWrongSignatureAllTheSame(t *testing.T) {
@@ -98,14 +98,14 @@ func TestADeviceThatAcceptsNoDevelopersRefusesAWrongSignatureAllTheSame(t *testi
 	require.NoError(t, offered(t, b, packed(t, nil, "1").Manifest, ""))
 	mine := packed(t, newKey(t), "1")
 	require.Error(t, offered(t, b, mine.Manifest, ""))
-	require.NoError(t, offered(t, b, mine.Manifest, mine.Signature))
+	require.NoError(t, offered(t, b, mine.Manifest, mine.Signature.Bare))
 }
 
 // startOf puts an app of a developer on a body, and starts it.
 func (b *Body) startOf(t *testing.T, key *developer.Key) error {
 	t.Helper()
 	f := packed(t, key, "1")
-	require.NoError(t, offered(t, b, f.Manifest, f.Signature))
+	require.NoError(t, offered(t, b, f.Manifest, f.Signature.Bare))
 	b.checked(f.App.Files[0].SHA256, f.App.Files[0].SHA256)
 	require.NoError(t, os.WriteFile(b.filePath(f.App.Files[0].SHA256), nil, 0o600))
 	require.NoError(t, control(t, b, link.MethodAppSwitch, link.AppRef{Digest: f.Digest}))

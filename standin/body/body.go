@@ -76,6 +76,7 @@ type Body struct {
 	seq      uint64
 	running  map[string]*process
 	whole    map[string]bool // files whose digest was checked as they came
+	signed   map[string]bool // offered apps that an identity has signed, by the digest of their manifest
 	style    style
 	used     time.Time // when it was touched last
 	locked   bool
@@ -110,7 +111,7 @@ func New(cfg Config) (*Body, error) {
 	if cfg.Log == nil {
 		cfg.Log = slog.New(slog.DiscardHandler)
 	}
-	b := &Body{cfg: cfg, model: m, id: id, changed: make(chan struct{}), rev: 1, running: map[string]*process{}, whole: map[string]bool{}}
+	b := &Body{cfg: cfg, model: m, id: id, changed: make(chan struct{}), rev: 1, running: map[string]*process{}, whole: map[string]bool{}, signed: map[string]bool{}}
 	b.used = cfg.Clock.Now()
 	b.style = styles[cfg.Spec.Look.Style](b.form(), cfg.Spec.Look)
 	if b.st, err = loadState(b.stateFile(), cfg.Spec, cfg.Clock.Now()); err != nil {

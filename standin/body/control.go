@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/link"
@@ -225,7 +226,7 @@ func (b *Body) offer(params json.RawMessage) (any, error) {
 	case m.Developer == nil && b.cfg.Spec.Accept != nil:
 		return nil, rpc.Errorf(rpc.CodeUnsigned, "%s names no developer, and this device takes only apps that their developer has signed", m.ID)
 	}
-	if err := m.CheckSignature(o.Manifest, o.Signature); err != nil {
+	if err := m.CheckSignature(o.Manifest, developer.Signature{Bare: o.Signature, CMS: o.CMS}); err != nil {
 		return nil, rpc.Errorf(rpc.CodeUnsigned, "%s is refused: %s", m.ID, err)
 	}
 	l := device.Lacks{Digest: digest(o.Manifest), Dir: incoming, Files: []device.Lack{}}
@@ -250,6 +251,7 @@ func (b *Body) offer(params json.RawMessage) (any, error) {
 	if err := os.MkdirAll(b.filesDir(), 0o700); err != nil {
 		return nil, err
 	}
+	b.signed[l.Digest] = len(o.CMS) > 0
 	return l, os.WriteFile(b.filePath(l.Digest+".json"), o.Manifest, 0o600)
 }
 
@@ -300,7 +302,7 @@ func (b *Body) install(sum string) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.st.Apps[m.ID] = &app{ID: m.ID, Name: m.Name, Version: m.Version, Digest: sum, Entry: m.Entry, By: m.By(), Files: m.Files}
+	b.st.Apps[m.ID] = &app{ID: m.ID, Name: m.Name, Version: m.Version, Digest: sum, Entry: m.Entry, By: m.By(), Signed: b.signed[sum], Features: m.Features, Files: m.Files}
 	b.line("", "info", "installed "+m.ID+" "+m.Version)
 	b.sweep()
 	b.touchState()

@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 )
 
@@ -172,7 +173,7 @@ func working(t *testing.T, s device.Session) {
 	if a, err := s.Apps(); err == nil {
 		_, err := a.List(t.Context())
 		require.NoError(t, err)
-		_, err = a.Offer(t.Context(), []byte("no manifest"), "")
+		_, err = a.Offer(t.Context(), []byte("no manifest"), developer.Signature{})
 		require.Error(t, err)
 		require.Error(t, a.Install(t.Context(), strings.Repeat("0", 64)), "an app that was not offered")
 		_, err = a.Start(t.Context(), "nobody/nothing")

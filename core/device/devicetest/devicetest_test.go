@@ -7,6 +7,7 @@ import (
 	"sync"
 	"testing"
 
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/device/devicetest"
 	"go.uber.org/goleak"
@@ -53,7 +54,7 @@ func (p *plainest) Follow(ctx context.Context, take func([]device.Fact)) error {
 }
 
 func (p *plainest) List(context.Context) ([]device.App, error) { return nil, p.err() }
-func (p *plainest) Offer(context.Context, []byte, string) (device.Lacks, error) {
+func (p *plainest) Offer(context.Context, []byte, developer.Signature) (device.Lacks, error) {
 	return device.Lacks{}, &device.Refusal{Kind: device.Unfit, Text: "no manifest"}
 }
 func (p *plainest) Install(context.Context, string) error { return errors.New("it was not offered") }

@@ -1,0 +1,141 @@
+package statements_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/statement"
+	"earlybench.invalid/earlybench/internal/belong"
+	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/statements"
+	"earlybench.invalid/earlybench/internal/tryout"
+	"earlybench.invalid/earlybench/standin"
+	"earlybench.invalid/earlybench/standin/body"
+)
+
+// project adds a small app to the bench; identity signs it, "" for a bare key.
+func (d *desk) project(identity string) {
+	d.T.Helper()
+	dir := benchtest.SmallApp(d.T, true)
+	file := filepath.Join(dir, ".earlybench.yaml")
+	raw, err := os.ReadFile(file)
+	require.NoError(d.T, err)
+	text := strings.Replace(string(raw), `minimum: "9"`, `minimum: "3"`, 1)
+	if identity != "" {
+		text += "identity: " + identity + "\n"
+	}
+	require.NoError(d.T, os.WriteFile(file, []byte(text), 0o600))
+	_, err = d.Tryouts.AddProject(d.T.Context(), dir)
+	require.NoError(d.T, err)
+	d.Eventually("the bench knows who signs it", func() bool {
+		f, ok := d.Book.Of(facts.Subject{Kind: facts.App, ID: app}).View().Get(fact.AppSigned, d.Clock.Now())
+		return ok && f.Value.IsTrue() == (identity != "")
+	})
+}
+
+func (d *desk) tries(handle string) (job.Job, error) {
+	j, err := d.Tryouts.Start(d.T.Context(), tryout.Ask{App: app, Devices: []string{handle}, Try: true, Actor: "owner/ada"})
+	if err != nil {
+		return j, err
+	}
+	return d.Ended(j), nil
+}
+
+func TestAnUnsignedAppRunsUnderADebugTokenOfItsDeveloperOnly(t *testing.T) {
+	d := newDesk(t, 1)
+	d.project("")
+	h := d.handles(1)[0]
+	d.Eventually("the gate is shut", func() bool { return d.gate(1) == "shut" })
+	_, err := d.tries(h)
+	p := problem.Of(err)
+	require.Equal(t, "token", p.Gate, "it is found before anything is built")
+	j, err := d.Statements.Allow(t.Context(), h, app, false, "owner/ada")
+	require.NoError(t, err)
+	require.Equal(t, job.Done, d.Ended(j).State)
+	d.Eventually("the gate is open", func() bool { return d.gate(1) == "open" })
+	j, err = d.tries(h)
+	require.NoError(t, err)
+	require.Equal(t, job.Done, j.State, "%v", j.Error)
+	for _, text := range []string{"Back", "Settings", "Ledger"} { // the app is in front
+		require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodTouch, standin.Steer{Body: "kestle-1", Text: text}))
+	}
+	require.Contains(t, screen(t, d.rig, "kestle-1"), "fellgate/thwaite, to ")
+
+	// Another developer's token takes its place: the device itself refuses the app.
+	d.puts(d.signed("o", anothers(t)), true, h)
+	session := d.Linked(d.device(1))
+	apps, err := session.Apps()
+	require.NoError(t, err)
+	require.NoError(t, apps.Stop(t.Context(), app))
+	_, err = apps.Start(t.Context(), app)
+	require.ErrorContains(t, err, "was signed by another key")
+}
+
+// screen is all that a device's screen says.
+func screen(t *testing.T, r *standin.Rig, name string) string {
+	t.Helper()
+	reading := benchtest.Read(t, r, name)
+	text := reading.Title + "\n" + reading.Text
+	for _, e := range reading.Elements {
+		text += "\n" + e.Text + " " + e.Value
+	}
+	return text
+}
+
+func TestASignedAppRunsUnderAGrantForItsIdentity(t *testing.T) {
+	d := newDesk(t, 0)
+	d.rig = d.Lent(d.at, standin.Entry{Name: "whimbrel-1", Body: "ostler", Model: "WT", Serial: "OH W 4410", Begin: &body.Beginning{Settings: map[string]string{"crew": "yes", "lodgers": "yes"}}})
+	k := d.BySerial("OH W 4410")
+	h := k.Device().Handle
+	j, err := d.Belong.Start(t.Context(), belong.Ask{Devices: []string{h}})
+	require.NoError(t, err)
+	require.Equal(t, job.Done, d.Ended(j).State)
+	gate := func() string { return string(d.Outlook.Look(k, app).Readiness.Gate("granted").State) }
+
+	// By a bare key it does not run there.
+	d.project("")
+	_, err = d.Statements.Allow(t.Context(), h, app, false, "owner/ada")
+	require.ErrorContains(t, err, "only apps that a signing identity has signed")
+	require.Contains(t, problem.Of(err).Remedy, "earlybench app set")
+
+	i, err := d.Belong.NewIdentity(t.Context(), "moor-desk")
+	require.NoError(t, err)
+	d.project("moor-desk")
+	d.Eventually("the gate is shut", func() bool { return gate() == "shut" })
+	j, err = d.Statements.Allow(t.Context(), h, app, false, "owner/ada")
+	require.NoError(t, err)
+	j = d.Ended(j)
+	require.Equal(t, job.Done, j.State, "%v", j.Error)
+	d.Eventually("the gate is open", func() bool { return gate() == "open" })
+	j, err = d.tries(h)
+	require.NoError(t, err)
+	require.Equal(t, job.Done, j.State, "%v", j.Error)
+	all := d.Statements.All()
+	require.Len(t, all, 1)
+	require.Equal(t, statement.Grant, all[0].Kind)
+	require.Equal(t, i.Thumbprint(), all[0].Confirmation.Thumbprint)
+
+	// The grant is withdrawn: the tablet, which has heard of that, refuses the app by itself.
+	require.NoError(t, d.at.Revokes("fellgate", all[0].ID))
+	d.Statements.Again()
+	session := d.Linked(k)
+	apps, err := session.Apps()
+	require.NoError(t, err)
+	d.Eventually("the tablet refuses it", func() bool {
+		require.NoError(t, apps.Stop(t.Context(), app))
+		_, err = apps.Start(t.Context(), app)
+		return err != nil
+	})
+	require.ErrorContains(t, err, "was withdrawn by Fell Authority")
+	require.Equal(t, statement.LineID, d.Statements.Explain(k, app).Line)
+	_, ok := statements.TableOf(j.Result)
+	require.False(t, ok, "a tryout has another result")
+}
