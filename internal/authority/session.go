@@ -263,8 +263,8 @@ func (a *Authorities) ask(ctx context.Context, acc store.Account, method, path s
 		}
 		a.forget(o, acc.Key) // it has ended meanwhile, or the authority was started anew
 	}
-	if errors.Is(err, errToken) {
-		err = ErrSignedOut
+	if errors.Is(err, errToken) { // whether somebody has signed the account out is said where tokens are given
+		err = problem.New(problem.Unavailable, "it refuses the access token that it has just given")
 	}
 	if _, refused := errors.AsType[*Refusal](err); !refused && ctx.Err() == nil && problem.KindOf(err) != problem.Person {
 		a.note(ctx, o, err, time.Since(began))

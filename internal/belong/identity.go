@@ -11,6 +11,7 @@ import (
 
 	core "earlybench.invalid/earlybench/core/authority"
 	"earlybench.invalid/earlybench/core/developer"
+	"earlybench.invalid/earlybench/core/ending"
 	"earlybench.invalid/earlybench/core/est"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/authority"
@@ -341,4 +342,34 @@ func (b *Belong) DropIdentity(ctx context.Context, name string) error {
 		return err
 	}
 	return b.cfg.Store.DropIdentity(ctx, name)
+}
+
+// noticeOf is how long before its end an identity is told of, if it was not renewed by then.
+const noticeOf = 7 * 24 * time.Hour
+
+// Terms are the identities as things that end.
+func (b *Belong) Terms(ctx context.Context) ([]ending.Term, error) {
+	all, err := b.Identities(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []ending.Term
+	for _, i := range all {
+		if !i.Revoked.IsZero() {
+			continue
+		}
+		t := ending.Term{ID: "identity-" + i.Serial, Kind: ending.Identity, Name: i.Name, Holder: i.Crew, Ends: i.Ends, Notice: noticeOf, Mine: !i.Elsewhere, Alone: !i.Elsewhere && i.Authority != "",
+			Stops: "Apps cannot be signed by " + i.Name + " any more."}
+		if i.Leaf != nil {
+			t.Begins = i.Leaf.NotBefore.UTC()
+		}
+		switch {
+		case i.Elsewhere:
+			t.Stops = "Its key is on another computer."
+		case !t.Alone:
+			t.Step, t.Command = "Get a new one from where it came.", "earlybench identity import"
+		}
+		out = append(out, t)
+	}
+	return out, nil
 }

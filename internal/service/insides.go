@@ -27,6 +27,7 @@ import (
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/computer"
 	"earlybench.invalid/earlybench/internal/depot"
+	"earlybench.invalid/earlybench/internal/endings"
 	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/kits"
@@ -61,6 +62,7 @@ type Insides struct {
 	Authorities *authority.Authorities
 	Belong      *belong.Belong
 	Statements  *statements.Statements
+	Endings     *endings.Endings
 	Supply      *supply.Supply
 	Prep        *prep.Prep
 	Retire      *retire.Retire
@@ -155,6 +157,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log, Changed: in.Kits.Again})
 	in.Statements = statements.New(statements.Config{Store: st, Authorities: in.Authorities, Account: in.Belong.Used, Developer: in.Safe.Thumbprint, Identities: in.Belong.Thumbprints, Rack: in.Rack, Book: in.Book,
 		Outlook: func() *outlook.Outlook { return in.Outlook }, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
+	in.Endings = endings.New(endings.Config{Sources: in.endingSources(), Store: st, Bench: in.Name, Clock: c})
 	in.Jobs.Register(in.Supply.Kinds()...)
 	in.Jobs.Register(in.Statements.Kinds()...)
 	in.Jobs.Register(in.Belong.Kinds()...)
@@ -169,7 +172,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
-	cfg.Statements = in.Statements
+	cfg.Statements, cfg.Endings = in.Statements, in.Endings
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
 	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, Depots: in.Depots, Kits: in.Kits.All, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}

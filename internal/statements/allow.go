@@ -82,12 +82,8 @@ func (s *Statements) have(ctx context.Context, k *keeper.Keeper, app string) (St
 	return s.Issue(ctx, Ask{Kind: kind, Key: w.Developer, Devices: s.alike(k), Debug: true, Features: w.Features})
 }
 
-// endsSoon reports whether a statement ends so soon that a new one is asked for: in the last tenth
-// of the time for which it is good.
-func (s *Statements) endsSoon(st Statement) bool {
-	good := st.End().Sub(st.Begin())
-	return st.End().Sub(s.cfg.Clock.Now()) < good/10
-}
+// endsSoon reports whether a statement ends so soon that it would be renewed.
+func (s *Statements) endsSoon(st Statement) bool { return !s.cfg.Clock.Now().Before(due(st.Statement)) }
 
 // alike are the registered devices of the rack of the same family, so that one statement does for
 // all of them.

@@ -5,9 +5,11 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"earlybench.invalid/earlybench/core/ending"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
@@ -138,4 +140,53 @@ func TestASignedAppRunsUnderAGrantForItsIdentity(t *testing.T) {
 	require.Equal(t, statement.LineID, d.Statements.Explain(k, app).Line)
 	_, ok := statements.TableOf(j.Result)
 	require.False(t, ok, "a tryout has another result")
+}
+
+// What the bench renews by itself never ends, however the time goes on.
+func TestThroughFourHundredDaysNothingEndsThatIsRenewedByItself(t *testing.T) {
+	d := newDesk(t, 2)
+	d.project("")
+	for _, h := range d.handles(1, 2) {
+		j, err := d.Statements.Allow(t.Context(), h, app, false, "owner/ada")
+		require.NoError(t, err)
+		require.Equal(t, job.Done, d.Ended(j).State)
+	}
+	_, err := d.Belong.NewIdentity(t.Context(), "moor-desk")
+	require.NoError(t, err)
+	const step = 48 * time.Hour // under half of the shortest notice
+	tokens := map[string]bool{}
+	for day := time.Duration(0); day < 400*24*time.Hour; day += step {
+		d.Clock.Move(step)
+		d.time.Move(step)
+		require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodClock, standin.Steer{By: step.String()}))
+		require.Equal(t, "open", d.gate(1), "on day %d, before anything could be renewed", day/24/time.Hour)
+		d.Eventually("somebody comes and opens the safe, which locks itself meanwhile", func() bool {
+			return d.Safe.OpenAtStart(t.Context(), d.UnlockKey()) == nil
+		})
+		d.Statements.Again()
+		d.Belong.Again()
+		d.Eventually("what is due is renewed", func() bool {
+			all, err := d.Endings.All(t.Context())
+			require.NoError(t, err)
+			for _, term := range all {
+				require.NotEqual(t, ending.Ended, term.At(d.Clock.Now()), "%s %s ended on day %d", term.Kind, term.Name, day/24/time.Hour)
+				if term.Mine && term.Alone && term.At(d.Clock.Now()) == ending.Soon {
+					d.Statements.Again()
+					d.Belong.Again()
+					return false
+				}
+				tokens[term.ID] = true
+			}
+			return d.gate(1) == "open" && d.gate(2) == "open"
+		})
+	}
+	kinds := 0
+	for id := range tokens {
+		if !strings.HasPrefix(id, "identity-") && !strings.HasPrefix(id, "admission-") {
+			kinds++
+		}
+	}
+	require.GreaterOrEqual(t, kinds, 3, "tokens of 150 days were renewed")
+	texts := d.Statements.All()
+	require.LessOrEqual(t, len(texts), 2, "those that have ended are forgotten")
 }

@@ -8,6 +8,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/keeper"
 )
 
@@ -32,6 +33,8 @@ func (s *Statements) Run(ctx context.Context) {
 	for {
 		if !time.Now().Before(due) {
 			s.ask(ctx)
+			s.renewDue(ctx)
+			s.forget(ctx)
 			due = time.Now().Add(listEvery)
 		}
 		var group errgroup.Group
@@ -78,8 +81,10 @@ func (s *Statements) ask(ctx context.Context) {
 	}
 }
 
-// handOver hands the newest lists to a device that is linked and takes statements.
+// handOver hands the newest lists to a device that is linked and takes statements, and those
+// statements that have come in the place of others there.
 func (s *Statements) handOver(ctx context.Context, k *keeper.Keeper) {
+	s.putSuccessors(ctx, k)
 	if _, takes := k.Facts().View().Get(fact.Statements, s.cfg.Clock.Now()); !takes {
 		return
 	}
@@ -116,6 +121,25 @@ func (s *Statements) handOver(ctx context.Context, k *keeper.Keeper) {
 	defer s.mu.Unlock()
 	if ctx.Err() == nil {
 		s.handed[key] = newest
+	}
+}
+
+// putSuccessors puts on a device what has come in the place of a statement there, and takes that off.
+func (s *Statements) putSuccessors(ctx context.Context, k *keeper.Keeper) {
+	held, _ := s.onDevice(k)
+	for _, old := range held {
+		next := s.successor(old.Statement)
+		if next == nil || k.Session() == nil || !s.Mine(old.Confirmation.Thumbprint) {
+			continue
+		}
+		row := s.putOn(ctx, k.Device().ID, *next, false)
+		if row.Failed() {
+			s.cfg.Log.Info("put a renewed statement on a device", "device", row.Device, "error", row.Text)
+			continue
+		}
+		if err := s.TakeOff(ctx, row.Device, old.ID); err != nil && problem.KindOf(err) != problem.NotFound && ctx.Err() == nil {
+			s.cfg.Log.Info("take the former statement off a device", "device", row.Device, "error", err)
+		}
 	}
 }
 

@@ -27,6 +27,7 @@ import (
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/computer"
 	"earlybench.invalid/earlybench/internal/depot"
+	"earlybench.invalid/earlybench/internal/endings"
 	"earlybench.invalid/earlybench/internal/kits"
 	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/outlook"
@@ -61,6 +62,7 @@ type Config struct {
 	Authorities *authority.Authorities
 	Belong      *belong.Belong
 	Statements  *statements.Statements
+	Endings     *endings.Endings
 	Prep        *prep.Prep
 	Sheets      *library.Library
 	Retire      *retire.Retire

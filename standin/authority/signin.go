@@ -176,6 +176,13 @@ func (a *Authority) tokenFor(w http.ResponseWriter, r *http.Request) {
 			refuseOAuth(w, "invalid_grant", "nobody is signed in with this key")
 			return
 		}
+		known := a.Accounts[account].Keys[key] // it ends a while after it was used last
+		known.Ends = a.now().Add(signInGood)
+		a.Accounts[account].Keys[key] = known
+		if err := a.save(); err != nil {
+			w.WriteHeader(http.StatusInternalServerError)
+			return
+		}
 		a.give(w, account, key)
 	default:
 		refuseOAuth(w, "unsupported_grant_type", "")

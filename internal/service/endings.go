@@ -1,0 +1,57 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/ending"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/internal/endings"
+)
+
+// endingSources are all who know of something that ends.
+func (in *Insides) endingSources() []endings.Source {
+	return []endings.Source{in.Belong.Terms, in.Statements.Terms, in.admissionTerms, in.accessTerms}
+}
+
+const (
+	admissionNotice = 72 * time.Hour
+	accessNotice    = 7 * 24 * time.Hour
+)
+
+// admissionTerms are the admissions of this bench on devices.
+func (in *Insides) admissionTerms(context.Context) ([]ending.Term, error) {
+	var out []ending.Term
+	now := in.Clock.Now()
+	for _, k := range in.Rack.All() {
+		d, view := k.Device(), k.Facts().View()
+		state, ok := view.Get(fact.AdmitState, now)
+		if !ok || state.Value.Text() != string(device.Admitted) || d.Retirement != nil {
+			continue
+		}
+		t := ending.Term{ID: "admission-" + d.ID, Kind: ending.Admission, Name: "this bench", Holder: d.Handle, Devices: []string{d.Handle}, Mine: true, Notice: admissionNotice}
+		if f, ok := view.Get(fact.AdmitEnds, now); ok {
+			t.Ends, t.Stops = f.Value.Time().UTC(), d.Handle+" does not let this bench in any more."
+			t.ID += "-" + t.Ends.Format("20060102")
+			t.Step, t.Command = "Have it ask again, and answer on its screen.", "earlybench prep "+d.Handle
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+// accessTerms are the keys of programs that use this bench.
+func (in *Insides) accessTerms(ctx context.Context) ([]ending.Term, error) {
+	all, err := in.Store.Accesses(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the access keys: %w", err)
+	}
+	var out []ending.Term
+	for _, a := range all {
+		out = append(out, ending.Term{ID: "access-" + a.ID, Kind: ending.Access, Name: a.Name, Holder: "this bench", Begins: a.Created.UTC(), Ends: a.Ends.UTC(), Mine: true, Notice: accessNotice,
+			Stops: "What uses the access key " + a.Name + " is refused.", Step: "Make a new key, and give it to what uses this one.", Command: "earlybench access add NAME"})
+	}
+	return out, nil
+}
