@@ -10,6 +10,7 @@ require (
 	charm.land/bubbletea/v2 v2.1.1
 	charm.land/lipgloss/v2 v2.0.6
 	filippo.io/age v1.3.2
+	github.com/arran4/golang-ical v0.3.4
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/chromedp/cdproto v0.159.2
@@ -18,6 +19,7 @@ require (
 	github.com/fasthttp/websocket v1.5.12
 	github.com/fogleman/gg v1.3.0
 	github.com/getkin/kin-openapi v0.152.0
+	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gofiber/fiber/v3 v3.1.0
 	github.com/pkg/sftp v1.13.12
@@ -43,7 +45,6 @@ require (
 require (
 	filippo.io/hpke v0.4.0 // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
-	github.com/go-jose/go-jose/v4 v4.1.9 // indirect
 	github.com/russross/blackfriday/v2 v2.1.0 // indirect
 )
 

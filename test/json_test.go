@@ -80,6 +80,8 @@ var jsonWalk = []struct {
 	{"identity drop", "identity drop x --yes", 1, "nothing"},
 	{"identity import", "identity import x no-such-file", 2, "nothing"},
 	{"identity export", "identity export x no-such-file --key-file @unlock --export-passphrase-file @passphrase", 1, "nothing"},
+	{"endings", "endings", 0, "object"},
+	{"endings calendar", "endings calendar", 0, "object"},
 	{"grant", "grant", 0, "list"},
 	{"grant new", "grant new kestle-1 --identity x", 1, "nothing"},
 	{"grant show", "grant show x", 2, "nothing"},

@@ -96,6 +96,7 @@ func (s *Server) routes() {
 	s.belongRoutes()
 	s.identityRoutes()
 	s.statementRoutes()
+	s.endingRoutes()
 	s.appSecretRoutes()
 	s.appRoutes()
 	nullable(a.OpenAPI().Components.Schemas.Map())

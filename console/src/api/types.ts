@@ -43,3 +43,5 @@ export type SignInCode = Schemas["SignInCode"];
 export type Register = Schemas["Register"];
 export type Identity = Schemas["Identity"];
 export type Statement = Schemas["Statement"];
+export type Term = Schemas["Term"];
+export type Endings = Schemas["Endings"];

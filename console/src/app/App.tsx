@@ -5,6 +5,7 @@ import { BenchPage } from "../bench/BenchPage";
 import { ComputerPage } from "../computer/ComputerPage";
 import { DevicePage } from "../device/DevicePage";
 import { PhonePage } from "../device/PhonePage";
+import { EndingsPage } from "../endings/EndingsPage";
 import { KeysPage } from "../keys/KeysPage";
 import { RackPage } from "../rack/RackPage";
 import { RoundPage } from "../rack/RoundPage";
@@ -28,6 +29,7 @@ export function App() {
         <Route path="/devices/:handle" element={<DevicePage />} />
         <Route path="/computer" element={<ComputerPage />} />
         <Route path="/keys" element={<KeysPage />} />
+        <Route path="/endings" element={<EndingsPage />} />
         <Route path="/bench" element={<BenchPage />} />
         <Route path="/unseen" element={<UnseenPage />} />
         <Route

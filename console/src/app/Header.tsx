@@ -10,6 +10,7 @@ export function Header({ live }: { live: boolean }) {
   const bench = useBench();
   const device = useMatch("/devices/:handle");
   const round = useMatch("/round");
+  const endings = useMatch("/endings");
   const now = useNow(bench.data?.now, bench.dataUpdatedAt);
   return (
     <header className="flex h-[52px] items-center overflow-x-clip border-b border-base-300 px-5 md:px-8">
@@ -20,7 +21,7 @@ export function Header({ live }: { live: boolean }) {
         <Place to={round ? "/round" : "/"}>Rack</Place>
         {device && <Place to={`/devices/${device.params.handle}`}>Device</Place>}
         <Place to="/computer">Computer</Place>
-        <Place to="/keys">Keys</Place>
+        <Place to={endings ? "/endings" : "/keys"}>Keys</Place>
         <Place to="/bench">Bench</Place>
       </nav>
       <p className="ml-auto hidden items-baseline gap-3 text-row text-secondary md:flex">

@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import { useAccounts, useRegister } from "../api/belong";
 import { useBench } from "../api/queries";
 import { useSafe } from "../api/safe";
@@ -24,6 +25,11 @@ export function KeysPage() {
     <main className="grid min-h-[calc(100dvh-53px)] grid-cols-[minmax(0,1fr)] md:grid-cols-[minmax(0,1fr)_372px]">
       <div className="px-5 pt-3 pb-10 md:px-8">
         <h1 className="text-lead">{now ? headline(now, signedIn, missing) : "Asking for the safe…"}</h1>
+        <p className="mt-1 text-row">
+          <Link className="press-link" to="/endings">
+            What ends, and when
+          </Link>
+        </p>
         <ProblemText error={safe.error} />
         {signedIn && <RegisterList />}
         <StatementList />

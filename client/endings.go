@@ -1,0 +1,27 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"time"
+)
+
+// Endings asks what ends, and what will not work at a time; the zero time is now.
+func (c *Client) Endings(ctx context.Context, at time.Time) (Endings, error) {
+	path := api + "/endings"
+	if !at.IsZero() {
+		path += "?at=" + url.QueryEscape(at.UTC().Format(time.RFC3339))
+	}
+	return call[Endings](ctx, c, "GET", path, nil)
+}
+
+// CalendarAddress asks for the address of the calendar of what ends, in iCalendar (RFC 5545). anew
+// makes another secret in it, so that the former address ends.
+func (c *Client) CalendarAddress(ctx context.Context, anew bool) (string, error) {
+	out, err := call[struct {
+		URL string `json:"url"`
+	}](ctx, c, "POST", api+"/endings/calendar", struct {
+		Anew bool `json:"anew,omitempty"`
+	}{anew})
+	return out.URL, err
+}
