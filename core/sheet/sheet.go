@@ -64,6 +64,7 @@ const (
 	AskAdmission  = "admission.ask"
 	TryApp        = "app.try"
 	RemoveApps    = "apps.remove"        // when it is retired
+	TakeOff       = "statements.remove"  // its grants and debug tokens, as above
 	Withdraw      = "admission.withdraw" // as above
 	Leave         = "register.leave"     // as above: free its place in the register
 )

@@ -2,12 +2,16 @@ package demo
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"earlybench.invalid/earlybench/client"
 	core "earlybench.invalid/earlybench/core/authority"
+	"earlybench.invalid/earlybench/core/developer"
+	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/standin/authority"
 )
@@ -28,10 +32,26 @@ func (d *demo) startAuthority() (at authority.Addresses, err error) {
 	sc := authority.Scenario{Dir: filepath.Join(d.cfg.State, "standins", "authority"), Name: "Fell Authority", Address: fmt.Sprintf("127.0.0.1:%d", d.ports[6]),
 		Socket: state.Socket(d.cfg.State, "authority"), Standings: standings, Taken: []string{"fellgate/rota", "fellgate/pager"}, ClockBy: d.clockBy(),
 		Crews: []authority.Seed{{Account: "rowan", Name: "Rowan Thwaite", Password: crewPassword, Crew: "fellgate", Number: crewNumber, Standing: "full", Serials: map[string]string{"OH W 3127": "WO"}}}}
+	if others, err := othersToken(time.Now().Add(d.clockBy())); err == nil && !d.cfg.Few {
+		sc.Signs = []authority.Signed{others}
+	} else if err != nil {
+		return at, err
+	}
 	if d.authority, err = spawn(d.cfg.Err, sc, &at, "standin", "serve-authority"); err != nil {
 		return at, fmt.Errorf("start the stand-in authority: %w", err)
 	}
 	return at, nil
+}
+
+// othersToken is the debug token of another developer that is on kestle-6 at first.
+func othersToken(now time.Time) (authority.Signed, error) {
+	key, err := developer.New()
+	if err != nil {
+		return authority.Signed{}, err
+	}
+	return authority.Signed{Kind: statement.DebugToken, Statement: statement.Statement{Subject: "harbour/linnet", Confirmation: statement.Confirmation{Thumbprint: key.Public().Thumbprint()},
+		App: "harbour/tides", Devices: []string{"K 2 10063"}, Debug: true, Features: []string{}, Made: now.AddDate(0, 0, -16).Unix(), Begins: now.AddDate(0, 0, -16).Unix(),
+		Ends: now.AddDate(0, 0, 5).Unix(), ID: rand.Text()}}, nil
 }
 
 // addAuthority adds the stand-in authority to the bench, as its owner would.

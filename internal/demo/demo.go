@@ -136,11 +136,11 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 		return Addresses{}, err
 	}
 	made := sets{filepath.Join(d.cfg.State, "standins", "sets"), keys}
-	sc, offered, err := scenario(d.cfg, d.ports, bench, made)
+	belonging, err := d.startAuthority()
 	if err != nil {
 		return Addresses{}, err
 	}
-	belonging, err := d.startAuthority()
+	sc, offered, err := scenario(d.cfg, d.ports, bench, made, belonging.Signed)
 	if err != nil {
 		return Addresses{}, err
 	}

@@ -28,8 +28,10 @@ type Retire struct {
 	// Leave frees the place of a device in the register, and reports whether nothing is left to
 	// be done there.
 	Leave func(ctx context.Context, k *keeper.Keeper) (bool, error)
-	Clock clock.Clock
-	Log   *slog.Logger
+	// TakeOff takes the grants and debug tokens off a device, and looks whether none is left.
+	TakeOff func(ctx context.Context, k *keeper.Keeper) error
+	Clock   clock.Clock
+	Log     *slog.Logger
 }
 
 // Item is one thing that is to be done.
@@ -182,6 +184,8 @@ func (r *Retire) do(ctx context.Context, k *keeper.Keeper, st outlook.Standing, 
 	switch s.Action {
 	case sheet.RemoveApps:
 		return r.removeApps(ctx, session)
+	case sheet.TakeOff:
+		return true, r.TakeOff(ctx, k)
 	case sheet.Withdraw:
 		return true, k.Withdraw(ctx)
 	}

@@ -151,7 +151,8 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		}
 	})
 	in.Prep = &prep.Prep{Store: st, Rack: in.Rack, Outlook: in.Outlook, Jobs: in.Jobs, Bench: in.Name}
-	in.Retire = &retire.Retire{Rack: in.Rack, Outlook: in.Outlook, Store: st, Leave: func(ctx context.Context, k *keeper.Keeper) (bool, error) { return in.Belong.LeaveFor(ctx, k) }, Clock: c, Log: cfg.Log}
+	in.Retire = &retire.Retire{Rack: in.Rack, Outlook: in.Outlook, Store: st, Leave: func(ctx context.Context, k *keeper.Keeper) (bool, error) { return in.Belong.LeaveFor(ctx, k) },
+		TakeOff: func(ctx context.Context, k *keeper.Keeper) error { return in.Statements.TakeAllOff(ctx, k) }, Clock: c, Log: cfg.Log}
 	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Safe: in.Safe, Identity: in.identity, Clock: c}
 	in.Authorities = authority.New(authority.Config{Store: st, Safe: in.Safe, Clock: c, Log: cfg.Log})
 	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log, Changed: in.Kits.Again})

@@ -1,6 +1,7 @@
 package statements
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -12,10 +13,12 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/statement"
+	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/keeper"
 )
 
@@ -201,10 +204,13 @@ func (s *Statements) putOn(ctx context.Context, id string, st Statement, replace
 		return refuse(s.whyNot(ctx, k, err))
 	}
 	row.Outcome = Put
-	if others >= 0 {
-		if now, err := on.List(ctx); err == nil && !slices.Contains(now, held[others].Text) {
-			row.Outcome, row.Text = Replaced, "that of "+held[others].Subject
-		}
+	now, err := on.List(ctx)
+	if err != nil || !slices.Contains(now, st.Text) {
+		return refuse(s.whyNot(ctx, k, cmp.Or(err, errors.New("it does not have it although it has taken it"))))
+	}
+	s.saw(ctx, k, now)
+	if others >= 0 && !slices.Contains(now, held[others].Text) {
+		row.Outcome, row.Text = Replaced, "that of "+held[others].Subject
 	}
 	return row
 }
@@ -223,6 +229,7 @@ func (s *Statements) reach(ctx context.Context, k *keeper.Keeper) (device.Statem
 	if err != nil {
 		return nil, nil, s.whyNot(ctx, k, err)
 	}
+	s.saw(ctx, k, texts)
 	var out []*statement.Statement
 	for _, text := range texts {
 		if st, err := s.check(text); err == nil {
@@ -230,6 +237,14 @@ func (s *Statements) reach(ctx context.Context, k *keeper.Keeper) (device.Statem
 		}
 	}
 	return on, out, nil
+}
+
+// saw records which statements a device has said to hold.
+func (s *Statements) saw(ctx context.Context, k *keeper.Keeper, texts []string) {
+	f := fact.Fact{Key: fact.Statements, Value: fact.Of(append([]string{}, texts...)), Source: fact.Device, At: s.cfg.Clock.Now()}
+	if err := s.cfg.Book.Observe(ctx, facts.Subject{Kind: facts.Device, ID: k.Device().ID}, f); err != nil && ctx.Err() == nil {
+		s.cfg.Log.Error("record what a device holds", "device", k.Device().Handle, "error", err)
+	}
 }
 
 // whyNot is why a device did not take a statement.
@@ -267,5 +282,44 @@ func (s *Statements) TakeOff(ctx context.Context, handle, id string) error {
 	if err := on.Drop(ctx, id); err != nil {
 		return s.whyNot(ctx, k, err)
 	}
+	left, err := on.List(ctx)
+	if err != nil {
+		return s.whyNot(ctx, k, err)
+	}
+	s.saw(ctx, k, left)
 	return nil
+}
+
+// TakeAllOff takes all grants and debug tokens off a device that is retired, and looks whether none
+// is left. A statement is forgotten by the bench, too, if it names that device alone.
+func (s *Statements) TakeAllOff(ctx context.Context, k *keeper.Keeper) error {
+	on, held, err := s.reach(ctx, k)
+	if errors.Is(err, errors.ErrUnsupported) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, h := range held {
+		if err := on.Drop(ctx, h.ID); err != nil {
+			return s.whyNot(ctx, k, err)
+		}
+	}
+	left, err := on.List(ctx)
+	if err != nil {
+		return s.whyNot(ctx, k, err)
+	}
+	s.saw(ctx, k, left)
+	if len(left) > 0 {
+		return problem.Errorf(problem.Failed, "%d grants or debug tokens are on %s still", len(left), k.Device().Handle)
+	}
+	for _, st := range s.All() {
+		if len(st.Devices) != 1 || st.Devices[0] != k.Device().Serial {
+			continue
+		}
+		if err := s.cfg.Store.DropStatement(ctx, st.ID); err != nil && problem.KindOf(err) != problem.NotFound {
+			return err
+		}
+	}
+	return s.again(ctx)
 }

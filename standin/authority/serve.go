@@ -25,6 +25,13 @@ type Scenario struct {
 	Taken     []string             `json:"taken"`
 	ClockBy   time.Duration        `json:"clock_by"`
 	Crews     []Seed               `json:"crews"`
+	Signs     []Signed             `json:"signs"` // what it has signed before
+}
+
+// Signed is a grant or a debug token that an authority has signed before.
+type Signed struct {
+	Kind      statement.Kind      `json:"kind"`
+	Statement statement.Statement `json:"statement"`
 }
 
 // Addresses are where an authority is reached.
@@ -34,6 +41,8 @@ type Addresses struct {
 	Root      []byte `json:"root"` // certificate in DER by which its TLS is trusted
 	// Checker is how devices check what it has signed.
 	Checker statement.Authority `json:"checker"`
+	// Signed are what it has signed before, in the order of the scenario.
+	Signed []string `json:"signed"`
 }
 
 // Methods of the steering socket.
@@ -66,7 +75,16 @@ func Serve(ctx context.Context, sc Scenario, started func(Addresses) error) erro
 		return errors.Join(err, a.Close())
 	}
 	defer end()
-	if err := started(Addresses{Authority: a.URL(), Socket: sc.Socket, Root: a.ca.root.Raw, Checker: a.Checker()}); err != nil {
+	at := Addresses{Authority: a.URL(), Socket: sc.Socket, Root: a.ca.root.Raw, Checker: a.Checker()}
+	for _, s := range sc.Signs {
+		s.Statement.Kind = s.Kind
+		text, err := a.Signs(s.Statement)
+		if err != nil {
+			return errors.Join(err, a.Close())
+		}
+		at.Signed = append(at.Signed, text)
+	}
+	if err := started(at); err != nil {
 		return errors.Join(err, a.Close())
 	}
 	<-ctx.Done()

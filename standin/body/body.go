@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -55,6 +56,8 @@ type Beginning struct {
 	Release  string            `json:"release"`
 	Level    int               `json:"level"` // of the battery; 0: as the data says
 	Faults   []string          `json:"faults"`
+	// Statements are the grants and debug tokens on it.
+	Statements []string `json:"statements"`
 }
 
 // Body is a stand-in device. All methods may be called from any goroutine.
@@ -145,6 +148,7 @@ func (b *Body) begin(g *Beginning) {
 	for _, f := range g.Faults {
 		b.st.Faults[f] = true
 	}
+	b.st.Statements = slices.Clone(g.Statements)
 	for k, v := range g.Settings {
 		b.st.Settings[k] = v
 	}

@@ -1,0 +1,94 @@
+package test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/internal/benchtest"
+)
+
+var twoKeys = regexp.MustCompile(`hold (\d) and (\d) together`)
+
+// kestles are the six handsets of the demo that want the same debug token.
+var kestles = []string{"kestle-1", "kestle-2", "kestle-3", "kestle-4", "kestle-5", "kestle-6"}
+
+// From brand-new to tried on all six, by what page and commands say: opened by hand, led by prep, one
+// token for all.
+func TestOneDebugTokenGoesOnSixHandsetsWithARowForEach(t *testing.T) {
+	d := startDemoIn(t, t.TempDir(), "--restart-within", "500ms", "--smaller", "60")
+	d.signsIn(userCode.FindString(d.ok("account", "sign-in", "--wait=false")), "rowan")
+	d.eventually("rowan is signed in", func() bool { return strings.Contains(d.ok("account"), "4471 0926") })
+	d.permit("fellgate/callout")
+	dir := benchtest.SmallApp(t, true)
+	raw, err := os.ReadFile(filepath.Join(dir, ".earlybench.yaml"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".earlybench.yaml"), []byte(strings.Replace(string(raw), `minimum: "9"`, `minimum: "3"`, 1)), 0o600))
+	for _, k := range kestles {
+		d.openVisitors(k)
+		d.waits(k, "mode", "open")
+		d.waits(k, "driver", "open")
+		_, err := d.api.Ask(t.Context(), k)
+		require.NoError(t, err)
+		var keys []string
+		d.eventually("it asks", func() bool {
+			keys = twoKeys.FindStringSubmatch(d.reading(k).Text)
+			return keys != nil
+		})
+		d.touch(k, "Key "+keys[1], "Key "+keys[2])
+		d.waits(k, "linked", "open")
+	}
+	d.ok("register", "add")
+	d.eventually("all are registered", func() bool { return d.device("kestle-6").Gates["registered"] == "open" })
+
+	// Without a token nothing is sent, and what to do is said.
+	r := d.run("try", dir, "kestle-1", "--unattended")
+	require.Equal(t, 3, r.code, r.err)
+	require.Contains(t, r.err, "There is no debug token of yours on kestle-1.")
+	r = d.run("explain", "fellgate/callout", "kestle-6")
+	require.Equal(t, 3, r.code, r.err)
+	require.Contains(t, r.out, "is harbour/linnet's")
+	require.Contains(t, r.out, "The line that refuses is cnf.")
+
+	// A token that names five of them: a row for each, the line that repeats it for just the others.
+	var st client.Statement
+	require.NoError(t, json.Unmarshal([]byte(d.ok("token", "new", "kestle-1", "kestle-2", "kestle-3", "kestle-4", "kestle-6", "--json")), &st))
+	file := filepath.Join(t.TempDir(), "fellgate.token")
+	require.NoError(t, os.WriteFile(file, []byte(d.ok("token", "show", st.ID, "--signed")), 0o600))
+	r = d.run(append([]string{"token", "put", file}, kestles...)...)
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.out, "The debug token does not name kestle-5")
+	require.Contains(t, r.out, "not put: another developer's is there")
+	require.Contains(t, r.err, "earlybench token put "+st.ID[:8]+" kestle-5 kestle-6 --replace")
+	r = d.run("token", "put", file, "--where", `device.family == "kestle"`, "--json")
+	require.Equal(t, 1, r.code)
+	var j client.Job
+	require.NoError(t, json.Unmarshal([]byte(r.out), &j))
+	require.Len(t, j.Put.Rows, 6)
+	for _, row := range j.Put.Rows {
+		require.Contains(t, []string{"already there", "asks", "refused"}, row.Outcome, row.Device)
+	}
+	require.Contains(t, d.ok("token", "put", st.ID[:8], "kestle-6", "--replace"), "in place of another developer's")
+
+	// The one that is left is led by prep, which has one issued that names it.
+	d.ok("project", "add", dir)
+	d.ok("prep", "kestle-5", "--app", "fellgate/callout", "--unattended", "--wait", "20s")
+	for _, k := range kestles {
+		require.Contains(t, d.ok("explain", "fellgate/callout", k), "Yes. "+k+" may run fellgate/callout until")
+	}
+	r = d.run(append([]string{"try", dir}, kestles...)...)
+	require.Zero(t, r.code, r.out+r.err)
+	d.touch("kestle-6", "Back", "Settings", "Ledger")
+	require.Contains(t, d.ok("standin", "screen", "kestle-6"), "fellgate/rowan, to ")
+	require.Contains(t, d.ok("endings"), "debug token")
+
+	// Retiring takes it off again.
+	d.ok("retire", "kestle-2", "--yes")
+	d.eventually("the token is off", func() bool { return !strings.Contains(d.ok("token", "--on", "kestle-2"), st.ID[:8]) })
+}
