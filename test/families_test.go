@@ -61,7 +61,14 @@ func standinCall(d *demo, method string, p standin.Steer) error {
 }
 
 func standinCallInto(d *demo, method string, p standin.Steer, result any) error {
-	c, err := net.Dial("unix", d.at.Standin)
+	return steerInto(d.at.Standin, method, p, result)
+}
+
+// steerAt steers stand-ins by their socket.
+func steerAt(socket, method string, p standin.Steer) error { return steerInto(socket, method, p, nil) }
+
+func steerInto(socket, method string, p standin.Steer, result any) error {
+	c, err := net.Dial("unix", socket)
 	if err != nil {
 		return err
 	}
