@@ -26,7 +26,7 @@ import (
 )
 
 // elsewhere starts stand-ins in a process of their own, until the test ends.
-func elsewhere(t *testing.T, sc standin.Scenario) standin.Addresses {
+func elsewhere(t testing.TB, sc standin.Scenario) standin.Addresses {
 	t.Helper()
 	bin, err := program()
 	require.NoError(t, err)

@@ -2,6 +2,7 @@ package test
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -11,7 +12,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/standin"
+	"earlybench.invalid/earlybench/standin/body"
 )
 
 var twoKeys = regexp.MustCompile(`hold (\d) and (\d) together`)
@@ -91,4 +95,78 @@ func TestOneDebugTokenGoesOnSixHandsetsWithARowForEach(t *testing.T) {
 	// Retiring takes it off again.
 	d.ok("retire", "kestle-2", "--yes")
 	d.eventually("the token is off", func() bool { return !strings.Contains(d.ok("token", "--on", "kestle-2"), st.ID[:8]) })
+}
+
+// handsetsOf lets the bench in on handsets that are opened already, in a process of their own.
+func (d *demo) handsetsOf(sc standin.Scenario, host string) {
+	d.t.Helper()
+	bench, err := d.api.Bench(d.t.Context())
+	require.NoError(d.t, err)
+	for i := range sc.Bodies {
+		sc.Bodies[i].Begin = &body.Beginning{Settings: map[string]string{"visitors": "yes", "code": "done"}, Admits: map[string]string{bench.Fingerprint: bench.Name}}
+	}
+	at := elsewhere(d.t, sc)
+	d.ok("host", "add", host, "--usbip", at.Hub, "--control", at.Host)
+}
+
+func TestAHandoverBringsAppAndTokenToAnotherBenchesSixHandsets(t *testing.T) {
+	mine := startDemo(t)
+	at := benchtest.Authority(t, &clock.Moved{})
+	mine.belongsTo(at)
+	mine.permit("fellgate/callout")
+
+	// The other bench has another state, other ports and serials, and trusts the same authority.
+	theirs := startDemo(t)
+	look := theirs.run("authority", "add", at.URL(), "--unattended")
+	theirs.ok("authority", "drop", "fell-authority")
+	theirs.ok("authority", "add", at.URL(), "--accept", regexp.MustCompile(`--accept ([0-9a-f]{64})`).FindStringSubmatch(look.out + look.err)[1])
+	sc := standin.Scenario{Dir: t.TempDir(), Host: "harbour", Drivers: true, HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0", HandsAddress: "127.0.0.1:0", Socket: filepath.Join(t.TempDir(), "s"),
+		Authority: &standin.Authority{Authority: at.Checker(), URL: at.URL()}}
+	for i := range 6 {
+		sc.Bodies = append(sc.Bodies, standin.Entry{Name: fmt.Sprintf("their-%d", i+1), Body: "kestle", Model: "K7", Serial: fmt.Sprintf("K 2 %d", 20031+i)})
+	}
+	theirs.handsetsOf(sc, "harbour")
+	linked := func() (out []string) {
+		all, err := theirs.api.Devices(t.Context(), "")
+		require.NoError(t, err)
+		for _, dev := range all {
+			if dev.Family == "kestle" && dev.Gates["linked"] == "open" {
+				out = append(out, dev.Handle)
+			}
+		}
+		return out
+	}
+	theirs.eventually("all six are linked", func() bool { return len(linked()) == 6 })
+
+	dir := t.TempDir()
+	request, packed, file := filepath.Join(dir, "callout.ebrequest"), filepath.Join(dir, "callout.ebapp"), filepath.Join(dir, "callout.ebhandover")
+	mine.ok("handover", "request", "fellgate/callout", request)
+	require.Equal(t, 2, mine.run("handover", "request", "fellgate/callout", request).code, "no reply is written over")
+	require.Equal(t, 2, mine.run("handover", "make", request, packed, file).code, "it names no device yet")
+	theirs.ok(append([]string{"handover", "reply", request}, linked()...)...)
+
+	project := benchtest.SmallApp(t, true)
+	raw, err := os.ReadFile(filepath.Join(project, ".earlybench.yaml"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(project, ".earlybench.yaml"), []byte(strings.Replace(string(raw), `minimum: "9"`, `minimum: "3"`, 1)), 0o600))
+	source, err := os.ReadFile(filepath.Join(project, "source"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(project, "app.wasm"), source, 0o600))
+	mine.ok("app", "pack", project, packed)
+	require.Contains(t, mine.ok("handover", "make", request, packed, file), "a debug token for 6 devices")
+
+	r := theirs.run(append([]string{"handover", "put", file}, linked()...)...)
+	require.Zero(t, r.code, r.out+r.err)
+	for _, h := range linked() {
+		require.Contains(t, theirs.ok("explain", "fellgate/callout", h), "Yes. "+h+" may run")
+		theirs.eventually("it runs", func() bool {
+			plan, err := theirs.api.Prep(t.Context(), h, "")
+			return err == nil && len(plan.Apps) == 1 && plan.Apps[0].Running
+		})
+	}
+	bad := filepath.Join(dir, "bad.ebhandover")
+	whole, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(bad, whole[:len(whole)-40], 0o600))
+	require.Equal(t, 2, theirs.run("handover", "put", bad, linked()[0]).code)
 }
