@@ -360,6 +360,7 @@ type AppFile struct {
 // Run asks for a run or a tryout.
 type Run struct {
 	App    string `json:"app,omitempty" doc:"app id of a project on record, which is built"`
+	Build  string `json:"build,omitempty" maxLength:"40" doc:"which of the project's builds; empty for the project itself"`
 	File   string `json:"file,omitempty" doc:"digest of an app file, instead"`
 	Device string `json:"device,omitempty" doc:"handle"`
 	// Devices are several: one job with a part for each.

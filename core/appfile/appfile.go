@@ -44,8 +44,10 @@ type Manifest struct {
 	// Developer is the key of the developer; nil for an app file that nobody signed.
 	Developer *developer.Public `json:"developer,omitempty"`
 	// Features are the app features that it uses, sorted; some want a grant that gives them.
-	Features []string      `json:"features,omitempty"`
-	Files    []bundle.File `json:"files"`
+	Features []string `json:"features,omitempty"`
+	// Debug says that it is built to be debugged.
+	Debug bool          `json:"debug,omitempty"`
+	Files []bundle.File `json:"files"`
 }
 
 var (

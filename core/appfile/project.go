@@ -1,12 +1,15 @@
 package appfile
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/kit"
@@ -33,6 +36,59 @@ type Project struct {
 	Features  []string   `yaml:"features"`  // app features that it uses
 	Identity  string     `yaml:"identity"`  // name of the signing identity; "" for the development key
 	Templates []Template `yaml:"templates"` // files that are made at each build
+	// Builds are other ways to build and sign it, by names of the project's own.
+	Builds map[string]Variant `yaml:"builds"`
+
+	Any   bool `yaml:"-"` // of the variant that was chosen: it is for any device, not for listed ones
+	Debug bool `yaml:"-"` // it may be debugged
+}
+
+// Variant is one of several builds of an app. What it leaves out is as the project says.
+type Variant struct {
+	Devices  string    `yaml:"devices"` // listed, or any
+	Debug    *bool     `yaml:"debug"`   // it may be debugged; true if it is left out
+	Identity *string   `yaml:"identity"`
+	Command  []string  `yaml:"command"`
+	Files    []string  `yaml:"files"`
+	Entry    string    `yaml:"entry"`
+	Features *[]string `yaml:"features"`
+}
+
+// Devices that a variant is for.
+const (
+	DevicesListed = "listed"
+	DevicesAny    = "any"
+)
+
+// Named returns the project as one of its builds says; "" is the project itself.
+func (p *Project) Named(build string) (*Project, error) {
+	out := *p
+	out.Debug = true
+	if build == "" {
+		return &out, nil
+	}
+	v, ok := p.Builds[build]
+	if !ok {
+		return nil, fmt.Errorf("%s has no build %.40q: there are %s", p.ID, build, strings.Join(slices.Sorted(maps.Keys(p.Builds)), ", "))
+	}
+	out.Any = v.Devices == DevicesAny
+	if v.Debug != nil {
+		out.Debug = *v.Debug
+	}
+	if v.Identity != nil {
+		out.Identity = *v.Identity
+	}
+	if v.Features != nil {
+		out.Features = *v.Features
+	}
+	if len(v.Command) > 0 {
+		out.Build.Command = v.Command
+	}
+	if len(v.Files) > 0 {
+		out.Files = v.Files
+	}
+	out.Entry = cmp.Or(v.Entry, out.Entry)
+	return &out, nil
 }
 
 // Build is how the app is built.
@@ -67,6 +123,8 @@ func ReadProject(dir string) (*Project, error) {
 	return p, nil
 }
 
+var buildName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,29}$`)
+
 func (p *Project) check() error {
 	if err := CheckID(p.ID); err != nil {
 		return err
@@ -88,6 +146,14 @@ func (p *Project) check() error {
 			return errors.New("templates: the project file itself is not made of a template")
 		}
 	}
+	for name, v := range p.Builds {
+		if !buildName.MatchString(name) {
+			return fmt.Errorf("builds: name %.40q: lower-case letters, digits and hyphens, up to 30", name)
+		}
+		if v.Devices != "" && v.Devices != DevicesListed && v.Devices != DevicesAny {
+			return fmt.Errorf("builds: %s: devices is listed or any, not %.40q", name, v.Devices)
+		}
+	}
 	if _, err := regexp.Compile(p.Try.Log); err != nil {
 		return fmt.Errorf("try: log: %w", err)
 	}
@@ -96,5 +162,5 @@ func (p *Project) check() error {
 
 // Manifest returns the manifest of the project, without its files.
 func (p *Project) Manifest() Manifest {
-	return Manifest{ID: p.ID, Name: p.Name, Version: p.Version, Families: p.Families, Minimum: fact.Release(p.Minimum), Entry: p.Entry, Features: slices.Sorted(slices.Values(p.Features))}
+	return Manifest{ID: p.ID, Name: p.Name, Version: p.Version, Families: p.Families, Minimum: fact.Release(p.Minimum), Entry: p.Entry, Features: slices.Sorted(slices.Values(p.Features)), Debug: p.Debug}
 }

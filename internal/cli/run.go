@@ -17,8 +17,10 @@ import (
 	"earlybench.invalid/earlybench/core/appfile"
 )
 
+const buildHelp = "which of the project's builds (builds: in .earlybench.yaml; default: the project itself)"
+
 func (p *program) runCommand() *cobra.Command {
-	follow, long := true, time.Duration(0)
+	follow, long, build := true, time.Duration(0), ""
 	var chosen choice
 	c := &cobra.Command{Use: "run APP [DEVICE...]", Short: "Build an app, put it on devices, start it, follow its log", Args: cobra.MinimumNArgs(1),
 		Long: `Builds the app of a project (its directory, or its id once the bench knows it),
@@ -30,6 +32,7 @@ on running when this ends.`,
 			if err != nil {
 				return err
 			}
+			what.Build = build
 			if len(args) > 2 {
 				if long > 0 {
 					return usage("--for takes one device: of several, follow a log with earlybench log DEVICE --for %s", long)
@@ -57,6 +60,7 @@ on running when this ends.`,
 	chosen = p.chooses(c)
 	c.Flags().BoolVar(&follow, "follow", true, "follow the log; of one device")
 	c.Flags().DurationVar(&long, "for", 0, "follow the log for so long (default: until Ctrl-C)")
+	c.Flags().StringVar(&build, "build", "", buildHelp)
 	return c
 }
 
@@ -268,7 +272,7 @@ func (p *program) printLine(l client.Line) {
 }
 
 func (p *program) tryCommand() *cobra.Command {
-	picture := ""
+	picture, build := "", ""
 	var chosen choice
 	c := &cobra.Command{Use: "try APP [DEVICE...]", Short: "Run an app as a tryout: look whether it works, and keep the evidence", Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -276,7 +280,7 @@ func (p *program) tryCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			what.Try = true
+			what.Try, what.Build = true, build
 			if len(args) > 2 {
 				if picture != "" {
 					return usage("--picture takes one device: of several, look with earlybench tryout show TRYOUT --picture FILE")
@@ -303,6 +307,7 @@ func (p *program) tryCommand() *cobra.Command {
 		}}
 	chosen = p.chooses(c)
 	c.Flags().StringVar(&picture, "picture", "", "write the picture of the screen to this file")
+	c.Flags().StringVar(&build, "build", "", buildHelp)
 	return c
 }
 

@@ -16,16 +16,26 @@ type argsAllow struct {
 	App     string `json:"app"`
 	Device  string `json:"device"` // id
 	Replace bool   `json:"replace,omitempty"`
+	Build   *Build `json:"build,omitempty"`
+}
+
+// Build is how an app is signed, and for which devices, where that is not as its project says.
+type Build struct {
+	Key      string   `json:"key"` // thumbprint
+	Signed   bool     `json:"signed"`
+	Any      bool     `json:"any"`
+	Debug    bool     `json:"debug"`
+	Features []string `json:"features,omitempty"`
 }
 
 // Allow starts the job that puts on a device what an app needs to run there: a statement of this
 // bench that covers it, or one that the authority is asked for.
-func (s *Statements) Allow(ctx context.Context, handle, app string, replace bool, actor string) (job.Job, error) {
+func (s *Statements) Allow(ctx context.Context, handle, app string, build *Build, replace bool, actor string) (job.Job, error) {
 	k, err := s.cfg.Rack.Find(handle)
 	if err != nil {
 		return job.Job{}, err
 	}
-	w := s.start(k, app)
+	w := s.startOf(k, app, build)
 	kind := kindFor(k, w.Signed)
 	if kind == "" {
 		return job.Job{}, problem.Errorf(problem.Invalid, "%s wants neither a grant nor a debug token for %s", handle, app)
@@ -38,7 +48,7 @@ func (s *Statements) Allow(ctx context.Context, handle, app string, replace bool
 		return job.Job{}, err
 	}
 	return s.cfg.Jobs.Start(ctx, job.New{Kind: KindAllow, Title: fmt.Sprintf("Put a %s for %s on %s", kind.Noun(), app, handle), Device: handle, Subjects: []string{"device/" + k.Device().ID},
-		Actor: actor, Args: argsAllow{app, k.Device().ID, replace}, Phases: []string{"issue", "put"}})
+		Actor: actor, Args: argsAllow{app, k.Device().ID, replace, build}, Phases: []string{"issue", "put"}})
 }
 
 func (s *Statements) allow(ctx context.Context, run *job.Run) (any, error) {
@@ -51,7 +61,7 @@ func (s *Statements) allow(ctx context.Context, run *job.Run) (any, error) {
 		return nil, problem.New(problem.NotFound, "the device is not on record any more")
 	}
 	run.Phase("issue", 0)
-	st, err := s.have(ctx, k, a.App)
+	st, err := s.have(ctx, k, a.App, a.Build)
 	if err != nil {
 		return nil, err
 	}
@@ -67,9 +77,18 @@ func (s *Statements) allow(ctx context.Context, run *job.Run) (any, error) {
 	return table, nil
 }
 
-// have returns a statement of this bench that covers an app on a device, or has one issued.
-func (s *Statements) have(ctx context.Context, k *keeper.Keeper, app string) (Statement, error) {
+// startOf is an app's start on a device, as one of its builds is signed.
+func (s *Statements) startOf(k *keeper.Keeper, app string, build *Build) statement.Start {
 	w := s.start(k, app)
+	if build != nil {
+		w.Developer, w.Signed, w.Features, w.Debug = build.Key, build.Signed, build.Features, build.Debug
+	}
+	return w
+}
+
+// have returns a statement of this bench that covers an app on a device, or has one issued.
+func (s *Statements) have(ctx context.Context, k *keeper.Keeper, app string, build *Build) (Statement, error) {
+	w := s.startOf(k, app, build)
 	w.At = s.cfg.Clock.Now() // the device's clock does not make a new one better
 	kind := kindFor(k, w.Signed)
 	all := s.All()
@@ -79,7 +98,11 @@ func (s *Statements) have(ctx context.Context, k *keeper.Keeper, app string) (St
 			return st, nil
 		}
 	}
-	return s.Issue(ctx, Ask{Kind: kind, Key: w.Developer, Devices: s.alike(k), Debug: true, Features: w.Features})
+	ask := Ask{Kind: kind, Key: w.Developer, Devices: s.alike(k), Debug: build == nil || build.Debug, Features: w.Features}
+	if build != nil && build.Any {
+		ask.Any, ask.Devices = true, nil
+	}
+	return s.Issue(ctx, ask)
 }
 
 // endsSoon reports whether a statement ends so soon that it would be renewed.

@@ -3,6 +3,8 @@ package statements_test
 import (
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -59,7 +61,7 @@ func TestAnUnsignedAppRunsUnderADebugTokenOfItsDeveloperOnly(t *testing.T) {
 	_, err := d.tries(h)
 	p := problem.Of(err)
 	require.Equal(t, "token", p.Gate, "it is found before anything is built")
-	j, err := d.Statements.Allow(t.Context(), h, app, false, "owner/ada")
+	j, err := d.Statements.Allow(t.Context(), h, app, nil, false, "owner/ada")
 	require.NoError(t, err)
 	require.Equal(t, job.Done, d.Ended(j).State)
 	d.Eventually("the gate is open", func() bool { return d.gate(1) == "open" })
@@ -104,7 +106,7 @@ func TestASignedAppRunsUnderAGrantForItsIdentity(t *testing.T) {
 
 	// By a bare key it does not run there.
 	d.project("")
-	_, err = d.Statements.Allow(t.Context(), h, app, false, "owner/ada")
+	_, err = d.Statements.Allow(t.Context(), h, app, nil, false, "owner/ada")
 	require.ErrorContains(t, err, "only apps that a signing identity has signed")
 	require.Contains(t, problem.Of(err).Remedy, "earlybench app set")
 
@@ -112,7 +114,7 @@ func TestASignedAppRunsUnderAGrantForItsIdentity(t *testing.T) {
 	require.NoError(t, err)
 	d.project("moor-desk")
 	d.Eventually("the gate is shut", func() bool { return gate() == "shut" })
-	j, err = d.Statements.Allow(t.Context(), h, app, false, "owner/ada")
+	j, err = d.Statements.Allow(t.Context(), h, app, nil, false, "owner/ada")
 	require.NoError(t, err)
 	j = d.Ended(j)
 	require.Equal(t, job.Done, j.State, "%v", j.Error)
@@ -147,7 +149,7 @@ func TestThroughFourHundredDaysNothingEndsThatIsRenewedByItself(t *testing.T) {
 	d := newDesk(t, 2)
 	d.project("")
 	for _, h := range d.handles(1, 2) {
-		j, err := d.Statements.Allow(t.Context(), h, app, false, "owner/ada")
+		j, err := d.Statements.Allow(t.Context(), h, app, nil, false, "owner/ada")
 		require.NoError(t, err)
 		require.Equal(t, job.Done, d.Ended(j).State)
 	}
@@ -189,4 +191,115 @@ func TestThroughFourHundredDaysNothingEndsThatIsRenewedByItself(t *testing.T) {
 	require.GreaterOrEqual(t, kinds, 3, "tokens of 150 days were renewed")
 	texts := d.Statements.All()
 	require.LessOrEqual(t, len(texts), 2, "those that have ended are forgotten")
+}
+
+// moves moves the clocks of the bench, its devices and the authority together.
+func (d *desk) moves(by time.Duration) {
+	d.T.Helper()
+	d.time.Move(by)
+	require.NoError(d.T, benchtest.Steer(d.T, d.rig, standin.MethodClock, standin.Steer{By: by.String()}))
+	d.Clock.Move(by)
+}
+
+func TestAfterOneJumpOfFortyDaysTheBenchSaysWhatHasEndedAndMendsWhatItCan(t *testing.T) {
+	d := newDeskOf(t, "starter", 2) // grants of 21 days
+	d.project("")
+	h := d.handles(1)[0]
+	j, err := d.Statements.Allow(t.Context(), h, app, nil, false, "owner/ada")
+	require.NoError(t, err)
+	require.Equal(t, job.Done, d.Ended(j).State)
+	require.NoError(t, d.Safe.Lock()) // nobody is there meanwhile
+	d.moves(40 * 24 * time.Hour)
+	require.Equal(t, "shut", d.gate(1))
+	require.Equal(t, statement.LineEnds, d.Statements.Explain(d.device(1), app).Line)
+	f, err := d.Endings.On(t.Context(), d.Clock.Now())
+	require.NoError(t, err)
+	require.Len(t, f.Alone, 1, "its end has passed, and the bench has it in hand")
+	require.Equal(t, ending.Ended, f.Alone[0].At(d.Clock.Now()))
+	d.Eventually("somebody opens the safe", func() bool { return d.Safe.OpenAtStart(t.Context(), d.UnlockKey()) == nil })
+	d.Eventually("the bench has mended it", func() bool {
+		d.Statements.Again()
+		return d.gate(1) == "open"
+	})
+	require.True(t, d.Statements.Explain(d.device(1), app).Allowed)
+}
+
+// A tablet of a maker that wants developers accepted does so for signed apps, too.
+func TestADeviceStopsTheSignedAppOfADeveloperThatItDoesNotKnow(t *testing.T) {
+	d := newDesk(t, 0)
+	d.rig = d.Lent(d.at, standin.Entry{Name: "ivory-1", Body: "ivory-reach", Model: "OF", Serial: "IR 55 1108",
+		Begin: &body.Beginning{Opened: true, Settings: map[string]string{"computers": "debug and install", "rests": "100 minutes"}}})
+	_, err := d.Belong.NewIdentity(t.Context(), "moor-desk")
+	require.NoError(t, err)
+	d.project("moor-desk")
+	k := d.BySerial("IR 55 1108")
+	j, err := d.Tryouts.Start(t.Context(), tryout.Ask{App: app, Devices: []string{k.Device().Handle}, Try: true, Actor: "owner/ada"})
+	require.NoError(t, err)
+	d.Eventually("it asks for the four figures", func() bool {
+		now, ok := d.Jobs.Job(j.ID)
+		return ok && slices.ContainsFunc(now.Phases, func(p job.Phase) bool { return figures.MatchString(p.Asks) })
+	})
+	now, _ := d.Jobs.Job(j.ID)
+	code := ""
+	for _, p := range now.Phases {
+		if m := figures.FindString(p.Asks); m != "" {
+			code = m
+		}
+	}
+	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodTouch, standin.Steer{Body: "ivory-1", Text: "Callout"}))
+	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodType, standin.Steer{Body: "ivory-1", Text: code}))
+	for _, e := range benchtest.Read(t, d.rig, "ivory-1").Elements {
+		if e.Kind == "key" && len(e.Text) > 3 && e.Text != "Delete" {
+			require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodTouch, standin.Steer{Body: "ivory-1", Text: e.Text}))
+		}
+	}
+	j = d.Ended(j)
+	require.Equal(t, job.Done, j.State, "%v", j.Error)
+}
+
+var figures = regexp.MustCompile(`\b[0-9]{4}\b`)
+
+// One project has two builds: the bare one runs on a handset under a token, the signed one on a
+// tablet under a grant for any device.
+func TestEachBuildOfAnAppIsAllowedAsItIsSigned(t *testing.T) {
+	d := newDesk(t, 0)
+	opened := &body.Beginning{Settings: map[string]string{"crew": "yes", "lodgers": "yes"}}
+	d.rig = d.Lent(d.at, standin.Entry{Name: "whimbrel-1", Body: "ostler", Model: "WT", Serial: "OH W 4410", Begin: opened},
+		standin.Entry{Name: "kestle-1", Body: "kestle", Model: "K7", Serial: benchtest.KestleSerial(1), Begin: &body.Beginning{Settings: map[string]string{"visitors": "yes", "code": "done"}}})
+	j, err := d.Belong.Start(t.Context(), belong.Ask{All: true})
+	require.NoError(t, err)
+	require.Equal(t, job.Done, d.Ended(j).State)
+	i, err := d.Belong.NewIdentity(t.Context(), "moor-desk")
+	require.NoError(t, err)
+	d.project("")
+	p, err := d.Tryouts.Project(t.Context(), app, "")
+	require.NoError(t, err)
+	file := filepath.Join(p.Dir, ".earlybench.yaml")
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, append(raw, "builds:\n  field: {devices: any, debug: false, identity: moor-desk}\n"...), 0o600))
+	tablet, handset := d.BySerial("OH W 4410").Device().Handle, d.handles(1)[0]
+	field := &statements.Build{Key: i.Thumbprint(), Signed: true, Any: true}
+	for handle, build := range map[string]*statements.Build{tablet: field, handset: nil} {
+		j, err := d.Statements.Allow(t.Context(), handle, app, build, false, "owner/ada")
+		require.NoError(t, err)
+		require.Equal(t, job.Done, d.Ended(j).State, handle)
+	}
+	grants := 0
+	for _, st := range d.Statements.All() {
+		if st.Kind == statement.Grant {
+			grants++
+			require.Equal(t, []string{statement.Any}, st.Devices)
+			require.False(t, st.Debug)
+		}
+	}
+	require.Equal(t, 1, grants)
+	for handle, build := range map[string]string{tablet: "field", handset: ""} {
+		j, err := d.Tryouts.Start(t.Context(), tryout.Ask{App: app, Build: build, Devices: []string{handle}, Try: true, Actor: "owner/ada"})
+		require.NoError(t, err, handle)
+		j = d.Ended(j)
+		require.Equal(t, job.Done, j.State, "%s: %v", handle, j.Error)
+	}
+	_, err = d.Tryouts.Start(t.Context(), tryout.Ask{App: app, Build: "other", Devices: []string{tablet}})
+	require.ErrorContains(t, err, "there are field")
 }

@@ -38,9 +38,14 @@ type desk struct {
 
 func newDesk(t *testing.T, devices int) *desk {
 	t.Helper()
+	return newDeskOf(t, "full", devices)
+}
+
+func newDeskOf(t *testing.T, standing string, devices int) *desk {
+	t.Helper()
 	d := &desk{Bench: benchtest.New(t), time: &clock.Moved{}}
 	d.at = benchtest.Authority(t, d.time)
-	d.SignedIn(d.at, "full")
+	d.SignedIn(d.at, standing)
 	if devices == 0 {
 		return d
 	}
@@ -113,7 +118,7 @@ func TestWhatAnAppNeedsIsIssuedAndPut(t *testing.T) {
 	require.False(t, e.Allowed)
 	require.Contains(t, e.Text, "has no debug token")
 	for n := range 2 {
-		j, err := d.Statements.Allow(t.Context(), d.handles(n + 1)[0], app, false, "owner/ada")
+		j, err := d.Statements.Allow(t.Context(), d.handles(n + 1)[0], app, nil, false, "owner/ada")
 		require.NoError(t, err)
 		require.Equal(t, job.Done, d.Ended(j).State, "%v", j.Error)
 		d.Eventually("its gate is open", func() bool { return d.gate(n+1) == "open" })
@@ -141,7 +146,7 @@ func TestWhatAnAppNeedsIsIssuedAndPut(t *testing.T) {
 	require.Equal(t, statements.Refuses, rows[0].Outcome)
 	require.Contains(t, rows[0].Text, "withdrawn by Fell Authority")
 
-	j, err := d.Statements.Allow(t.Context(), d.handles(2)[0], app, false, "owner/ada")
+	j, err := d.Statements.Allow(t.Context(), d.handles(2)[0], app, nil, false, "owner/ada")
 	require.NoError(t, err)
 	require.Equal(t, job.Done, d.Ended(j).State, "a new one is issued")
 }

@@ -29,6 +29,7 @@ type DeviceResult struct {
 // argsMany are the arguments of a job for several devices.
 type argsMany struct {
 	App     string   `json:"app,omitempty"`
+	Build   string   `json:"build,omitempty"`
 	File    string   `json:"file,omitempty"`
 	Devices []string `json:"devices"` // ids
 	Try     bool     `json:"try,omitempty"`
@@ -41,10 +42,10 @@ func (t *Tryouts) startMany(ctx context.Context, ask Ask) (job.Job, error) {
 		return job.Job{}, problem.New(problem.Invalid, "name a device: nothing is sent to a device that was not named")
 	}
 	w := &work{Tryouts: t}
-	if err := w.find(ctx, ask.App, ask.File); err != nil {
+	if err := w.find(ctx, ask.App, ask.Build, ask.File); err != nil {
 		return job.Job{}, err
 	}
-	a := argsMany{App: ask.App, File: ask.File, Try: ask.Try, Unattended: ask.Unattended}
+	a := argsMany{App: ask.App, Build: ask.Build, File: ask.File, Try: ask.Try, Unattended: ask.Unattended}
 	var subjects []string
 	for _, handle := range ask.Devices {
 		k, err := t.Rack.Find(handle)
@@ -75,7 +76,7 @@ func (t *Tryouts) runMany(ctx context.Context, run *job.Run) (any, error) {
 		return nil, err
 	}
 	w := &work{Tryouts: t, run: run}
-	if err := w.find(ctx, a.App, a.File); err != nil {
+	if err := w.find(ctx, a.App, a.Build, a.File); err != nil {
 		return nil, err
 	}
 	var kept checkpoint
@@ -145,7 +146,7 @@ func (t *Tryouts) begin(ctx context.Context, run *job.Run, app string, a argsMan
 			continue
 		}
 		part.Device = k.Device().Handle
-		err := t.canRun(k, app)
+		err := t.canRun(k, app, a.Build)
 		if err == nil {
 			var j job.Job
 			j, err = t.Jobs.Start(ctx, t.jobFor(k, app, Ask{File: a.File, Try: a.Try, Unattended: a.Unattended, Actor: parent.Actor}, parent.ID))

@@ -41,6 +41,13 @@ func (t *Tryouts) here(ctx context.Context, f *appfile.File) error {
 		seen(fact.AppName, fact.Of(a.Name)), seen(fact.AppFamilies, fact.Of(a.Families)))
 }
 
+// Project reads the project of an app, as one of its builds says; "" is the project itself.
+func (t *Tryouts) Project(ctx context.Context, app, build string) (*appfile.Project, error) {
+	w := &work{Tryouts: t}
+	err := w.find(ctx, app, build, "")
+	return w.project, err
+}
+
 // TakeIn checks an app file that was packed elsewhere, and stores it.
 func (t *Tryouts) TakeIn(ctx context.Context, path string) (store.AppFile, error) {
 	refused := func(err error) error {
@@ -75,7 +82,7 @@ func (t *Tryouts) TakeIn(ctx context.Context, path string) (store.AppFile, error
 
 // find finds what is to be run: the project on record, or the app file together with the
 // tryout settings of the app's project, if there is one.
-func (w *work) find(ctx context.Context, app, file string) error {
+func (w *work) find(ctx context.Context, app, build, file string) error {
 	if file != "" {
 		a, err := w.Store.AppFile(ctx, file)
 		if err != nil {
@@ -96,6 +103,9 @@ func (w *work) find(ctx context.Context, app, file string) error {
 	default:
 		if w.project, err = appfile.ReadProject(known.Dir); err != nil {
 			return problem.Errorf(problem.Invalid, "the project of %s is broken: %w", app, err)
+		}
+		if w.project, err = w.project.Named(build); err != nil {
+			return problem.Errorf(problem.Invalid, "%w", err)
 		}
 	}
 	if w.packedAlready {

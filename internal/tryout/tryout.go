@@ -86,6 +86,7 @@ type Result struct {
 // its digest.
 type Ask struct {
 	App     string
+	Build   string // which of the project's builds; "" for the project itself
 	File    string
 	Devices []string // handles
 	Try     bool
@@ -97,6 +98,7 @@ type Ask struct {
 // args are the arguments of a job for one device.
 type args struct {
 	App    string `json:"app,omitempty"`
+	Build  string `json:"build,omitempty"`
 	File   string `json:"file,omitempty"`
 	Device string `json:"device"` // id
 	Try    bool   `json:"try,omitempty"`
@@ -120,10 +122,10 @@ func (t *Tryouts) Start(ctx context.Context, ask Ask) (job.Job, error) {
 		return job.Job{}, err
 	}
 	w := &work{Tryouts: t}
-	if err := w.find(ctx, ask.App, ask.File); err != nil {
+	if err := w.find(ctx, ask.App, ask.Build, ask.File); err != nil {
 		return job.Job{}, err
 	}
-	if err := t.canRun(k, w.project.ID); err != nil {
+	if err := t.canRun(k, w.project.ID, ask.Build); err != nil {
 		return job.Job{}, err
 	}
 	return t.Jobs.Start(ctx, t.jobFor(k, w.project.ID, ask, ""))
@@ -131,13 +133,13 @@ func (t *Tryouts) Start(ctx context.Context, ask Ask) (job.Job, error) {
 
 // canRun returns the problem that stands in the way of running an app on a device. An app
 // that is not made for the device comes first.
-func (t *Tryouts) canRun(k *keeper.Keeper, app string) error {
+func (t *Tryouts) canRun(k *keeper.Keeper, app, build string) error {
 	switch now := t.Outlook.Glance(k, app); {
 	case now.Readiness.Unfit:
 		return now.Blocked()
 	case now.Readiness.Gate("admitted").State == ready.Shut:
 		return now.BlockedAt("admitted")
-	default:
+	case build == "": // of another build nobody knows by whom it is signed
 		for _, gate := range []string{"granted", "token"} { // found before anything is built or sent
 			if now.Readiness.Gate(gate).State == ready.Shut {
 				return now.BlockedAt(gate)
@@ -159,7 +161,7 @@ func (t *Tryouts) jobFor(k *keeper.Keeper, app string, ask Ask, parent string) j
 		phases = phases[2:]
 	}
 	return job.New{Kind: kind, Title: fmt.Sprintf("%s %s on %s", verb, app, d.Handle), Device: d.Handle, Subjects: []string{"device/" + d.ID}, Parent: parent,
-		Actor: ask.Actor, Args: args{App: ask.App, File: ask.File, Device: d.ID, Try: ask.Try, Unattended: ask.Unattended}, Phases: phases}
+		Actor: ask.Actor, Args: args{App: ask.App, Build: ask.Build, File: ask.File, Device: d.ID, Try: ask.Try, Unattended: ask.Unattended}, Phases: phases}
 }
 
 func argsOf(j job.Job) (a args, err error) {
@@ -218,7 +220,7 @@ func (t *Tryouts) run(ctx context.Context, run *job.Run) (any, error) {
 		return nil, err
 	}
 	w := &work{Tryouts: t, run: run, try: a.Try, unattended: a.Unattended, keeper: t.Rack.ByID(a.Device)}
-	if err := w.find(ctx, a.App, a.File); err != nil {
+	if err := w.find(ctx, a.App, a.Build, a.File); err != nil {
 		return nil, err
 	}
 	var kept checkpoint

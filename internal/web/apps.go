@@ -41,7 +41,7 @@ func (s *Server) startRun(ctx context.Context, in *out[client.Run]) (*accepted, 
 	if in.Body.Device != "" {
 		devices = append([]string{in.Body.Device}, devices...)
 	}
-	j, err := s.Tryouts.Start(ctx, tryout.Ask{App: in.Body.App, File: in.Body.File, Devices: devices, Try: in.Body.Try, Unattended: in.Body.Unattended, Actor: access.From(ctx).String()})
+	j, err := s.Tryouts.Start(ctx, tryout.Ask{App: in.Body.App, Build: in.Body.Build, File: in.Body.File, Devices: devices, Try: in.Body.Try, Unattended: in.Body.Unattended, Actor: access.From(ctx).String()})
 	if err != nil {
 		return nil, problem(err)
 	}

@@ -50,13 +50,37 @@ func (s *Server) statementRoutes() {
 		if err := s.Outlook.CheckApp(in.Body.App); err != nil {
 			return nil, problem(err)
 		}
-		j, err := s.Statements.Allow(ctx, in.Handle, in.Body.App, in.Body.Replace, access.From(ctx).String())
+		build, err := s.buildOf(ctx, in.Body)
+		if err != nil {
+			return nil, problem(err)
+		}
+		j, err := s.Statements.Allow(ctx, in.Handle, in.Body.App, build, in.Body.Replace, access.From(ctx).String())
 		if err != nil {
 			return nil, problem(err)
 		}
 		return &accepted{jobOf(j)}, nil
 	})
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/explain", "explain", "Whether an app may run on a device, or which line of a statement stands against it"), s.explain)
+}
+
+// buildOf is how a build of an app is signed; nil if none was named.
+func (s *Server) buildOf(ctx context.Context, a client.Allow) (*statements.Build, error) {
+	if a.Build == "" {
+		return nil, nil
+	}
+	p, err := s.Tryouts.Project(ctx, a.App, a.Build)
+	if err != nil {
+		return nil, err
+	}
+	b := &statements.Build{Key: s.Safe.Thumbprint(), Signed: p.Identity != "", Any: p.Any, Debug: p.Debug, Features: p.Features}
+	if p.Identity != "" {
+		i, err := s.Belong.Identity(ctx, p.Identity)
+		if err != nil {
+			return nil, err
+		}
+		b.Key = i.Thumbprint()
+	}
+	return b, nil
 }
 
 func (s *Server) statements(_ context.Context, in *struct{ Select }) (*out[client.List[client.Statement]], error) {

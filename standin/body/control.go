@@ -302,7 +302,7 @@ func (b *Body) install(sum string) error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.st.Apps[m.ID] = &app{ID: m.ID, Name: m.Name, Version: m.Version, Digest: sum, Entry: m.Entry, By: m.By(), Signed: b.signed[sum], Features: m.Features, Files: m.Files}
+	b.st.Apps[m.ID] = &app{ID: m.ID, Name: m.Name, Version: m.Version, Digest: sum, Entry: m.Entry, By: m.By(), Signed: b.signed[sum], Debug: m.Debug, Features: m.Features, Files: m.Files}
 	b.line("", "info", "installed "+m.ID+" "+m.Version)
 	b.sweep()
 	b.touchState()

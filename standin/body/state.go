@@ -55,6 +55,7 @@ type app struct {
 	By      string `json:"by,omitempty"` // thumbprint of its developer's key
 	// Signed says that an identity has signed it, and Features are those that it uses.
 	Signed   bool          `json:"signed,omitempty"`
+	Debug    bool          `json:"debug,omitempty"` // it is built to be debugged
 	Features []string      `json:"features,omitempty"`
 	Files    []bundle.File `json:"files"`
 }

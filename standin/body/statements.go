@@ -120,7 +120,7 @@ func (b *Body) covering(a *app) (*statement.Statement, error) {
 	if kind == "" {
 		return nil, nil
 	}
-	s, objection := statement.Best(b.held(statement.Kind(kind+"+jwt")), statement.Start{App: a.ID, Developer: a.By, Signed: a.Signed, Features: a.Features,
+	s, objection := statement.Best(b.held(statement.Kind(kind+"+jwt")), statement.Start{App: a.ID, Developer: a.By, Signed: a.Signed, Features: a.Features, Debug: a.Debug,
 		Serial: b.serial(), At: b.now(), Withdrawn: b.withdrawn()})
 	switch {
 	case objection != nil:
