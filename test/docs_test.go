@@ -71,6 +71,14 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench app set demo/apps/callout --id fellgate/callout"}:     {0, `says so already`},
 	{"README.md", "earlybench safe"}:                                                {0, `^The safe is open`},
 	{"README.md", "earlybench standin authority down"}:                              {0, `^The stand-in authority is down\.$`},
+	{"README.md", "earlybench explain fellgate/callout kestle-6"}:                   {3, `^No\. `},
+	{"README.md", "earlybench token new kestle-1 kestle-2"}:                         {0, `^debug token +of +app`},
+	{"README.md", "earlybench token"}:                                               {0, `^debug token +of +app`},
+	{"README.md", "earlybench token put ID kestle-1 kestle-2"}:                      {2, `(?i)^no debug token of the bench begins with "ID"`},
+	{"README.md", "earlybench handover request fellgate/callout callout.ebrequest"}: {0, `^Send callout\.ebrequest`},
+	{"README.md", "earlybench endings"}:                                             {0, `^ends +what`},
+	{"README.md", "earlybench endings --date 2027-06-01"}:                           {0, `^On 1 June 2027`},
+	{"README.md", "earlybench endings calendar"}:                                    {0, `^http://127\.0\.0\.1:\d+/calendar/\w+\.ics$`},
 	{"README.md", "earlybench host check"}:                                          {1, `^. USB of this computer`},
 	{"README.md", "earlybench host add NAME --usbip HOST:PORT --control HOST:PORT"}: {1, `^Host name "NAME" is invalid: start with a lower-case letter`},
 	{"README.md", "earlybench driver add FILE"}:                                     {2, `(?i)^open the driver set: open FILE`},
@@ -139,7 +147,15 @@ func TestEveryCommandThatTheDocumentsShowDoesWhatTheySay(t *testing.T) {
 			d.signsIn(userCode.FindString(d.ok("account", "sign-in", "--wait=false")), "rowan")
 			d.eventually("rowan is signed in", func() bool { return strings.Contains(d.ok("account"), "rowan") })
 		},
-		"earlybench rack find heron-1": func() { d.waits("heron-1", "linked", "open") },
+		"earlybench token new kestle-1 kestle-2": func() {
+			d.ok("standin", "authority", "well") // a command before has shown how it is taken down
+			d.eventually("the kestles are registered", func() bool {
+				r := d.run("register", "add")
+				return r.code == 0 || strings.Contains(r.err, "nothing to register")
+			})
+		},
+		"earlybench handover request fellgate/callout callout.ebrequest": func() { t.Cleanup(func() { os.Remove("../callout.ebrequest") }) },
+		"earlybench rack find heron-1":                                   func() { d.waits("heron-1", "linked", "open") },
 		"earlybench sheet new --from unknown-1 --name slate --out slate.yaml": func() {
 			d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
 			d.eventually("it is seen", func() bool { return strings.Contains(d.ok("rack"), "unknown-1") })

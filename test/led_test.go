@@ -279,7 +279,8 @@ func TestARoundGroupsTheRackInTheTerminalAndInTheConsole(t *testing.T) {
 			}
 		}
 	}
-	require.Equal(t, []string{"Switch Visitors on: kestle-1", "Switch Visitors on: kestle-2", "Switch Visitors on: kestle-3"}, kestles)
+	require.Equal(t, []string{"Switch Visitors on: kestle-1", "Switch Visitors on: kestle-2", "Switch Visitors on: kestle-3",
+		"Switch Visitors on: kestle-4", "Switch Visitors on: kestle-5", "Switch Visitors on: kestle-6"}, kestles)
 	require.Equal(t, []string{"heron-1"}, r.Ready)
 	require.Contains(t, d.ok("round"), "With your hands")
 	b := openBrowser(t, 1280, 800)
