@@ -81,6 +81,7 @@ func TestPictures(t *testing.T) {
 	b.sees("not registered")
 	b.sees("key in this safe")
 	shot("keys")
+	d.ok("register", "add", "kestle-1", "kestle-2")
 	d.ok("token", "new", "kestle-1", "kestle-2")
 	b.goes(d.at.Service + "/endings")
 	b.sees("Debug tokens")
