@@ -59,7 +59,7 @@ type PutRow struct {
 // Allow asks for what an app needs to run on a device.
 type Allow struct {
 	App     string `json:"app" maxLength:"100"`
-	Build   string `json:"build,omitempty" maxLength:"40" doc:"which of the project\'s builds; empty for the project itself"`
+	Build   string `json:"build,omitempty" maxLength:"40" doc:"which of the builds of its project; empty for the project itself"`
 	Replace bool   `json:"replace,omitempty"`
 }
 

@@ -517,3 +517,22 @@ func TestANewcomerIsLedByThePageWithAKeyboardAlone(t *testing.T) {
 func TestANewcomerIsLedByThePageOnANarrowScreen(t *testing.T) {
 	newcomers(t, 390, 844, func(n *newcomer) { n.narrow = true }, "whimbrel-1")
 }
+
+// From brand-new to tried by what the page says: opened by hand, registered, a debug token put on, the
+// app tried.
+func TestANewcomerIsLedToATriedAppOnAHandsetThatWantsADebugToken(t *testing.T) {
+	d := startDemoIn(t, t.TempDir(), "--restart-within", "500ms", "--smaller", "60")
+	d.signsIn(userCode.FindString(d.ok("account", "sign-in", "--wait=false")), "rowan")
+	d.eventually("rowan is signed in", func() bool { return strings.Contains(d.ok("account"), "4471 0926") })
+	d.ok("project", "add", handsetProject(t, ""))
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("kestle-1")
+	b.chooses("fellgate/callout")
+	for _, handle := range []string{"kestle-1", "kestle-6"} {
+		n := &newcomer{d: d, b: b, handle: handle}
+		require.Contains(t, n.leads(), "is ready", strings.Join(n.story, "\n"))
+		require.True(t, n.tried, strings.Join(n.story, "\n"))
+		t.Log(strings.Join(n.story, "\n"))
+	}
+}

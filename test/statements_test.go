@@ -23,6 +23,18 @@ var twoKeys = regexp.MustCompile(`hold (\d) and (\d) together`)
 // kestles are the six handsets of the demo that want the same debug token.
 var kestles = []string{"kestle-1", "kestle-2", "kestle-3", "kestle-4", "kestle-5", "kestle-6"}
 
+// handsetProject is a project that is made for handsets with number keys, too; more is added to its
+// project file.
+func handsetProject(t *testing.T, more string) string {
+	t.Helper()
+	dir := benchtest.SmallApp(t, true)
+	file := filepath.Join(dir, ".earlybench.yaml")
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(raw), `minimum: "9"`, `minimum: "3"`, 1)+more), 0o600))
+	return dir
+}
+
 // From brand-new to tried on all six, by what page and commands say: opened by hand, led by prep, one
 // token for all.
 func TestOneDebugTokenGoesOnSixHandsetsWithARowForEach(t *testing.T) {
@@ -30,10 +42,7 @@ func TestOneDebugTokenGoesOnSixHandsetsWithARowForEach(t *testing.T) {
 	d.signsIn(userCode.FindString(d.ok("account", "sign-in", "--wait=false")), "rowan")
 	d.eventually("rowan is signed in", func() bool { return strings.Contains(d.ok("account"), "4471 0926") })
 	d.permit("fellgate/callout")
-	dir := benchtest.SmallApp(t, true)
-	raw, err := os.ReadFile(filepath.Join(dir, ".earlybench.yaml"))
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, ".earlybench.yaml"), []byte(strings.Replace(string(raw), `minimum: "9"`, `minimum: "3"`, 1)), 0o600))
+	dir := handsetProject(t, "")
 	for _, k := range kestles {
 		d.openVisitors(k)
 		d.waits(k, "mode", "open")
@@ -145,10 +154,7 @@ func TestAHandoverBringsAppAndTokenToAnotherBenchesSixHandsets(t *testing.T) {
 	require.Equal(t, 2, mine.run("handover", "make", request, packed, file).code, "it names no device yet")
 	theirs.ok(append([]string{"handover", "reply", request}, linked()...)...)
 
-	project := benchtest.SmallApp(t, true)
-	raw, err := os.ReadFile(filepath.Join(project, ".earlybench.yaml"))
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(project, ".earlybench.yaml"), []byte(strings.Replace(string(raw), `minimum: "9"`, `minimum: "3"`, 1)), 0o600))
+	project := handsetProject(t, "")
 	source, err := os.ReadFile(filepath.Join(project, "source"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(project, "app.wasm"), source, 0o600))

@@ -38,7 +38,7 @@ func TestAnAnswerThatIsNotAsTheDocumentOfAuthoritiesSaysFailsTheTest(t *testing.
 			h := checked(f, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 				w.Header().Set("Content-Type", c.kind)
 				w.WriteHeader(c.status)
-				io.WriteString(w, c.answer) //nolint:errcheck // a recorder takes all
+				io.WriteString(w, c.answer)
 			}), func() bool { return false })
 			r := httptest.NewRequest(c.method, c.path, strings.NewReader(""))
 			r.Header.Set("DPoP", "a.b.c")

@@ -183,6 +183,9 @@ func state(s *Standing) string {
 	r := s.Readiness
 	var b strings.Builder
 	fmt.Fprint(&b, r.First, r.Summary, r.Path.Name, r.Ending, s.Why.Text, s.Working, s.Device.Retirement != nil, s.Device.Handle, s.Device.Key, s.Device.HandsURL)
+	if f, ok := s.View.Get(fact.Statements, s.Now); ok { // what gates of apps hang on
+		fmt.Fprint(&b, "/", f.Value)
+	}
 	for _, g := range append(slices.Clone(r.Gates), r.Host...) {
 		fmt.Fprint(&b, "/", g.State, g.Waits)
 	}

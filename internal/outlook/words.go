@@ -72,7 +72,8 @@ func Confirmable(s *sheet.Step) bool {
 // step registers, or it shows the crew's number.
 func (s *Standing) WantsAccount(step *sheet.Step) bool {
 	in, ok := s.View.Get(fact.AccountState, s.Now)
-	return (step.Means == "account" || strings.Contains(step.Note+step.Text, "{crew}")) && !(ok && in.Value.Text() == "in")
+	signedIn := ok && in.Value.Text() == "in"
+	return !signedIn && (step.Means == "account" || strings.Contains(step.Note+step.Text, "{crew}"))
 }
 
 // sheet returns the sheet that applies to a device now.

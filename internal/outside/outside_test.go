@@ -47,7 +47,7 @@ func (i issuer) serves(t *testing.T, plan x509.Certificate) string {
 	plan.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
 	der, err := x509.CreateCertificate(rand.Reader, &plan, i.root, i.key.Public(), i.key)
 	require.NoError(t, err)
-	s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "it answers") })) //nolint:errcheck // the client has gone
+	s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "it answers") }))
 	s.Config.ErrorLog = log.New(io.Discard, "", 0)
 	s.TLS = &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der, i.root.Raw}, PrivateKey: i.key}}, MinVersion: tls.VersionTLS12}
 	s.StartTLS()

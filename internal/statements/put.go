@@ -167,6 +167,14 @@ func (s *Statements) put(ctx context.Context, run *job.Run) (any, error) {
 	return table, problem.Errorf(problem.Failed, "it is not on %d of %d devices", failed, len(table.Rows))
 }
 
+// word is by which commands name a kind.
+func word(k statement.Kind) string {
+	if k == statement.Grant {
+		return "grant"
+	}
+	return "token"
+}
+
 // putOn puts a statement on one device.
 func (s *Statements) putOn(ctx context.Context, id string, st Statement, replace bool) Row {
 	k := s.cfg.Rack.ByID(id)
@@ -197,7 +205,7 @@ func (s *Statements) putOn(ctx context.Context, id string, st Statement, replace
 		return row
 	case others >= 0 && !replace && st.Kind == statement.DebugToken:
 		row.Outcome, row.Text = Asks, fmt.Sprintf("the %s of %s is on it", st.Kind.Noun(), held[others].Subject)
-		row.Error = &problem.Problem{Kind: problem.Person, Gate: "token", Text: plain.Capital(row.Text) + ".", Remedy: "Ask them, then replace it: --replace"}
+		row.Error = &problem.Problem{Kind: problem.Person, Gate: "token", Text: plain.Capital(row.Text) + ".", Remedy: fmt.Sprintf("Ask them before you replace it. Then: earlybench %s put %s %s --replace, or on its page.", word(st.Kind), st.ID[:8], row.Device)}
 		return row
 	}
 	if err := on.Put(ctx, st.Text); err != nil {

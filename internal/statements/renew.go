@@ -119,9 +119,9 @@ func (s *Statements) Terms(context.Context) ([]ending.Term, error) {
 }
 
 func (s *Statements) term(st Statement) ending.Term {
-	kind, word := ending.Token, "token"
+	kind := ending.Token
 	if st.Kind == statement.Grant {
-		kind, word = ending.Grant, "grant"
+		kind = ending.Grant
 	}
 	apps := "every app"
 	if st.App != statement.Any {
@@ -132,7 +132,7 @@ func (s *Statements) term(st Statement) ending.Term {
 		t.Alone = t.Alone || a.ID == st.ID && s.renews(a)
 	}
 	if t.Mine && !t.Alone {
-		t.Step, t.Command = "Have a new one issued, and put it on.", fmt.Sprintf("earlybench %s new DEVICE", word)
+		t.Step, t.Command = "Have a new one issued, and put it on.", fmt.Sprintf("earlybench %s new DEVICE", word(st.Kind))
 	}
 	if !t.Mine {
 		t.Stops = fmt.Sprintf("It is %s's; your apps do not need it.", st.Subject)

@@ -11,8 +11,8 @@ export const useStatements = () =>
 /** useAllow puts on a device the grant or the debug token that an app needs to run there. */
 export const useAllow = (handle: string) =>
   useMutation({
-    mutationFn: (app: string) =>
-      data(api.POST("/api/v1/devices/{handle}/allow", { params: { path: { handle } }, body: { app } })),
+    mutationFn: (body: { app: string; replace: boolean }) =>
+      data(api.POST("/api/v1/devices/{handle}/allow", { params: { path: { handle } }, body })),
     ...again("statements", "jobs"),
   });
 

@@ -1,4 +1,4 @@
-import { useAccounts } from "../api/belong";
+import { useAccounts, useJob } from "../api/belong";
 import { useAllow } from "../api/statements";
 import { useChosenApp } from "../app/chosenApp";
 import { ProblemText } from "../parts/ProblemText";
@@ -7,21 +7,29 @@ import { ProblemText } from "../parts/ProblemText";
 export function AllowButton({ handle }: { handle: string }) {
   const app = useChosenApp();
   const allow = useAllow(handle);
+  const job = useJob(allow.data?.id ?? "");
   const used = useAccounts().data?.items.find((a) => a.used);
+  const others = job.data?.put?.rows.find((r) => r.outcome === "asks");
   return (
     <div className="mt-5">
       <button
         type="button"
-        className="press press-main"
+        className={others ? "press" : "press press-main"}
         disabled={allow.isPending || !app}
-        onClick={() => app && allow.mutate(app)}
+        onClick={() => app && allow.mutate({ app, replace: others !== undefined })}
       >
-        Put it on {handle}
+        {others ? "Replace it by yours" : `Put it on ${handle}`}
       </button>
-      {used && (
-        <p className="mt-2 text-caption text-secondary">
-          If none of this bench fits, account {used.id} asks {used.authority} for one, for the crew {used.crew}.
+      {others ? (
+        <p role="alert" className="mt-2 max-w-prose text-row">
+          {others.error?.text} This device holds one at a time: ask them before you replace it.
         </p>
+      ) : (
+        used && (
+          <p className="mt-2 text-caption text-secondary">
+            If none of this bench fits, account {used.id} asks {used.authority} for one, for the crew {used.crew}.
+          </p>
+        )
       )}
       <ProblemText error={allow.error} />
     </div>
