@@ -84,6 +84,8 @@ func (n *newcomer) leads() string {
 	n.done = map[string]int{}
 	n.b.goes(n.d.at.Service + "/devices/" + n.handle)
 	n.b.sees(n.handle)
+	get(n.b, "wait for the device in the hand", chromedp.Poll[bool](fmt.Sprintf(`document.querySelector("iframe")?.src.includes(%q) || !document.querySelector("iframe")`, n.handle), chromedp.WithPollingTimeout(patience)))
+	time.Sleep(500 * time.Millisecond) // until its page is drawn
 	last, still, begun := "", 0, time.Now()
 	for range 1000 { // a battery charges for a minute
 		p := get(n.b, "read the page", chromedp.Poll[pageRead](readPage, chromedp.WithPollingTimeout(patience)))
@@ -99,6 +101,9 @@ func (n *newcomer) leads() string {
 		switch {
 		case p.Ready && (p.Passed && n.tried || strings.Contains(p.All, "an app is missing")):
 			return p.All
+		case strings.Contains(p.All, "Consent that ") && strings.Contains(p.All, "on the page Keys"):
+			n.consents()
+			continue
 		case n.joins && slices.Contains(p.Buttons, "Sign in on the page Keys"):
 			n.makesAnAccount()
 			continue
@@ -248,6 +253,16 @@ func (n *newcomer) types(digits string) {
 			n.touch(string(r))
 		}
 	}
+}
+
+// consents goes to the page Keys, allows the use of the key that waits there, and comes back.
+func (n *newcomer) consents() {
+	n.b.t.Helper()
+	n.b.goes(n.d.at.Service + "/keys")
+	n.b.presses("Allow it once")
+	n.b.goes(n.d.at.Service + "/devices/" + n.handle)
+	n.b.sees(n.handle)
+	n.story = append(n.story, "       allowed the use of a key on the page Keys")
 }
 
 // makesAnAccount goes to the page Keys as the step says, makes an account at the authority, with
@@ -520,7 +535,7 @@ func TestANewcomerIsLedByThePageOnANarrowScreen(t *testing.T) {
 
 // From brand-new to tried by what the page says: opened by hand, registered, a debug token put on, the
 // app tried.
-func TestANewcomerIsLedToATriedAppOnAHandsetThatWantsADebugToken(t *testing.T) {
+func TestANewcomerIsLedFromBrandNewToATriedAppByThePage(t *testing.T) {
 	d := startDemoIn(t, t.TempDir(), "--restart-within", "500ms", "--smaller", "60")
 	d.signsIn(userCode.FindString(d.ok("account", "sign-in", "--wait=false")), "rowan")
 	d.eventually("rowan is signed in", func() bool { return strings.Contains(d.ok("account"), "4471 0926") })
@@ -529,10 +544,19 @@ func TestANewcomerIsLedToATriedAppOnAHandsetThatWantsADebugToken(t *testing.T) {
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("kestle-1")
 	b.chooses("fellgate/callout")
-	for _, handle := range []string{"kestle-1", "kestle-6"} {
+	tries := func(handle string) {
 		n := &newcomer{d: d, b: b, handle: handle}
 		require.Contains(t, n.leads(), "is ready", strings.Join(n.story, "\n"))
 		require.True(t, n.tried, strings.Join(n.story, "\n"))
 		t.Log(strings.Join(n.story, "\n"))
 	}
+	tries("kestle-1")
+	tries("kestle-6") // another developer's token is on it
+
+	// A tablet wants an app that an identity has signed, and a handset of Ivory Reach its developer accepted.
+	d.ok("identity", "new", "moor-desk 2026")
+	d.ok("project", "add", handsetProject(t, "identity: moor-desk 2026\n"))
+	d.eventually("it is known who signs it", func() bool { return strings.Contains(d.run("explain", "fellgate/callout", "kestle-1").out, "wants neither") })
+	tries("whimbrel-1")
+	tries("ivory-1")
 }
