@@ -176,3 +176,55 @@ func TestAHandoverBringsAppAndTokenToAnotherBenchesSixHandsets(t *testing.T) {
 	require.NoError(t, os.WriteFile(bad, whole[:len(whole)-40], 0o600))
 	require.Equal(t, 2, theirs.run("handover", "put", bad, linked()[0]).code)
 }
+
+func TestAnAppFileIsSignedAnewAndCompared(t *testing.T) {
+	d := startDemo(t)
+	at := benchtest.Authority(t, &clock.Moved{})
+	d.belongsTo(at)
+	d.ok("identity", "new", "moor-desk 2026")
+	d.permit("fellgate/callout")
+	project := handsetProject(t, "")
+	source, err := os.ReadFile(filepath.Join(project, "source"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(project, "app.wasm"), source, 0o600))
+	dir := t.TempDir()
+	bare, signed := filepath.Join(dir, "bare.ebapp"), filepath.Join(dir, "signed.ebapp")
+	d.ok("app", "pack", project, bare)
+	require.Contains(t, d.ok("app", "show", bare), "signed by the bare key")
+	require.Contains(t, d.ok("app", "show", bare), "debug     built to be debugged")
+
+	// The use of the identity's key waits for consent at a terminal or in a browser.
+	b := d.signedInAt("/keys")
+	done := make(chan result, 1)
+	go func() { done <- d.run("app", "sign", bare, signed, "--identity", "moor-desk 2026") }()
+	b.presses("Allow it once")
+	r := <-done
+	require.Zero(t, r.code, r.err)
+	require.Contains(t, d.ok("app", "check", signed), "signed by the identity moor-desk 2026, whose certificate is by Fell Authority root")
+	out := d.ok("app", "compare", bare, signed)
+	require.Contains(t, out, "signature")
+	require.NotContains(t, out, "app.wasm", "what is in it stays the same")
+	require.Contains(t, d.ok("app", "compare", bare, bare), "Nothing differs.")
+}
+
+func TestRevokingAnIdentitySaysWhichGrantsAreForIt(t *testing.T) {
+	d := startDemo(t)
+	at := benchtest.Authority(t, &clock.Moved{})
+	d.belongsTo(at)
+	d.ok("identity", "new", "moor-desk 2026")
+	d.ok("register", "add", "--from", csvOf(t, "OH W 4410"))
+	d.ok("grant", "new", "OH W 4410", "--identity", "moor-desk 2026")
+	r := d.run("identity", "revoke", "moor-desk 2026")
+	require.Equal(t, 6, r.code, "it is asked first")
+	require.Contains(t, r.out+r.err, "every app of fellgate/thwaite on 1 elsewhere")
+	d.ok("identity", "revoke", "moor-desk 2026", "--yes")
+	require.NotZero(t, d.run("grant", "new", "OH W 4410", "--identity", "moor-desk 2026").code, "nothing is issued for it any more")
+}
+
+// csvOf is a file with the serials of devices out of reach.
+func csvOf(t *testing.T, serials ...string) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "devices.csv")
+	require.NoError(t, os.WriteFile(file, []byte("serial,model\n"+strings.Join(serials, ",WT\n")+",WT\n"), 0o600))
+	return file
+}

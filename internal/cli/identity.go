@@ -115,6 +115,11 @@ func (p *program) identityRevoke() *cobra.Command {
 		}
 		if !yes {
 			text := fmt.Sprintf("This revokes the certificate of %s, which is good until %s. Nothing can be signed or renewed with it any more, on any computer.", safe(name), i.Ends.Local().Format("2 January 2006"))
+			breaks, err := p.breaksWith(ctx, b, name)
+			if err != nil {
+				return err
+			}
+			text = strings.TrimSpace(text + "\n" + breaks)
 			if err := p.askFirst(text); err != nil {
 				return err
 			}
@@ -127,6 +132,29 @@ func (p *program) identityRevoke() *cobra.Command {
 	})
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
+}
+
+// breaksWith says which grants are for an identity, and for which devices: what it signs runs there
+// under them, and they are not renewed once it is revoked.
+func (p *program) breaksWith(ctx context.Context, b *client.Client, name string) (string, error) {
+	by, err := b.Developer(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	all, err := b.Statements(ctx)
+	if err != nil {
+		return "", err
+	}
+	var lines []string
+	for _, s := range all {
+		if s.Key == by.Thumbprint && s.State == "good" {
+			lines = append(lines, fmt.Sprintf("  %s of %s/%s on %s, to %s, is not issued anew", anyText(s.App, "every app"), safe(s.Crew), safe(s.Developer), devicesText(s), s.Ends.Local().Format("2 January 2006")))
+		}
+	}
+	if len(lines) == 0 {
+		return "No grant is for it.", nil
+	}
+	return "Grants that are for it:\n" + strings.Join(lines, "\n"), nil
 }
 
 func (p *program) identityDrop() *cobra.Command {

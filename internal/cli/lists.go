@@ -2,17 +2,13 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"earlybench.invalid/earlybench/client"
-	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/developer"
 )
 
@@ -150,76 +146,8 @@ func (p *program) appCommand() *cobra.Command {
 		p.table([]string{"app", "version", "size", "since", "digest"}, rows)
 	})
 	c.AddCommand(p.onDevice("stop", "Stop an app on a device", "%s is stopped on %s.\n", (*client.Client).StopApp),
-		p.onDevice("remove", "Remove an app from a device", "%s is removed from %s.\n", (*client.Client).RemoveApp),
-		&cobra.Command{Use: "check FILE", Short: "Say whether an app file is whole, and what is in it", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
-			f, err := os.Open(args[0])
-			if err != nil {
-				return usage("open the app file: %w", err)
-			}
-			defer f.Close()
-			info, err := f.Stat()
-			if err != nil {
-				return err
-			}
-			a, err := appfile.Open(f, info.Size())
-			if err != nil {
-				return fmt.Errorf("the app file is refused: %w", err)
-			}
-			if p.json {
-				return p.printJSON(a.App)
-			}
-			by := "signed by nobody: devices whose owner accepts developers refuse it"
-			if a.App.Developer != nil {
-				by = "signed by the bare key " + a.App.By() + ", for development"
-			}
-			if c := a.Certificate(); c != nil {
-				by = fmt.Sprintf("signed by the identity %s, whose certificate is by %s and good until %s", safe(c.Subject.CommonName), safe(c.Issuer.CommonName), c.NotAfter.Local().Format("2 January 2006"))
-			}
-			if len(a.App.Features) > 0 {
-				by += "\nfeatures: " + safe(strings.Join(a.App.Features, ", "))
-			}
-			fmt.Fprintf(p.out, "%s %s (%s), for %s\n%s\n", a.App.ID, a.App.Version, safe(a.App.Name), strings.Join(a.App.Families, ", "), by)
-			var rows [][]string
-			for _, e := range a.App.Files {
-				rows = append(rows, []string{e.Path, bytesText(e.Size), e.SHA256})
-			}
-			p.table([]string{"file", "size", "sha256"}, rows)
-			return nil
-		}}, &cobra.Command{Use: "pack DIR FILE", Short: "Pack what a project has built as an app file (.ebapp)", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
-			project, err := appfile.ReadProject(args[0])
-			if err != nil {
-				return err
-			}
-			b, err := p.bench()
-			if err != nil {
-				return err
-			}
-			by, err := b.Developer(c.Context(), project.Identity)
-			if err != nil {
-				return err
-			}
-			key := &remoteKey{c.Context(), b, by, project.Identity}
-			out, err := os.Create(args[1])
-			if err != nil {
-				return fmt.Errorf("write the app file: %w", err)
-			}
-			digest, err := appfile.Pack(out, project.Manifest(), os.DirFS(filepath.Join(project.Dir, project.Root)), project.Files, key)
-			if err = errors.Join(err, out.Close()); err != nil {
-				os.Remove(args[1]) //nolint:errcheck // it is half of one
-				return err
-			}
-			if p.json {
-				return p.printJSON(packed{project.ID, project.Version, digest, by.Thumbprint, args[1]})
-			}
-			whose := "the development key " + by.Thumbprint + " of this bench"
-			if project.Identity != "" {
-				whose = "the identity " + safe(project.Identity)
-			}
-			fmt.Fprintf(p.out, "%s %s, id %s\nSigned by %s.\n", project.ID, project.Version, digest, whose)
-			fmt.Fprintf(p.err, "Run it: earlybench run %s DEVICE\n", args[1])
-			return nil
-		}})
-	c.AddCommand(p.appSet(), p.appSecret())
+		p.onDevice("remove", "Remove an app from a device", "%s is removed from %s.\n", (*client.Client).RemoveApp))
+	c.AddCommand(p.appShow(), p.appCheck(), p.appPack(), p.appSign(), p.appCompare(), p.appSet(), p.appSecret())
 	return c
 }
 
