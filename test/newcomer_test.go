@@ -556,7 +556,9 @@ func TestANewcomerIsLedFromBrandNewToATriedAppByThePage(t *testing.T) {
 	// A tablet wants an app that an identity has signed, and a handset of Ivory Reach its developer accepted.
 	d.ok("identity", "new", "moor-desk 2026")
 	d.ok("project", "add", handsetProject(t, "identity: moor-desk 2026\n"))
-	d.eventually("it is known who signs it", func() bool { return strings.Contains(d.run("explain", "fellgate/callout", "kestle-1").out, "wants neither") })
+	d.eventually("it is known who signs it", func() bool {
+		return strings.Contains(d.run("explain", "fellgate/callout", "kestle-1").out, "wants neither")
+	})
 	tries("whimbrel-1")
 	tries("ivory-1")
 }
