@@ -25,3 +25,13 @@ func (c *Client) CalendarAddress(ctx context.Context, anew bool) (string, error)
 	}{anew})
 	return out.URL, err
 }
+
+// Notify asks where notices of endings go.
+func (c *Client) Notify(ctx context.Context) (Notify, error) {
+	return call[Notify](ctx, c, "GET", api+"/endings/notify", nil)
+}
+
+// SetNotify sets where notices of endings go.
+func (c *Client) SetNotify(ctx context.Context, n Notify) (Notify, error) {
+	return call[Notify](ctx, c, "PUT", api+"/endings/notify", n)
+}

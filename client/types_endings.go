@@ -28,3 +28,11 @@ type Endings struct {
 	Alone  []Term    `json:"alone" nullable:"false" doc:"what will have been renewed by itself until then"`
 	Others []Term    `json:"others" nullable:"false" doc:"somebody else's that will have ended"`
 }
+
+// Notify is where notices of endings go beside the console.
+type Notify struct {
+	Webhook string   `json:"webhook" maxLength:"400" doc:"address to which CloudEvents are posted; empty for none"`
+	Command []string `json:"command" nullable:"false" maxItems:"50" doc:"a program with its arguments, which gets the notice on its standard input; none for no command"`
+	Secret  string   `json:"secret,omitempty" doc:"by which messages to the webhook are signed (Standard Webhooks); only told, not set"`
+	Trouble string   `json:"trouble,omitempty" doc:"why a notice did not go out the last time"`
+}

@@ -81,6 +81,7 @@ var jsonWalk = []struct {
 	{"identity import", "identity import x no-such-file", 2, "nothing"},
 	{"identity export", "identity export x no-such-file --key-file @unlock --export-passphrase-file @passphrase", 1, "nothing"},
 	{"endings", "endings", 0, "object"},
+	{"endings notify", "endings notify", 0, "object"},
 	{"endings calendar", "endings calendar", 0, "object"},
 	{"handover", "handover", 2, "nothing"},
 	{"handover request", "handover request fellgate/callout @none/x", 1, "nothing"},

@@ -105,3 +105,14 @@ func On(all []Term, at time.Time) (f Forecast) {
 	}
 	return f
 }
+
+// Due are the terms of which somebody must be told at a time: this bench's that have ended, or end
+// within their notice. One that the bench renews by itself comes there only if it could not.
+func Due(all []Term, now time.Time) (out []Term) {
+	for _, t := range all {
+		if s := t.At(now); t.Mine && (s == Soon || s == Ended) {
+			out = append(out, t)
+		}
+	}
+	return out
+}

@@ -62,8 +62,66 @@ Whoever has the address can read it; --anew makes another, so that the former en
 			return nil
 		}}
 	calendar.Flags().BoolVar(&anew, "anew", false, "with another secret, so that the former address ends")
-	c.AddCommand(calendar)
+	c.AddCommand(calendar, p.endingsNotify())
 	return c
+}
+
+func (p *program) endingsNotify() *cobra.Command {
+	webhook, command, off := "", []string{}, false
+	c := &cobra.Command{Use: "notify", Short: "Where notices of endings go beside the console: a webhook, a command", Args: cobra.NoArgs,
+		Long: `Shows where notices go of what ends soon or has ended, each once. Messages to a webhook
+are CloudEvents, signed as Standard Webhooks has it by the secret that this prints. A
+command gets the same on its standard input; repeat --command for its arguments.`,
+		Example: "earlybench endings notify --webhook https://hooks.example/bench\nearlybench endings notify --command /usr/local/bin/tell --command '--team'", RunE: func(c *cobra.Command, _ []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			n, err := b.Notify(c.Context())
+			if err != nil {
+				return err
+			}
+			if c.Flags().Changed("webhook") {
+				n.Webhook = webhook
+			}
+			if c.Flags().Changed("command") {
+				n.Command = command
+			}
+			if off {
+				n.Webhook, n.Command = "", []string{}
+			}
+			if c.Flags().NFlag() > 0 && (off || c.Flags().Changed("webhook") || c.Flags().Changed("command")) {
+				n.Secret, n.Trouble = "", ""
+				if n, err = b.SetNotify(c.Context(), n); err != nil {
+					return err
+				}
+			}
+			if p.json {
+				return p.printJSON(n)
+			}
+			p.printNotify(n)
+			return nil
+		}}
+	c.Flags().StringVar(&webhook, "webhook", "", "address to which notices are posted")
+	c.Flags().StringArrayVar(&command, "command", nil, "program by its whole path, then each argument")
+	c.Flags().BoolVar(&off, "off", false, "no webhook and no command any more")
+	return c
+}
+
+func (p *program) printNotify(n client.Notify) {
+	if n.Webhook == "" && len(n.Command) == 0 {
+		empty(p.out, "Notices go to the console only. Set a webhook or a command: earlybench endings notify --help")
+		return
+	}
+	if n.Webhook != "" {
+		fmt.Fprintf(p.out, "Webhook %s\n  signed by %s\n", safe(n.Webhook), n.Secret)
+	}
+	if len(n.Command) > 0 {
+		fmt.Fprintf(p.out, "Command %s\n", safe(strings.Join(n.Command, " ")))
+	}
+	if n.Trouble != "" {
+		fmt.Fprintf(p.out, "The last notice did not go out: %s\n", safe(n.Trouble))
+	}
 }
 
 // termStates say how a term stands, where it is not simply good.

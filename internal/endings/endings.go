@@ -6,6 +6,8 @@ import (
 	"crypto/rand"
 	"crypto/subtle"
 	"fmt"
+	"log/slog"
+	"sync"
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
@@ -22,13 +24,20 @@ type Config struct {
 	Store   *store.Store
 	Bench   func() string // the bench's name
 	Clock   clock.Clock
+	Log     *slog.Logger
 }
 
-// Endings is made by New.
-type Endings struct{ cfg Config }
+// Endings is made by New, and tells of what ends soon while Run runs.
+type Endings struct {
+	cfg  Config
+	wake chan struct{}
+
+	mu      sync.Mutex
+	trouble string // why a notice did not go out the last time
+}
 
 // New makes endings.
-func New(cfg Config) *Endings { return &Endings{cfg} }
+func New(cfg Config) *Endings { return &Endings{cfg: cfg, wake: make(chan struct{}, 1)} }
 
 // All returns all that ends, the soonest first, and behind it what has no end.
 func (e *Endings) All(ctx context.Context) ([]ending.Term, error) {

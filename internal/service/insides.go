@@ -158,7 +158,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log, Changed: in.Kits.Again})
 	in.Statements = statements.New(statements.Config{Store: st, Authorities: in.Authorities, Account: in.Belong.Used, Developer: in.Safe.Thumbprint, Identities: in.Belong.Thumbprints, Rack: in.Rack, Book: in.Book,
 		Outlook: func() *outlook.Outlook { return in.Outlook }, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
-	in.Endings = endings.New(endings.Config{Sources: in.endingSources(), Store: st, Bench: in.Name, Clock: c})
+	in.Endings = endings.New(endings.Config{Sources: in.endingSources(), Store: st, Bench: in.Name, Clock: c, Log: cfg.Log})
 	in.Jobs.Register(in.Supply.Kinds()...)
 	in.Jobs.Register(in.Statements.Kinds()...)
 	in.Jobs.Register(in.Belong.Kinds()...)
@@ -213,6 +213,7 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Safe.Run(ctx) })
 	in.watching.Go(func() { in.Belong.Run(ctx) })
 	in.watching.Go(func() { in.Statements.Run(ctx) })
+	in.watching.Go(func() { in.Endings.Run(ctx) })
 	in.watching.Go(func() { in.Retire.Run(ctx) })
 	in.watching.Go(func() { in.Depots.Run(ctx) })
 	in.watching.Go(func() { in.Supply.Run(ctx) })

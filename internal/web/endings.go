@@ -9,6 +9,7 @@ import (
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/ending"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/endings"
 )
 
 // calendarPath is where the calendar is, with its secret behind it. Who has the address may read it:
@@ -39,6 +40,14 @@ func (s *Server) endingRoutes() {
 		out.Body.URL = s.Address() + calendarPath + key + ".ics"
 		return out, nil
 	})
+	huma.Register(a, operation(access.Own, "GET", "/endings/notify", "notify", "Where notices of endings go"), func(ctx context.Context, _ *none) (*out[client.Notify], error) {
+		n, err := s.Endings.Notify(ctx)
+		return notifyOf(n, err)
+	})
+	huma.Register(a, operation(access.Own, "PUT", "/endings/notify", "set-notify", "Set where notices of endings go"), func(ctx context.Context, in *out[client.Notify]) (*out[client.Notify], error) {
+		n, err := s.Endings.SetNotify(ctx, in.Body.Webhook, in.Body.Command)
+		return notifyOf(n, err)
+	})
 	op := operation(nobody, "GET", "", "calendar", "What ends, as iCalendar (RFC 5545); its address is the secret")
 	op.Path = calendarPath + "{key}.ics"
 	huma.Register(a, op, func(ctx context.Context, in *struct {
@@ -56,6 +65,13 @@ func (s *Server) endingRoutes() {
 			Body []byte
 		}{"text/calendar; charset=utf-8", raw}, nil
 	})
+}
+
+func notifyOf(n endings.Notify, err error) (*out[client.Notify], error) {
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[client.Notify]{client.Notify{Webhook: n.Webhook, Command: append([]string{}, n.Command...), Secret: n.Secret, Trouble: n.Trouble}}, nil
 }
 
 func (s *Server) endings(ctx context.Context, in *struct {
