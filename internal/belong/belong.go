@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	core "earlybench.invalid/earlybench/core/authority"
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
@@ -21,8 +22,6 @@ import (
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/store"
-
-	core "earlybench.invalid/earlybench/core/authority"
 )
 
 // Config is what the use case needs. All fields are needed.

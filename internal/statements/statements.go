@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	core "earlybench.invalid/earlybench/core/authority"
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
@@ -23,8 +24,6 @@ import (
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/store"
-
-	core "earlybench.invalid/earlybench/core/authority"
 )
 
 // Config is what the use case needs. All fields are needed.

@@ -7,10 +7,11 @@ import (
 	"sync"
 	"testing"
 
+	"go.uber.org/goleak"
+
 	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/device/devicetest"
-	"go.uber.org/goleak"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
