@@ -209,6 +209,7 @@ func (d *demo) prepared() {
 	d.t.Helper()
 	d.openMode("heron-2")
 	d.installDriver()
+	d.eventually("the driver is bound", func() bool { return d.device("heron-2").Gates["driver"] == "open" })
 	job, err := d.api.Ask(context.Background(), "heron-2")
 	require.NoError(d.t, err)
 	d.touch("heron-2", "Until withdrawn")

@@ -166,7 +166,7 @@ func TestAnAppFileRunsWithoutItsProjectAndABadOneIsRefusedBeforeAnythingIsSent(t
 		for _, args := range [][]string{{"run", bad.name, "heron-1"}, {"app", "check", bad.name}} {
 			r := d.run(args...)
 			require.Equal(t, 1, r.code, r.out)
-			require.Contains(t, r.err, "he app file is refused")
+			require.Regexp(t, `he app file .*is refused`, r.err)
 			require.Contains(t, r.err, bad.says)
 		}
 	}

@@ -74,6 +74,20 @@ func (b *Belong) TheRegister() (Register, error) {
 	return r, nil
 }
 
+// Serials are those in the register, as it was read last; nil before that.
+func (b *Belong) Serials() map[string]bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.entries == nil {
+		return nil
+	}
+	out := make(map[string]bool, len(b.entries))
+	for serial := range b.entries {
+		out[serial] = true
+	}
+	return out
+}
+
 // wants reports whether a device of the rack belongs into the register: its sheet says so, and
 // its serial was read from it.
 func (b *Belong) wants(k *keeper.Keeper) bool {

@@ -29,7 +29,7 @@ var forbidden = []struct{ of, imports []string }{
 	{[]string{"internal/store"}, []string{"internal/"}},
 }
 
-var useCases = []string{"internal/prep", "internal/supply", "internal/tryout", "internal/retire", "internal/belong"}
+var useCases = []string{"internal/prep", "internal/supply", "internal/tryout", "internal/retire", "internal/belong", "internal/statements", "internal/endings"}
 
 // itself reports whether an import is of the package, or of one below or above it that
 // belongs to it.

@@ -156,7 +156,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Safe: in.Safe, Identity: in.identity, Clock: c}
 	in.Authorities = authority.New(authority.Config{Store: st, Safe: in.Safe, Clock: c, Log: cfg.Log})
 	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log, Changed: in.Kits.Again})
-	in.Statements = statements.New(statements.Config{Store: st, Authorities: in.Authorities, Account: in.Belong.Used, Developer: in.Safe.Thumbprint, Identities: in.Belong.Thumbprints, Rack: in.Rack, Book: in.Book,
+	in.Statements = statements.New(statements.Config{Store: st, Authorities: in.Authorities, Account: in.Belong.Used, Developer: in.Safe.Thumbprint, Identities: in.Belong.Thumbprints, Registered: in.Belong.Serials, Rack: in.Rack, Book: in.Book,
 		Outlook: func() *outlook.Outlook { return in.Outlook }, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
 	in.Endings = endings.New(endings.Config{Sources: in.endingSources(), Store: st, Bench: in.Name, Clock: c, Log: cfg.Log})
 	in.Jobs.Register(in.Supply.Kinds()...)

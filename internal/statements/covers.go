@@ -39,7 +39,7 @@ func (s *Statements) onDevice(k *keeper.Keeper) (out []Statement, ok bool) {
 	}
 	checkers := s.cfg.Authorities.Checkers()
 	withdrawn := s.withdrawn()
-	for _, text := range f.Value.Texts() {
+	for _, text := range bounded(f.Value.Texts()) {
 		for name, c := range checkers {
 			if st, err := c.Read(text); err == nil {
 				out = append(out, Statement{Statement: st, Authority: name, Withdrawn: slices.Contains(withdrawn, st.ID)})
@@ -118,6 +118,11 @@ func (s *Statements) Facts(k *keeper.Keeper, app string) []fact.Fact {
 	}
 	return []fact.Fact{seen(state, fact.Of("good")), seen(ends, fact.Of(st.End()))}
 }
+
+// mostHeld is how many statements of one device are looked at: what a device says is not trusted.
+const mostHeld = 64
+
+func bounded(texts []string) []string { return texts[:min(len(texts), mostHeld)] }
 
 // signed are the statements alone.
 func signed(all []Statement) (out []*statement.Statement) {

@@ -237,6 +237,7 @@ func (s *Statements) reach(ctx context.Context, k *keeper.Keeper) (device.Statem
 	if err != nil {
 		return nil, nil, s.whyNot(ctx, k, err)
 	}
+	texts = bounded(texts)
 	s.saw(ctx, k, texts)
 	var out []*statement.Statement
 	for _, text := range texts {
@@ -249,7 +250,7 @@ func (s *Statements) reach(ctx context.Context, k *keeper.Keeper) (device.Statem
 
 // saw records which statements a device has said to hold.
 func (s *Statements) saw(ctx context.Context, k *keeper.Keeper, texts []string) {
-	f := fact.Fact{Key: fact.Statements, Value: fact.Of(append([]string{}, texts...)), Source: fact.Device, At: s.cfg.Clock.Now()}
+	f := fact.Fact{Key: fact.Statements, Value: fact.Of(append([]string{}, bounded(texts)...)), Source: fact.Device, At: s.cfg.Clock.Now()}
 	if err := s.cfg.Book.Observe(ctx, facts.Subject{Kind: facts.Device, ID: k.Device().ID}, f); err != nil && ctx.Err() == nil {
 		s.cfg.Log.Error("record what a device holds", "device", k.Device().Handle, "error", err)
 	}

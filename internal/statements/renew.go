@@ -37,8 +37,9 @@ func (s *Statements) successor(old *statement.Statement) *Statement {
 	all := s.All()
 	for i := range all {
 		st := &all[i]
+		// Devices that have left the register meanwhile are not named any more.
 		same := st.Kind == old.Kind && st.Confirmation == old.Confirmation && st.Subject == old.Subject && st.App == old.App && (st.Debug || !old.Debug)
-		if !same || st.Withdrawn || !st.Asked || st.Ends <= old.Ends || !covers(st.Features, old.Features) || !covers(st.Devices, old.Devices) {
+		if !same || st.Withdrawn || !st.Asked || st.Ends <= old.Ends || !covers(st.Features, old.Features) || !covers(st.Devices, s.stillIn(old.Devices)) {
 			continue
 		}
 		best = st // those that end last come last
@@ -48,6 +49,17 @@ func (s *Statements) successor(old *statement.Statement) *Statement {
 
 func covers(all, some []string) bool {
 	return !slices.ContainsFunc(some, func(s string) bool { return !slices.Contains(all, s) && !slices.Equal(all, []string{statement.Any}) })
+}
+
+// stillIn are those of some serials that are in the register, as far as that is known.
+func (s *Statements) stillIn(serials []string) (out []string) {
+	in := s.cfg.Registered()
+	for _, serial := range serials {
+		if in == nil || in[serial] || serial == statement.Any {
+			out = append(out, serial)
+		}
+	}
+	return out
 }
 
 // renewDue renews what ends soon, as far as nobody is needed for it.
@@ -61,7 +73,11 @@ func (s *Statements) renewDue(ctx context.Context) {
 		if !s.renews(st) || st.Authority != acc.Authority || st.Crew() != acc.Crew || now.Before(due(st.Statement)) || s.successor(st.Statement) != nil {
 			continue
 		}
-		ask := Ask{Kind: st.Kind, Key: st.Confirmation.Thumbprint, App: strings.TrimPrefix(st.App, statement.Any), Devices: st.Devices, Debug: st.Debug, Features: st.Features}
+		devices := s.stillIn(st.Devices)
+		if len(devices) == 0 {
+			continue // all have left the register
+		}
+		ask := Ask{Kind: st.Kind, Key: st.Confirmation.Thumbprint, App: strings.TrimPrefix(st.App, statement.Any), Devices: devices, Debug: st.Debug, Features: st.Features}
 		if slices.Equal(st.Devices, []string{statement.Any}) {
 			ask.Any, ask.Devices = true, nil
 		}

@@ -303,3 +303,23 @@ func TestEachBuildOfAnAppIsAllowedAsItIsSigned(t *testing.T) {
 	_, err = d.Tryouts.Start(t.Context(), tryout.Ask{App: app, Build: "other", Devices: []string{tablet}})
 	require.ErrorContains(t, err, "there are field")
 }
+
+func TestADeviceThatHasLeftTheRegisterKeepsNothingFromBeingRenewed(t *testing.T) {
+	d := newDeskOf(t, "starter", 2) // grants of 21 days
+	d.project("")
+	for n := range 2 {
+		j, err := d.Statements.Allow(t.Context(), d.handles(n + 1)[0], app, nil, false, "owner/ada")
+		require.NoError(t, err)
+		require.Equal(t, job.Done, d.Ended(j).State)
+	}
+	require.NoError(t, d.Belong.Leave(t.Context(), d.handles(2)[0]))
+	d.moves(15 * 24 * time.Hour)
+	d.Eventually("somebody opens the safe", func() bool { return d.Safe.OpenAtStart(t.Context(), d.UnlockKey()) == nil })
+	d.Eventually("the other has one that lasts longer", func() bool {
+		d.Statements.Again()
+		e := d.Statements.Explain(d.device(1), app)
+		return e.Allowed && e.Statement.End().After(d.Clock.Now().AddDate(0, 0, 10))
+	})
+	e := d.Statements.Explain(d.device(1), app)
+	require.Equal(t, []string{benchtest.KestleSerial(1)}, e.Statement.Devices)
+}

@@ -33,6 +33,7 @@ type Config struct {
 	Account     func() (store.Account, error) // the one that is used
 	Developer   func() string                 // thumbprint of the bench's development key; "" for none
 	Identities  func() []string               // thumbprints of the keys of its identities
+	Registered  func() map[string]bool        // serials in the register of the used account's crew; nil if that is not known
 	Rack        *rack.Rack
 	Book        *facts.Book
 	Outlook     func() *outlook.Outlook
@@ -50,6 +51,7 @@ type Statements struct {
 	all    []Statement
 	lists  map[string]*statement.Status // by authority
 	handed map[string]int64             // by device key: when the list was made that it was handed last
+	waits  map[string]time.Time         // by device and statement: when a successor that did not go there is put again
 }
 
 // Statement is a grant or a debug token that the bench has.
@@ -63,7 +65,7 @@ type Statement struct {
 
 // New makes the use case without a statement.
 func New(cfg Config) *Statements {
-	return &Statements{cfg: cfg, wake: make(chan struct{}, 1), lists: map[string]*statement.Status{}, handed: map[string]int64{}}
+	return &Statements{cfg: cfg, wake: make(chan struct{}, 1), lists: map[string]*statement.Status{}, handed: map[string]int64{}, waits: map[string]time.Time{}}
 }
 
 // Kinds returns the kinds of jobs of this use case.

@@ -129,7 +129,7 @@ func (s *Statements) putSuccessors(ctx context.Context, k *keeper.Keeper) {
 	held, _ := s.onDevice(k)
 	for _, old := range held {
 		next := s.successor(old.Statement)
-		if next == nil || k.Session() == nil || !s.Mine(old.Confirmation.Thumbprint) {
+		if next == nil || !next.Names(k.Device().Serial) || k.Session() == nil || !s.Mine(old.Confirmation.Thumbprint) || !s.turn(k.Device().ID+" "+next.ID) {
 			continue
 		}
 		row := s.putOn(ctx, k.Device().ID, *next, false)
@@ -141,6 +141,21 @@ func (s *Statements) putSuccessors(ctx context.Context, k *keeper.Keeper) {
 			s.cfg.Log.Info("take the former statement off a device", "device", row.Device, "error", err)
 		}
 	}
+}
+
+// putAgainEvery is how long after a failure a successor is put again.
+const putAgainEvery = time.Minute
+
+// turn reports whether something is to be tried now, and notes when it would be tried again.
+func (s *Statements) turn(what string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := time.Now()
+	if now.Before(s.waits[what]) {
+		return false
+	}
+	s.waits[what] = now.Add(putAgainEvery)
+	return true
 }
 
 // registered reports whether a device is in the register of the used account's crew.
