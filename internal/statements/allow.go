@@ -42,7 +42,7 @@ func (s *Statements) Allow(ctx context.Context, handle, app string, build *Build
 	}
 	if kind == statement.Grant && !w.Signed {
 		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "granted", Text: fmt.Sprintf("%s runs only apps that a signing identity has signed, and %s is signed by a bare key.", handle, app),
-			Remedy: "Choose an identity for it: earlybench app set DIRECTORY --identity NAME. Make one before: earlybench identity new NAME"}
+			Remedy: signRemedy}
 	}
 	if _, err := s.cfg.Outlook().Session(k); err != nil {
 		return job.Job{}, err

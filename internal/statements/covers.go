@@ -84,7 +84,7 @@ func (s *Statements) start(k *keeper.Keeper, app string) statement.Start {
 
 // states are how the lines of a statement are told as facts.
 var states = map[statement.Line]string{
-	statement.LineType: "identity", statement.LineKey: "other", statement.LineSubject: "other", statement.LineApp: "other", statement.LineDevices: "unnamed",
+	statement.LineType: "unsigned", statement.LineKey: "other", statement.LineSubject: "other", statement.LineApp: "other", statement.LineDevices: "unnamed",
 	statement.LineBegins: "ended", statement.LineEnds: "ended", statement.LineID: "withdrawn", statement.LineFeatures: "lacking", statement.LineDebug: "lacking",
 }
 
@@ -111,6 +111,8 @@ func (s *Statements) Facts(k *keeper.Keeper, app string) []fact.Fact {
 	}
 	st, objection := statement.Best(signed(held), w)
 	switch {
+	case kind == statement.Grant && !w.Signed: // no grant could cover it
+		return []fact.Fact{seen(state, fact.Of(states[statement.LineType]))}
 	case st == nil:
 		return []fact.Fact{seen(state, fact.Of("none"))}
 	case objection != nil:
@@ -144,6 +146,9 @@ type Explanation struct {
 	Remedy    string
 }
 
+// signRemedy is what to do about an app that only a bare key has signed.
+const signRemedy = "Choose an identity for it: earlybench app set DIRECTORY --identity NAME. Make one before: earlybench identity new NAME"
+
 // Explain says whether a statement on a device covers an app, or which line of it does not.
 func (s *Statements) Explain(k *keeper.Keeper, app string) Explanation {
 	d := k.Device()
@@ -167,6 +172,9 @@ func (s *Statements) Explain(k *keeper.Keeper, app string) Explanation {
 		}
 	}
 	switch {
+	case kind == statement.Grant && !w.Signed:
+		e.Line, e.Text = statement.LineType, fmt.Sprintf("%s runs only apps that a signing identity has signed, and %s is signed by a bare key.", d.Handle, app)
+		e.Remedy = signRemedy
 	case st == nil:
 		e.Text = fmt.Sprintf("%s has no %s that this bench can read.", d.Handle, kind.Noun())
 		e.Remedy = fmt.Sprintf("Put one on it: earlybench prep %s --app %s", d.Handle, app)
@@ -190,10 +198,6 @@ func (s *Statements) remedy(k *keeper.Keeper, app string, st *statement.Statemen
 	case statement.LineBegins, statement.LineEnds:
 		if off := w.At.Sub(s.cfg.Clock.Now()); off.Abs() > clockOff && st.Cover(withTime(w, s.cfg.Clock.Now())) == nil {
 			return fmt.Sprintf("The clock of %s is off by %s, and by the clock of this computer it is good. Set the clock of %[1]s.", d.Handle, off.Round(time.Minute))
-		}
-	case statement.LineType:
-		if st.Kind == statement.Grant {
-			return "Have an identity sign it: earlybench app set DIRECTORY --identity NAME, then run it anew"
 		}
 	case statement.LineID:
 		return "Ask your crew who has withdrawn it. " + anew

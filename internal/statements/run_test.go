@@ -108,6 +108,8 @@ func TestASignedAppRunsUnderAGrantForItsIdentity(t *testing.T) {
 	d.project("")
 	_, err = d.Statements.Allow(t.Context(), h, app, nil, false, "owner/ada")
 	require.ErrorContains(t, err, "only apps that a signing identity has signed")
+	require.Contains(t, d.Outlook.Look(k, app).BlockedAt("granted").Text, "this one is signed by a bare key")
+	require.Equal(t, statement.LineType, d.Statements.Explain(k, app).Line)
 	require.Contains(t, problem.Of(err).Remedy, "earlybench app set")
 
 	i, err := d.Belong.NewIdentity(t.Context(), "moor-desk")
