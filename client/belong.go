@@ -70,6 +70,11 @@ func (c *Client) LeaveRegister(ctx context.Context, name string) error {
 	return err
 }
 
+// AppIDs asks for the app ids of the crew that is used.
+func (c *Client) AppIDs(ctx context.Context, sel ...Select) ([]AppID, error) {
+	return list[AppID](ctx, c, api+"/app-ids", nil, sel)
+}
+
 // TakeApp takes an app id for the crew that is used.
 func (c *Client) TakeApp(ctx context.Context, id string) error {
 	_, err := call[struct{}](ctx, c, "POST", api+"/app-ids", map[string]string{"id": id})

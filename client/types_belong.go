@@ -103,6 +103,12 @@ type Entry struct {
 	Self   bool      `json:"self" doc:"it entered itself by the crew's number"`
 }
 
+// AppID is an app id of the crew that is used.
+type AppID struct {
+	ID    string    `json:"id"`
+	Since time.Time `json:"since"`
+}
+
 // NewEntries are devices to be registered.
 type NewEntries struct {
 	Devices []string     `json:"devices,omitempty" maxItems:"1000" doc:"handles"`

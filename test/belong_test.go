@@ -52,6 +52,12 @@ func TestSomebodyBelongsToACrewByWhatThePageSays(t *testing.T) {
 	b.writes("Name of a new identity", "moor-desk one")
 	b.presses("Make a key and get its certificate")
 	b.sees("key in this safe")
+	b.writes("Name of an app, behind ridgeway/", "example")
+	b.presses("Take it for the crew")
+	b.sees("placeholder")
+	b.writes("Name of an app, behind ridgeway/", "callout")
+	b.presses("Take it for the crew")
+	b.sees("ridgeway/callout")
 	require.Contains(t, d.ok("identity"), "moor-desk one")
 	require.Contains(t, d.ok("account"), "standing full, 0 of 60 places")
 

@@ -375,6 +375,13 @@ func (a *Authorities) Leave(ctx context.Context, acc store.Account, serial strin
 	return a.ask(ctx, acc, http.MethodDelete, crewPath(acc, "devices", serial), nil, nil)
 }
 
+// Apps lists the app ids of an account's crew.
+func (a *Authorities) Apps(ctx context.Context, acc store.Account) ([]authority.App, error) {
+	var out authority.List[authority.App]
+	err := a.ask(ctx, acc, http.MethodGet, crewPath(acc, "apps"), nil, &out)
+	return out.Items, err
+}
+
 // TakeApp takes an app id for an account's crew.
 func (a *Authorities) TakeApp(ctx context.Context, acc store.Account, app string) (authority.App, error) {
 	var out authority.App

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	core "earlybench.invalid/earlybench/core/authority"
@@ -11,6 +12,13 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/authority"
 )
+
+// Apps are the app ids of the crew of the account that is used, as they were read last.
+func (b *Belong) Apps() []core.App {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return slices.Clone(b.apps)
+}
 
 // TakeApp takes an app id for the crew of the account that is used. A placeholder or an id that
 // somebody else has is refused, with ids that are free. An id that the crew has already is kept.
@@ -27,7 +35,15 @@ func (b *Belong) TakeApp(ctx context.Context, id string) error {
 		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s begins with the crew %s, and the account in use acts for the crew %s.", id, crew, a.Crew),
 			Remedy: fmt.Sprintf("Write %s/%s, or use an account of %s: earlybench account set.", a.Crew, app, crew)}
 	}
-	_, err = b.cfg.Authorities.TakeApp(ctx, a, app)
+	taken, err := b.cfg.Authorities.TakeApp(ctx, a, app)
+	if err == nil {
+		b.mu.Lock()
+		if !slices.ContainsFunc(b.apps, func(known core.App) bool { return known.ID == taken.ID }) {
+			b.apps = append(b.apps, taken)
+		}
+		b.mu.Unlock()
+		return nil
+	}
 	r, refused := errors.AsType[*authority.Refusal](err)
 	if !refused {
 		return b.failed(ctx, a, err)

@@ -50,6 +50,7 @@ type Belong struct {
 	mu           sync.Mutex
 	accounts     []store.Account
 	thumbprints  []string              // of the keys of the identities
+	apps         []core.App            // of the used account's crew
 	certificates []core.Certificate    // of the used account's crew
 	entries      map[string]core.Entry // of the used account's crew, by serial; nil before it was asked for
 }
@@ -152,7 +153,7 @@ func (b *Belong) save(ctx context.Context, a store.Account) error {
 	}
 	if a.Used {
 		b.mu.Lock()
-		b.entries = nil
+		b.entries, b.apps = nil, nil
 		b.mu.Unlock()
 	}
 	b.Again()
@@ -283,6 +284,10 @@ func (b *Belong) lookAs(ctx context.Context, a store.Account) error {
 	if err != nil {
 		return err
 	}
+	apps, err := b.cfg.Authorities.Apps(ctx, a)
+	if err != nil {
+		return err
+	}
 	entries := map[string]core.Entry{}
 	for _, e := range all {
 		entries[e.Serial] = e
@@ -292,7 +297,7 @@ func (b *Belong) lookAs(ctx context.Context, a store.Account) error {
 	}
 	b.mu.Lock()
 	changed := len(entries) != len(b.entries) || b.entries == nil
-	b.entries, b.certificates = entries, certificates
+	b.entries, b.certificates, b.apps = entries, certificates, apps
 	b.mu.Unlock()
 	if changed {
 		return b.cfg.Store.Tell(ctx, "register.changed", a.Crew)
@@ -318,7 +323,7 @@ func (b *Belong) update(ctx context.Context, a store.Account, change func(*store
 func (b *Belong) signedOut(ctx context.Context, a store.Account) error {
 	err := b.update(ctx, a, func(a *store.Account) { a.Out = true })
 	b.mu.Lock()
-	b.entries = nil
+	b.entries, b.apps = nil, nil
 	b.mu.Unlock()
 	return err
 }

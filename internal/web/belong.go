@@ -147,6 +147,7 @@ func (s *Server) registerDevices(ctx context.Context, in *out[client.NewEntries]
 // appSecretRoutes are about what apps need of the authority and the safe.
 func (s *Server) appSecretRoutes() {
 	a := s.api
+	huma.Register(a, operation(access.Look, "GET", "/app-ids", "app-ids", "The app ids of the crew that is used, as its authority has them"), s.appIDs)
 	huma.Register(a, silent(access.Consent, "/app-ids", "take-app", "Take an app id for the crew that is used"), func(ctx context.Context, in *struct {
 		Body struct {
 			ID string `json:"id" maxLength:"100"`
@@ -165,6 +166,10 @@ func (s *Server) appSecretRoutes() {
 		}
 		return nil, problem(s.Safe.Drop(ctx, item.ID))
 	})
+}
+
+func (s *Server) appIDs(_ context.Context, in *struct{ Select }) (*out[client.List[client.AppID]], error) {
+	return appIDList.of(in.Select, each(s.Belong.Apps(), func(a core.App) client.AppID { return client.AppID{ID: a.ID, Since: a.Since.UTC()} }))
 }
 
 func (s *Server) setSecret(ctx context.Context, in *struct {

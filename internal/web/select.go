@@ -54,6 +54,7 @@ var (
 	supportList      = listingOf("support", 0, func(x client.SupportPack) string { return x.Digest })
 	candidateList    = listingOf("driver", 0, func(x client.DriverCandidate) string { return x.Digest })
 	statementList    = listingOf("statement", 0, func(x client.Statement) string { return x.ID })
+	appIDList        = listingOf("app", 0, func(x client.AppID) string { return x.ID })
 	authorityList    = listingOf("authority", 0, func(x client.Authority) string { return x.Name })
 	accountList      = listingOf("account", 0, func(x client.Account) string { return x.Authority + "/" + x.ID })
 	identityList     = listingOf("identity", 0, func(x client.Identity) string { return x.Name + "/" + x.Serial })

@@ -46,6 +46,7 @@ var lists = map[string]struct{ noun, first string }{
 	"/authorities":                 {"authority", `authority.name == "fell-1"`},
 	"/accounts":                    {"account", `account.id == "ada" && account.used`},
 	"/identities":                  {"identity", ""},
+	"/app-ids":                     {"app", ""},
 	"/statements":                  {"statement", ""},
 	"/devices/{handle}/statements": {"statement", ""},
 	"/safe/uses":                   {"use", `use.document == "callout 2"`},

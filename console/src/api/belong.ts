@@ -47,6 +47,16 @@ export const useLeaveRegister = () =>
     ...again("register", "accounts"),
   });
 
+/** The app ids of the crew; asked for while an account is in use. */
+export const useAppIDs = (on: boolean) =>
+  useQuery({ queryKey: ["app-ids"], enabled: on, queryFn: () => data(api.GET("/api/v1/app-ids")) });
+
+export const useTakeAppID = () =>
+  useMutation({
+    mutationFn: (id: string) => data(api.POST("/api/v1/app-ids", { body: { id } })),
+    ...again("app-ids"),
+  });
+
 export const useMakeIdentity = () =>
   useMutation({
     mutationFn: (name: string) => data(api.POST("/api/v1/identities", { body: { name } })),

@@ -5,6 +5,7 @@ import { useSafe } from "../api/safe";
 import type { Safe } from "../api/types";
 import { ProblemText } from "../parts/ProblemText";
 import { AccountList } from "./AccountList";
+import { AppIDList } from "./AppIDList";
 import { ConsentCard } from "./ConsentCard";
 import { IdentityList } from "./IdentityList";
 import { StatementList } from "./StatementList";
@@ -19,7 +20,8 @@ export function KeysPage() {
   const safe = useSafe();
   const now = safe.data;
   const bench = useBench();
-  const signedIn = useAccounts().data?.items.some((a) => a.used && a.state === "in") ?? false;
+  const used = useAccounts().data?.items.find((a) => a.used && a.state === "in");
+  const signedIn = used !== undefined;
   const missing = useRegister(signedIn).data?.missing.length ?? 0;
   return (
     <main className="grid min-h-[calc(100dvh-53px)] grid-cols-[minmax(0,1fr)] md:grid-cols-[minmax(0,1fr)_372px]">
@@ -33,6 +35,7 @@ export function KeysPage() {
         <ProblemText error={safe.error} />
         {signedIn && <RegisterList />}
         <StatementList />
+        {used && <AppIDList crew={used.crew} />}
         <IdentityList bench={bench.data?.name ?? "bench"} signedIn={signedIn} />
         {now && <RuleList safe={now} />}
         <UseList />
