@@ -90,14 +90,15 @@ type Forecast struct {
 	Others []Term // somebody else's, which end
 }
 
-// On tells what will not work at a time of all terms.
-func On(all []Term, at time.Time) (f Forecast) {
+// On tells what will not work at a time, as it looks now. What has ended already, although the bench
+// renews it by itself, was not renewed: it does not work.
+func On(all []Term, now, at time.Time) (f Forecast) {
 	for _, t := range all {
 		switch {
 		case t.At(at) != Ended:
 		case !t.Mine:
 			f.Others = append(f.Others, t)
-		case t.Alone:
+		case t.Alone && t.At(now) != Ended:
 			f.Alone = append(f.Alone, t)
 		default:
 			f.Stops = append(f.Stops, t)

@@ -43,11 +43,14 @@ func TestThoseThatEndFirstComeFirstAndThoseWithoutAnEndLast(t *testing.T) {
 }
 
 func TestADayTellsWhatWillNotWorkWhatIsRenewedAndWhatIsOthers(t *testing.T) {
-	f := ending.On(terms, inDays(41))
+	f := ending.On(terms, now, inDays(41))
 	require.Equal(t, []ending.Term{terms[0], terms[4]}, f.Stops)
 	require.Equal(t, []ending.Term{terms[1]}, f.Alone)
 	require.Equal(t, []ending.Term{terms[3]}, f.Others)
-	require.Empty(t, ending.On(terms[:4], inDays(2)).Stops)
+	require.Empty(t, ending.On(terms[:4], now, inDays(2)).Stops)
+	late := ending.On(terms[:2], inDays(41), inDays(41))
+	require.Equal(t, terms[:2], late.Stops, "what should have been renewed, and was not, does not work")
+	require.Empty(t, late.Alone)
 }
 
 // The calendar is read by a parser that is none of ours.

@@ -68,6 +68,7 @@ const (
 	AppDeveloper     Key = "app.developer"
 	AppSigned        Key = "app.signed"
 	AppFeatures      Key = "app.features"
+	AppDebug         Key = "app.debug"
 	AppTried         Key = "app.tried"
 	AppFailed        Key = "app.failed"
 )
@@ -175,6 +176,7 @@ func ofAnApp() []Spec {
 		{Key: AppNeeds, Type: Version, Sources: []Source{Host}, Text: "least OS release that the app runs on"},
 		{Key: AppVersion, Type: Text, Sources: []Source{Host}, Text: "version of the app that is here"},
 		{Key: AppDeveloper, Type: Text, Sources: []Source{Host}, Text: "developer by whose key the app is signed"},
+		{Key: AppDebug, Type: Bool, Sources: []Source{Host}, Text: "the app is built to be debugged"},
 		{Key: AppFeatures, Type: Texts, Sources: []Source{Host}, Text: "app features that it uses"},
 		{Key: AppSigned, Type: Bool, Sources: []Source{Host}, Text: "a signing identity signs the app, not a bare key"},
 		{Key: AppTried, Type: Bool, Sources: []Source{Device}, Text: "a kept tryout of the app passed"},

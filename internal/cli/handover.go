@@ -244,12 +244,9 @@ accepted, puts the token on the devices, then installs the app and starts it.`, 
 			if err != nil {
 				return err
 			}
-			devices, err := chosen(c.Context(), b, args[1:])
+			devices, err := chosen.some(c.Context(), b, args[1:])
 			if err != nil {
 				return err
-			}
-			if len(devices) == 0 {
-				return usage("name a device: nothing is sent to a device that was not named")
 			}
 			return p.putHandover(c.Context(), b, h, client.PutStatement{Devices: devices, Replace: change})
 		}}

@@ -78,6 +78,15 @@ func lists[T any](p *program, c *cobra.Command, call func(*client.Client, contex
 // choice returns the devices that a command is to use.
 type choice func(ctx context.Context, b *client.Client, named []string) ([]string, error)
 
+// some is the choice for a command that wants one device at least.
+func (c choice) some(ctx context.Context, b *client.Client, named []string) ([]string, error) {
+	all, err := c(ctx, b, named)
+	if err == nil && len(all) == 0 {
+		err = usage("name a device: nothing is sent to a device that was not named")
+	}
+	return all, err
+}
+
 // chooses adds the option to choose devices by an expression. The choice that it returns
 // gives the named devices first, then the chosen ones.
 func (p *program) chooses(c *cobra.Command) choice {

@@ -25,12 +25,9 @@ is sent nothing. The table that it ends with has a row for each device.`, k.kind
 			if err != nil {
 				return err
 			}
-			devices, err := chosen(c.Context(), b, args[1:])
+			devices, err := chosen.some(c.Context(), b, args[1:])
 			if err != nil {
 				return err
-			}
-			if len(devices) == 0 {
-				return usage("name a device: nothing is sent to a device that was not named")
 			}
 			s, err := p.statementIn(c.Context(), b, k, args[0])
 			if err != nil {

@@ -56,7 +56,7 @@ func (e *Endings) All(ctx context.Context) ([]ending.Term, error) {
 // On tells what will not work at a time.
 func (e *Endings) On(ctx context.Context, at time.Time) (ending.Forecast, error) {
 	all, err := e.All(ctx)
-	return ending.On(all, at), err
+	return ending.On(all, e.cfg.Clock.Now(), at), err
 }
 
 // keySetting is the secret in the calendar's address.

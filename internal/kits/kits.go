@@ -243,7 +243,8 @@ func (k *Kits) lookAtProject(ctx context.Context, app, dir string) error {
 	if by := k.cfg.Developer(ctx, p.Identity); by != "" {
 		seen = append(seen, k.seen(fact.AppDeveloper, by), fact.Fact{Key: fact.AppSigned, Value: fact.Of(p.Identity != ""), Source: fact.Host, At: k.cfg.Clock.Now()})
 	}
-	seen = append(seen, fact.Fact{Key: fact.AppFeatures, Value: fact.Of(append([]string{}, p.Features...)), Source: fact.Host, At: k.cfg.Clock.Now()})
+	seen = append(seen, fact.Fact{Key: fact.AppDebug, Value: fact.Of(true), Source: fact.Host, At: k.cfg.Clock.Now()}, // as the project itself is built
+		fact.Fact{Key: fact.AppFeatures, Value: fact.Of(append([]string{}, p.Features...)), Source: fact.Host, At: k.cfg.Clock.Now()})
 	if p.Minimum != "" {
 		needs := k.seen(fact.AppNeeds, "")
 		needs.Value = fact.Of(fact.Release(p.Minimum))

@@ -111,10 +111,10 @@ func (s *Statements) endsSoon(st Statement) bool { return !s.cfg.Clock.Now().Bef
 // alike are the registered devices of the rack of the same family, so that one statement does for
 // all of them.
 func (s *Statements) alike(k *keeper.Keeper) []string {
-	out := []string{k.Device().Handle}
+	in, out := s.cfg.Registered(), []string{k.Device().Handle}
 	for _, other := range s.cfg.Rack.All() {
 		d := other.Device()
-		if other != k && d.Serial != "" && d.Retirement == nil && other.Series().Family == k.Series().Family && s.registered(other) {
+		if other != k && d.Serial != "" && d.Retirement == nil && other.Series().Family == k.Series().Family && in[d.Serial] {
 			out = append(out, d.Handle)
 		}
 	}

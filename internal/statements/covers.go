@@ -73,6 +73,9 @@ func (s *Statements) start(k *keeper.Keeper, app string) statement.Start {
 	if f, ok := of.Get(fact.AppSigned, now); ok {
 		w.Signed = f.Value.IsTrue()
 	}
+	if f, ok := of.Get(fact.AppDebug, now); ok {
+		w.Debug = f.Value.IsTrue()
+	}
 	if f, ok := of.Get(fact.AppFeatures, now); ok {
 		w.Features = f.Value.Texts()
 	}

@@ -2,6 +2,7 @@ package statements
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -87,16 +88,20 @@ func (s *Statements) renewDue(ctx context.Context) {
 	}
 }
 
-// forget drops statements of the bench that have ended long ago, and those in whose place another
-// has come.
+// forget drops statements of the bench that have ended and in whose place another has come.
 func (s *Statements) forget(ctx context.Context) {
-	now := s.cfg.Clock.Now()
+	now, dropped := s.cfg.Clock.Now(), false
+	var failed error
 	for _, st := range s.All() {
 		if st.Asked && now.After(st.End()) && s.successor(st.Statement) != nil {
-			if err := s.cfg.Store.DropStatement(ctx, st.ID); err != nil && ctx.Err() == nil {
-				s.cfg.Log.Warn("forget a statement that has ended", "id", st.ID, "error", err)
-			}
+			failed, dropped = errors.Join(failed, s.cfg.Store.DropStatement(ctx, st.ID)), true
 		}
+	}
+	if dropped {
+		failed = errors.Join(failed, s.again(ctx))
+	}
+	if failed != nil && ctx.Err() == nil {
+		s.cfg.Log.Warn("forget statements that have ended", "error", failed)
 	}
 }
 

@@ -150,16 +150,10 @@ const putAgainEvery = time.Minute
 func (s *Statements) turn(what string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	now := time.Now()
-	if now.Before(s.waits[what]) {
+	now := s.cfg.Clock.Now()
+	if left := s.waits[what].Sub(now); left > 0 && left <= putAgainEvery { // more is left where the clock was set back
 		return false
 	}
 	s.waits[what] = now.Add(putAgainEvery)
 	return true
-}
-
-// registered reports whether a device is in the register of the used account's crew.
-func (s *Statements) registered(k *keeper.Keeper) bool {
-	f, ok := k.Facts().View().Get(fact.RegisterState, s.cfg.Clock.Now())
-	return ok && f.Value.Text() == "in"
 }

@@ -37,7 +37,7 @@ func (t *Tryouts) here(ctx context.Context, f *appfile.File) error {
 	seen := func(k fact.Key, v fact.Value) fact.Fact {
 		return fact.Fact{Key: k, Value: v, Source: fact.Host, At: t.Clock.Now()}
 	}
-	return t.Book.Renew(ctx, facts.Subject{Kind: facts.App, ID: a.ID}, seen(fact.AppVersion, fact.Of(a.Version)), seen(fact.AppDeveloper, fact.Of(a.By())), seen(fact.AppSigned, fact.Of(f.Signed())), seen(fact.AppFeatures, fact.Of(append([]string{}, a.Features...))),
+	return t.Book.Renew(ctx, facts.Subject{Kind: facts.App, ID: a.ID}, seen(fact.AppVersion, fact.Of(a.Version)), seen(fact.AppDeveloper, fact.Of(a.By())), seen(fact.AppSigned, fact.Of(f.Signed())), seen(fact.AppDebug, fact.Of(a.Debug)), seen(fact.AppFeatures, fact.Of(append([]string{}, a.Features...))),
 		seen(fact.AppName, fact.Of(a.Name)), seen(fact.AppFamilies, fact.Of(a.Families)))
 }
 

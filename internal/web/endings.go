@@ -86,7 +86,7 @@ func (s *Server) endings(ctx context.Context, in *struct {
 	if at.IsZero() {
 		at = now
 	}
-	f := ending.On(all, at)
+	f := ending.On(all, now, at)
 	terms := func(all []ending.Term) []client.Term {
 		return each(all, func(t ending.Term) client.Term { return termOf(t, now) })
 	}

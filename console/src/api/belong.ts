@@ -1,9 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { api, data, queryClient } from "./queries";
-
-const again = (...keys: string[]) => ({
-  onSettled: () => Promise.all(keys.map((key) => queryClient.invalidateQueries({ queryKey: [key] }))),
-});
+import { again, api, data } from "./queries";
 
 export const useAuthorities = () =>
   useQuery({ queryKey: ["authorities"], queryFn: () => data(api.GET("/api/v1/authorities")) });

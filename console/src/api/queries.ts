@@ -24,6 +24,11 @@ export const queryClient = new QueryClient({
   },
 });
 
+/** again has queries asked again once a change was made, by the first parts of their keys. */
+export const again = (...keys: string[]) => ({
+  onSettled: () => Promise.all(keys.map((key) => queryClient.invalidateQueries({ queryKey: [key] }))),
+});
+
 export const api = createClient<paths>({ baseUrl: window.location.origin, fetch: (request) => fetch(request) });
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };
