@@ -130,7 +130,7 @@ func (p *program) handoverReply() *cobra.Command {
 		if p.json {
 			return p.printJSON(r)
 		}
-		p.sayf("%d devices are in %s. Send it back to %s.\n", len(r.Devices), args[0], safe(r.From))
+		p.sayf("Devices in %s: %d. Send it back to %s.\n", args[0], len(r.Devices), safe(r.From))
 		return nil
 	}}
 	chosen = p.chooses(c)

@@ -17,11 +17,12 @@ import (
 // statementKind is what the commands grant and token are about.
 type statementKind struct {
 	word, kind, about string
+	options           string // that its command new wants
 }
 
 var (
-	grants = statementKind{"grant", "grant", "apps that a signing identity has signed may run"}
-	tokens = statementKind{"token", "debug token", "a developer's unsigned apps may run"}
+	grants = statementKind{"grant", "grant", "apps that a signing identity has signed may run", " --identity NAME"}
+	tokens = statementKind{"token", "debug token", "a developer's unsigned apps may run", ""}
 )
 
 func (p *program) statementCommand(k statementKind) *cobra.Command {
@@ -36,7 +37,13 @@ func (p *program) statementCommand(k statementKind) *cobra.Command {
 		}
 		all, err := call(ctx, sel...)
 		return slices.DeleteFunc(all, func(s client.Statement) bool { return s.Kind != k.kind }), err
-	}, func(all []client.Statement) { p.printStatements(k, all) })
+	}, func(all []client.Statement) {
+		if len(all) == 0 && on != "" {
+			empty(p.out, fmt.Sprintf("%s was not seen to hold a %s. What it holds is known once it was linked.", on, k.kind))
+			return
+		}
+		p.printStatements(k, all)
+	})
 	c.Flags().StringVar(&on, "on", "", "those that this device was seen to hold")
 	c.AddCommand(p.statementNew(k), p.statementShow(k), p.statementPut(k), p.statementDrop(k))
 	return c
@@ -44,7 +51,7 @@ func (p *program) statementCommand(k statementKind) *cobra.Command {
 
 func (p *program) printStatements(k statementKind, all []client.Statement) {
 	if len(all) == 0 {
-		empty(p.out, fmt.Sprintf("No %s. Have one issued: earlybench %s new DEVICE", k.kind, k.word))
+		empty(p.out, fmt.Sprintf("No %s. Have one issued: earlybench %s new DEVICE%s", k.kind, k.word, k.options))
 		return
 	}
 	var rows [][]string
