@@ -53,3 +53,12 @@ func (c *Client) Allow(ctx context.Context, handle string, a Allow) (Job, error)
 func (c *Client) Explain(ctx context.Context, app, handle string) (Explanation, error) {
 	return call[Explanation](ctx, c, "GET", api+"/devices/"+url.PathEscape(handle)+"/explain?app="+url.QueryEscape(app), nil)
 }
+
+// MayRun asks on which devices of the rack the apps may run; with an app, for that one only.
+func (c *Client) MayRun(ctx context.Context, app string) (MayRun, error) {
+	path := api + "/may-run"
+	if app != "" {
+		path += "?app=" + url.QueryEscape(app)
+	}
+	return call[MayRun](ctx, c, "GET", path, nil)
+}

@@ -68,8 +68,42 @@ type Explanation struct {
 	App       string     `json:"app"`
 	Device    string     `json:"device"`
 	Allowed   bool       `json:"allowed"`
+	State     string     `json:"state" enum:"open,shut,waiting,unknown,not needed"`
+	Gate      string     `json:"gate" doc:"that decides; empty if the app needs nothing there"`
+	Ends      *time.Time `json:"ends" doc:"when that ends, if it is soon"`
 	Text      string     `json:"text"`
 	Line      string     `json:"line" doc:"the member of the statement that refuses (docs/formats/statement.md); empty for none"`
 	Remedy    string     `json:"remedy"`
 	Statement *Statement `json:"statement" doc:"that covers it, or comes nearest"`
+}
+
+// MayRun is which apps may run on which devices of the rack, and how far the bench has come on the
+// way there.
+type MayRun struct {
+	Stages []Stage     `json:"stages" nullable:"false" doc:"account, crew, identity, app id, register, may run"`
+	Apps   []MayRunApp `json:"apps" nullable:"false"`
+}
+
+// Stage is one of the things that come before an app may run.
+type Stage struct {
+	Name  string `json:"name"`
+	State string `json:"state" enum:"open,shut,waiting,unknown,not needed"`
+	Value string `json:"value"`
+	Note  string `json:"note"`
+	Soon  bool   `json:"soon" doc:"it is open, and ends soon"`
+}
+
+// MayRunApp is an app, and on which devices it may run.
+type MayRunApp struct {
+	App   string       `json:"app"`
+	Cells []MayRunCell `json:"cells" nullable:"false" doc:"in the order of the rack"`
+}
+
+// MayRunCell is whether an app may run on a device.
+type MayRunCell struct {
+	Device string     `json:"device"`
+	Unfit  bool       `json:"unfit" doc:"the app is not made for the device's family"`
+	State  string     `json:"state" enum:"open,shut,waiting,unknown,not needed"`
+	Gate   string     `json:"gate" doc:"that decides; empty if the app needs nothing there"`
+	Ends   *time.Time `json:"ends" doc:"when that ends, if it is soon"`
 }

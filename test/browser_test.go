@@ -105,9 +105,9 @@ func (b *browser) pressed(text string) bool {
 		X, Y  float64
 		Found bool
 	}](fmt.Sprintf(`(() => {
-		const e = [...document.querySelectorAll("button, a")].find((e) => e.innerText.trim().includes(%q) && !e.disabled);
+		const e = [...document.querySelectorAll("button, a")].find((e) => (e.innerText.trim().includes(%[1]q) || e.ariaLabel?.startsWith(%[1]q)) && !e.disabled);
 		if (!e) return {Found: false};
-		if (!window.hit) document.addEventListener("click", (c) => window.hit.push(c.target.closest("button, a")?.innerText ?? ""), true);
+		if (!window.hit) document.addEventListener("click", (c) => { const hit = c.target.closest("button, a"); window.hit.push(hit ? hit.innerText + "\n" + hit.ariaLabel : ""); }, true);
 		window.hit = [];
 		e.scrollIntoView({block: "center"});
 		const r = e.getBoundingClientRect();

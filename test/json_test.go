@@ -99,6 +99,7 @@ var jsonWalk = []struct {
 	{"token put", "token put x kestle-1", 2, "nothing"},
 	{"token drop", "token drop x", 2, "nothing"},
 	{"explain", "explain fellgate/callout heron-1", 0, "object"},
+	{"explain", "explain", 0, "object"},
 	{"app show", "app show no-such-file", 2, "nothing"},
 	{"app sign", "app sign no-such-file x", 2, "nothing"},
 	{"app compare", "app compare no-such-file x", 2, "nothing"},

@@ -69,6 +69,22 @@ func TestOneDebugTokenGoesOnSixHandsetsWithARowForEach(t *testing.T) {
 	require.Contains(t, r.out, "is harbour/linnet's")
 	require.Contains(t, r.out, "The line that refuses is cnf.")
 
+	// The page Keys says it in its table, and one press there asks for a token and puts it on.
+	d.ok("project", "add", dir)
+	b := openBrowser(t, 1280, 800)
+	b.goes(strings.TrimSpace(d.ok("console")))
+	b.sees("heron-2")
+	b.goes(d.at.Service + "/keys")
+	b.sees("What may run where")
+	b.presses("fellgate/callout on kestle-6: may not run, token")
+	b.sees("by its line cnf")
+	b.presses("fellgate/callout on kestle-1: may not run, token")
+	b.sees("has no debug token that this bench can read")
+	b.presses("Put it on kestle-1")
+	b.sees("kestle-1 may run fellgate/callout until")
+	b.presses("fellgate/callout on kestle-1: may run")
+	require.Contains(t, d.ok("explain"), "╱ may run")
+
 	// A token that names five of them: a row for each, the line that repeats it for just the others.
 	var st client.Statement
 	require.NoError(t, json.Unmarshal([]byte(d.ok("token", "new", "kestle-1", "kestle-2", "kestle-3", "kestle-4", "kestle-6", "--json")), &st))
@@ -90,7 +106,6 @@ func TestOneDebugTokenGoesOnSixHandsetsWithARowForEach(t *testing.T) {
 	require.Contains(t, d.ok("token", "put", st.ID[:8], "kestle-6", "--replace"), "in place of another developer's")
 
 	// The one that is left is led by prep, which has one issued that names it.
-	d.ok("project", "add", dir)
 	d.ok("prep", "kestle-5", "--app", "fellgate/callout", "--unattended", "--wait", "20s")
 	for _, k := range kestles {
 		require.Contains(t, d.ok("explain", "fellgate/callout", k), "Yes. "+k+" may run fellgate/callout until")
@@ -98,7 +113,7 @@ func TestOneDebugTokenGoesOnSixHandsetsWithARowForEach(t *testing.T) {
 	r = d.run(append([]string{"try", dir}, kestles...)...)
 	require.Zero(t, r.code, r.out+r.err)
 	d.touch("kestle-6", "Back", "Settings", "Ledger")
-	require.Contains(t, d.ok("standin", "screen", "kestle-6"), "fellgate/rowan, to ")
+	require.Contains(t, d.ok("standin", "screen", "kestle-6"), "of fellgate/rowan")
 	require.Contains(t, d.ok("endings"), "debug token")
 
 	// Retiring takes it off again.

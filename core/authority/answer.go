@@ -126,7 +126,7 @@ func (s *StatusList) check() error {
 
 func (s *Standing) check() error {
 	inRange := func(days int) bool { return days >= 1 && days <= mostDays }
-	if s.Name == "" || len(s.Name)+len(s.Costs)+len(s.Alone) > 3*mostText || s.Places < 0 || !inRange(s.GrantDays) || !inRange(s.CertificateDays) || len(s.Lacks) > 50 {
+	if s.Name == "" || len(s.Name)+len(s.Costs)+len(s.Alone) > 3*mostText || s.Places < 0 || !inRange(s.GrantDays) || !inRange(s.CertificateDays) || s.Days < 0 || s.Days > mostDays || len(s.Lacks) > 50 {
 		return fmt.Errorf("the standing %.40q says what cannot be", s.Name)
 	}
 	return nil

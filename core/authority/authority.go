@@ -109,6 +109,7 @@ type Standing struct {
 	Lacks           []string `json:"lacks"`            // app features that are not to be had, in words
 	Costs           string   `json:"costs"`            // in words
 	Alone           string   `json:"alone"`            // what happens by itself at an end, in words
+	Days            int      `json:"days"`             // how long it lasts before it has to be extended; 0 for no end
 }
 
 // Account is who has signed in.
@@ -124,6 +125,8 @@ type Crew struct {
 	Number   string   `json:"number"` // typed into devices that enter themselves
 	Standing Standing `json:"standing"`
 	Used     int      `json:"used"` // places of the register
+	// StandingEnds is when the standing ends unless it is extended; zero for no end.
+	StandingEnds time.Time `json:"standing_ends,omitzero"`
 }
 
 // Entry is a device in the register.

@@ -1,5 +1,6 @@
 // Package ending is what is good for a term and ends by itself: certificates, grants, debug tokens,
-// admissions, access keys. It tells what will not work on a day, and what to do before.
+// admissions, standings of crews, support packs, access keys. It tells what will not work on a day,
+// and what to do before.
 package ending
 
 import (
@@ -17,11 +18,13 @@ const (
 	Token     Kind = "debug token"
 	Grant     Kind = "grant"
 	Admission Kind = "admission"
+	Standing  Kind = "standing"
+	Support   Kind = "support pack"
 	Access    Kind = "access key"
 )
 
 // Kinds are all kinds.
-var Kinds = []Kind{Identity, Token, Grant, Admission, Access}
+var Kinds = []Kind{Identity, Token, Grant, Admission, Standing, Support, Access}
 
 // Term is something that is good until an end.
 type Term struct {
@@ -79,7 +82,7 @@ func Sort(all []Term) {
 		case !x.Ends.Equal(y.Ends):
 			return x.Ends.Compare(y.Ends)
 		}
-		return cmp.Or(cmp.Compare(slices.Index(Kinds, x.Kind), slices.Index(Kinds, y.Kind)), cmp.Compare(x.ID, y.ID))
+		return cmp.Or(cmp.Compare(slices.Index(Kinds, x.Kind), slices.Index(Kinds, y.Kind)), cmp.Compare(x.Holder, y.Holder), cmp.Compare(x.ID, y.ID))
 	})
 }
 

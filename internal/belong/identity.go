@@ -371,5 +371,30 @@ func (b *Belong) Terms(ctx context.Context) ([]ending.Term, error) {
 		}
 		out = append(out, t)
 	}
-	return out, nil
+	return append(out, b.standingTerms()...), nil
+}
+
+// standingNotice is how long before its end a standing is told of.
+const standingNotice = 30 * 24 * time.Hour
+
+// standingTerms are the standings of the crews of all accounts, each once.
+func (b *Belong) standingTerms() (out []ending.Term) {
+	seen := map[string]bool{}
+	for _, a := range b.Accounts() {
+		for _, c := range a.Crews {
+			id := "standing-" + a.Authority + "-" + c.Name
+			if seen[id] {
+				continue
+			}
+			seen[id] = true
+			t := ending.Term{ID: id, Kind: ending.Standing, Name: c.Standing.Name, Holder: c.Name, Ends: c.StandingEnds.UTC(), Notice: standingNotice, Mine: true}
+			if !t.Ends.IsZero() {
+				t.ID += "-" + t.Ends.Format("20060102")
+				t.Stops = fmt.Sprintf("The crew %s loses what %s gives it at %s.", c.Name, c.Standing.Name, a.Authority)
+				t.Step = "Have it extended at the authority."
+			}
+			out = append(out, t)
+		}
+	}
+	return out
 }

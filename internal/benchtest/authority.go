@@ -27,7 +27,8 @@ import (
 
 // Standings are those of a stand-in authority.
 var Standings = []authority.Standing{{Name: "starter", Places: 5, GrantDays: 21, CertificateDays: 60, Lacks: []string{"background positions"}, Costs: "Free of charge", Alone: "It is renewed."},
-	{Name: "full", Places: 600, GrantDays: 150, CertificateDays: 365, Lacks: []string{}, Costs: "40 crowns a year", Alone: "It is renewed."}}
+	{Name: "full", Places: 600, GrantDays: 150, CertificateDays: 365, Lacks: []string{}, Costs: "40 crowns a year", Alone: "It is renewed."},
+	{Name: "trial", Places: 600, GrantDays: 150, CertificateDays: 365, Lacks: []string{}, Costs: "40 crowns a year", Alone: "It becomes starter.", Days: 20}}
 
 // Authority starts a stand-in authority, whose clock is c. It ends with the test.
 func Authority(t testing.TB, c *clock.Moved) *authorities.Authority {

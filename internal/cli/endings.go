@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -14,7 +15,7 @@ func (p *program) endingsCommand() *cobra.Command {
 	date := ""
 	c := &cobra.Command{Use: "endings", Short: "What ends by itself, when, and what to do before", Args: cobra.NoArgs,
 		Long: `Lists what is good for a term: signing identities, debug tokens, grants, admissions
-on devices, access keys. With --date it says what will not work on that day, and what
+on devices, standings of crews, support packs, access keys. With --date it says what will not work on that day, and what
 to do before.`,
 		Example: "earlybench endings\nearlybench endings --date 2027-01-15", RunE: func(c *cobra.Command, _ []string) error {
 			var at time.Time
@@ -183,7 +184,7 @@ func (p *program) printForecast(e client.Endings) {
 	}
 	var rows [][]string
 	for _, t := range e.Stops {
-		rows = append(rows, []string{t.Kind + " " + safe(t.Name), safe(t.Stops), safe(strings.Join(t.Devices, ", ")), "ended " + t.Ends.Local().Format("2 Jan"), strings.TrimSpace("by " + t.By.Local().Format("2 Jan") + ": " + safe(t.Command))})
+		rows = append(rows, []string{t.Kind + " " + safe(t.Name), safe(t.Stops), safe(strings.Join(t.Devices, ", ")), "ended " + t.Ends.Local().Format("2 Jan"), strings.TrimSpace("by " + t.By.Local().Format("2 Jan") + ": " + safe(cmp.Or(t.Command, t.Step)))})
 	}
 	if len(rows) > 0 {
 		p.table([]string{"what", "", "devices", "", "do"}, rows)

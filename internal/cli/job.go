@@ -14,6 +14,13 @@ import (
 // follow prints a job's phases to standard error until the job ends. It returns the job,
 // and the job's error with its exit code.
 func (p *program) follow(ctx context.Context, b *client.Client, j client.Job) (client.Job, error) {
+	show := phases{p: p}
+	return p.followed(ctx, b, j, show.print)
+}
+
+// followed calls print with the job each time it has changed, until it ends. Without print nothing is
+// shown of it.
+func (p *program) followed(ctx context.Context, b *client.Client, j client.Job, print func(client.Job)) (client.Job, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	bench, err := b.Bench(ctx)
@@ -32,12 +39,13 @@ func (p *program) follow(ctx context.Context, b *client.Client, j client.Job) (c
 			}
 		})
 	}()
-	show := phases{p: p}
 	for {
 		if j, err = b.Job(ctx, j.ID); err != nil {
 			return j, err
 		}
-		show.print(j)
+		if print != nil {
+			print(j)
+		}
 		if j.Ended != nil {
 			return j, p.jobError(j)
 		}

@@ -76,7 +76,7 @@ func (p *program) putOnce(ctx context.Context, b *client.Client, id string, put 
 	if err != nil {
 		return nil, j, err
 	}
-	j, err = p.follow(ctx, b, j)
+	j, err = p.followed(ctx, b, j, nil) // the rows say how far it came
 	if _, failed := errors.AsType[*jobError](err); j.Put != nil && (failed || err == nil) {
 		return j.Put.Rows, j, nil
 	}
@@ -127,43 +127,4 @@ func putFailed(k statementKind, s client.Statement, rows []client.PutRow) error 
 		return nil
 	}
 	return &exitError{exitFailed, fmt.Sprintf("It is not on %d of %d devices. Once that is put right: earlybench %s put %s %s%s", len(failed), len(rows), k.word, short(s.ID), strings.Join(failed, " "), replace)}
-}
-
-func (p *program) explainCommand() *cobra.Command {
-	return &cobra.Command{Use: "explain APP DEVICE", Short: "Whether an app may run on a device, or which line of a grant or token stands against it", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
-		b, err := p.bench()
-		if err != nil {
-			return err
-		}
-		e, err := b.Explain(c.Context(), args[0], args[1])
-		if err != nil {
-			return err
-		}
-		if p.json {
-			if err := p.printJSON(e); err != nil {
-				return err
-			}
-		} else {
-			p.printExplanation(e)
-		}
-		if !e.Allowed {
-			return &exitError{exitBlocked, ""}
-		}
-		return nil
-	}}
-}
-
-func (p *program) printExplanation(e client.Explanation) {
-	answer := map[bool]string{true: "Yes.", false: "No."}[e.Allowed]
-	fmt.Fprintf(p.out, "%s %s\n", answer, safe(e.Text))
-	if s := e.Statement; s != nil {
-		fmt.Fprintln(p.out)
-		p.describeStatement(*s)
-		if e.Line != "" {
-			fmt.Fprintf(p.out, "\nThe line that refuses is %s.\n", e.Line)
-		}
-	}
-	if e.Remedy != "" {
-		fmt.Fprintf(p.out, "\nWhat to do: %s\n", safe(e.Remedy))
-	}
 }

@@ -20,7 +20,7 @@ import (
 var standings = []core.Standing{
 	{Name: "starter", Places: 5, GrantDays: 21, CertificateDays: 60, Lacks: []string{"background positions"}, Costs: "Free of charge",
 		Alone: "What ends is asked for again by the bench, ahead of time."},
-	{Name: "full", Places: 60, GrantDays: 150, CertificateDays: 365, Lacks: []string{}, Costs: "40 crowns a year",
+	{Name: "full", Places: 60, GrantDays: 150, CertificateDays: 365, Lacks: []string{}, Costs: "40 crowns a year", Days: 365,
 		Alone: "What ends is asked for again by the bench, ahead of time. It becomes starter if a year is not paid; devices beyond five then leave the register."},
 }
 

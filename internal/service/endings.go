@@ -13,7 +13,7 @@ import (
 
 // endingSources are all who know of something that ends.
 func (in *Insides) endingSources() []endings.Source {
-	return []endings.Source{in.Belong.Terms, in.Statements.Terms, in.admissionTerms, in.accessTerms}
+	return []endings.Source{in.Belong.Terms, in.Statements.Terms, in.Supply.Terms, in.admissionTerms, in.accessTerms}
 }
 
 const (

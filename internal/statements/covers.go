@@ -1,7 +1,6 @@
 package statements
 
 import (
-	"fmt"
 	"slices"
 	"time"
 
@@ -135,82 +134,4 @@ func signed(all []Statement) (out []*statement.Statement) {
 		out = append(out, st.Statement)
 	}
 	return out
-}
-
-// Explanation is why an app may run on a device, or why not.
-type Explanation struct {
-	App, Device string
-	// Allowed says that no statement stands against it: one covers it, or none is needed.
-	Allowed bool
-	Text    string
-	// Statement is the one that covers it, or the one that comes nearest; nil for none.
-	Statement *Statement
-	Line      statement.Line // that refuses; "" for none
-	Remedy    string
-}
-
-// signRemedy is what to do about an app that only a bare key has signed.
-const signRemedy = "Choose an identity for it: earlybench app set DIRECTORY --identity NAME. Make one before: earlybench identity new NAME"
-
-// Explain says whether a statement on a device covers an app, or which line of it does not.
-func (s *Statements) Explain(k *keeper.Keeper, app string) Explanation {
-	d := k.Device()
-	e := Explanation{App: app, Device: d.Handle}
-	w := s.start(k, app)
-	kind := kindFor(k, w.Signed)
-	if kind == "" {
-		e.Allowed, e.Text = true, fmt.Sprintf("%s wants neither a grant nor a debug token for an app.", d.Handle)
-		return e
-	}
-	held, known := s.onDevice(k)
-	if !known {
-		e.Text = fmt.Sprintf("%s was not linked yet, so nobody knows what grants and debug tokens it has.", d.Handle)
-		e.Remedy = "Link it: earlybench prep " + d.Handle
-		return e
-	}
-	st, objection := statement.Best(signed(held), w)
-	for i := range held {
-		if held[i].Statement == st {
-			e.Statement = &held[i]
-		}
-	}
-	switch {
-	case kind == statement.Grant && !w.Signed:
-		e.Line, e.Text = statement.LineType, fmt.Sprintf("%s runs only apps that a signing identity has signed, and %s is signed by a bare key.", d.Handle, app)
-		e.Remedy = signRemedy
-	case st == nil:
-		e.Text = fmt.Sprintf("%s has no %s that this bench can read.", d.Handle, kind.Noun())
-		e.Remedy = fmt.Sprintf("Put one on it: earlybench prep %s --app %s", d.Handle, app)
-	case objection == nil:
-		e.Allowed = true
-		e.Text = fmt.Sprintf("%s may run %s until %s, under the %s %s of %s.", d.Handle, app, st.End().Local().Format("2 January 2006"), kind.Noun(), st.ID, st.Issuer)
-	default:
-		e.Line, e.Text = objection.Line, fmt.Sprintf("On %s: %s.", d.Handle, objection.Text)
-		e.Remedy = s.remedy(k, app, st, objection.Line, w)
-	}
-	return e
-}
-
-// clockOff is by how much two clocks may differ before that is taken for the cause.
-const clockOff = 10 * time.Minute
-
-func (s *Statements) remedy(k *keeper.Keeper, app string, st *statement.Statement, line statement.Line, w statement.Start) string {
-	d := k.Device()
-	anew := fmt.Sprintf("Have a new one issued and put on it: earlybench prep %s --app %s", d.Handle, app)
-	switch line {
-	case statement.LineBegins, statement.LineEnds:
-		if off := w.At.Sub(s.cfg.Clock.Now()); off.Abs() > clockOff && st.Cover(withTime(w, s.cfg.Clock.Now())) == nil {
-			return fmt.Sprintf("The clock of %s is off by %s, and by the clock of this computer it is good. Set the clock of %[1]s.", d.Handle, off.Round(time.Minute))
-		}
-	case statement.LineID:
-		return "Ask your crew who has withdrawn it. " + anew
-	case statement.LineSubject, statement.LineKey:
-		return "It is somebody else's. Put your own on it: earlybench prep " + d.Handle + " --app " + app
-	}
-	return anew
-}
-
-func withTime(w statement.Start, at time.Time) statement.Start {
-	w.At = at
-	return w
 }

@@ -115,7 +115,7 @@ func TestWhatAnAppNeedsIsIssuedAndPut(t *testing.T) {
 	d := newDesk(t, 2)
 	d.Eventually("it has none", func() bool { return d.gate(1) == "shut" })
 	e := d.Statements.Explain(d.device(1), app)
-	require.False(t, e.Allowed)
+	require.False(t, e.Allowed())
 	require.Contains(t, e.Text, "has no debug token")
 	for n := range 2 {
 		j, err := d.Statements.Allow(t.Context(), d.handles(n + 1)[0], app, nil, false, "owner/ada")
@@ -126,7 +126,7 @@ func TestWhatAnAppNeedsIsIssuedAndPut(t *testing.T) {
 	all := d.Statements.All()
 	require.Len(t, all, 1, "one token names both")
 	require.ElementsMatch(t, []string{benchtest.KestleSerial(1), benchtest.KestleSerial(2)}, all[0].Devices)
-	require.True(t, d.Statements.Explain(d.device(2), app).Allowed)
+	require.True(t, d.Statements.Explain(d.device(2), app).Allowed())
 	require.True(t, d.Statements.Mine(all[0].Confirmation.Thumbprint))
 
 	// It is withdrawn: the bench and its devices hear of that.
@@ -183,7 +183,7 @@ func TestEachReasonWhyAnAppMayNotRunIsSaid(t *testing.T) {
 			e := d.Statements.Explain(d.device(1), app)
 			require.Equal(t, c.line, e.Line)
 			require.Contains(t, e.Text, c.text)
-			require.Equal(t, c.line == "", e.Allowed)
+			require.Equal(t, c.line == "", e.Allowed())
 			require.Equal(t, c.line == "", e.Remedy == "")
 			require.Equal(t, c.line == "", d.gate(1) == "open")
 		})

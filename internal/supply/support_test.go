@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/core/cause"
+	"earlybench.invalid/earlybench/core/ending"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
@@ -80,10 +81,22 @@ func TestAnUpdateOfTheDeviceMakesItsPackOutdatedAndTheNextOneNeeded(t *testing.T
 	require.NoError(t, err)
 	b.Ended(jobs[0])
 	state(b, k, "here")
+	terms, err := s.Terms(t.Context())
+	require.NoError(t, err)
+	require.Len(t, terms, 1, "it is among what ends")
+	require.Equal(t, ending.Open, terms[0].At(b.Clock.Now()), "when an update will come is not known")
+	require.Equal(t, []string{k.Device().Handle}, terms[0].Devices)
+	require.Contains(t, terms[0].Stops, "An update")
 	require.NoError(t, k.Facts().Observe(t.Context(), k.Seen(fact.OSRelease, fact.Of(fact.Release("6.3")), fact.Device)))
 	state(b, k, "outdated")
 	require.Equal(t, "6.3", s.Needs()[0].Offer.For.Release)
 	require.Empty(t, s.Packs()[0].Devices, "nobody needs the old one any more")
+	terms, err = s.Terms(t.Context())
+	require.NoError(t, err)
+	require.Len(t, terms, 1)
+	require.Equal(t, ending.Ended, terms[0].At(b.Clock.Now()))
+	require.Contains(t, terms[0].Stops, "has release 6.3 now")
+	require.Equal(t, "earlybench prep "+k.Device().Handle, terms[0].Command)
 }
 
 func TestTwoWhoFetchTheSamePackShareOneJob(t *testing.T) {

@@ -61,6 +61,7 @@ func (s *Server) statementRoutes() {
 		return &accepted{jobOf(j)}, nil
 	})
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/explain", "explain", "Whether an app may run on a device, or which line of a statement stands against it"), s.explain)
+	huma.Register(a, operation(access.Look, "GET", "/may-run", "may-run", "On which devices of the rack apps may run, and what comes before"), s.mayRun)
 }
 
 // buildOf is how a build of an app is signed; nil if none was named.
@@ -163,7 +164,7 @@ func (s *Server) explain(_ context.Context, in *struct {
 		return nil, problem(err)
 	}
 	e := s.Statements.Explain(k, in.App)
-	answer := client.Explanation{App: e.App, Device: e.Device, Allowed: e.Allowed, Text: e.Text, Line: string(e.Line), Remedy: e.Remedy}
+	answer := client.Explanation{App: e.App, Device: e.Device, Allowed: e.Allowed(), State: string(e.State), Gate: e.Gate, Ends: when(e.Ends), Text: e.Text, Line: string(e.Line), Remedy: e.Remedy}
 	if e.Statement != nil {
 		st := s.statementOf(*e.Statement)
 		answer.Statement = &st

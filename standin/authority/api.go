@@ -55,6 +55,7 @@ func (a *Authority) signed(then func(w http.ResponseWriter, r *http.Request, acc
 	return func(w http.ResponseWriter, r *http.Request) {
 		a.mu.Lock()
 		defer a.mu.Unlock()
+		a.lapse()
 		id, err := a.caller(r)
 		if err != nil {
 			code := "invalid_token"
@@ -90,12 +91,30 @@ func (a *Authority) standing(name string) authority.Standing {
 	return a.cfg.Standings[0]
 }
 
+// lapse gives crews whose standing has ended the first one. Devices for which that has no place leave
+// the register, those that were seen longest ago first; mu is held.
+func (a *Authority) lapse() {
+	now, first := a.now(), a.cfg.Standings[0]
+	for _, c := range a.Crews {
+		if c.StandingEnds.IsZero() || now.Before(c.StandingEnds) {
+			continue
+		}
+		c.Standing, c.StandingEnds = first.Name, time.Time{}
+		all := slices.SortedFunc(maps.Values(c.Devices), func(x, y authority.Entry) int {
+			return cmp.Or(x.Seen.Compare(y.Seen), cmp.Compare(x.Serial, y.Serial))
+		})
+		for _, e := range all[:max(len(all)-first.Places, 0)] {
+			delete(c.Devices, e.Serial)
+		}
+	}
+}
+
 func (a *Authority) account(w http.ResponseWriter, _ *http.Request, id string) {
 	acc := a.Accounts[id]
 	out := authority.Account{ID: id, Name: acc.Name}
 	for _, name := range acc.Crews {
 		c := a.Crews[name]
-		out.Crews = append(out.Crews, authority.Crew{Name: name, Number: c.Number, Standing: a.standing(c.Standing), Used: len(c.Devices)})
+		out.Crews = append(out.Crews, authority.Crew{Name: name, Number: c.Number, Standing: a.standing(c.Standing), StandingEnds: c.StandingEnds, Used: len(c.Devices)})
 	}
 	answerJSON(w, http.StatusOK, out)
 }

@@ -93,7 +93,7 @@ func Start(ctx context.Context, cfg Config) (*Authority, error) {
 		return nil, err
 	}
 	for _, s := range cfg.Crews {
-		if err := a.seed(s, a.now()); err != nil {
+		if err := a.seed(s, a.standing(s.Standing), a.now()); err != nil {
 			return nil, fmt.Errorf("authority: crew %s: %w", s.Crew, err)
 		}
 	}

@@ -64,7 +64,7 @@ func (a *Authority) takePage(w http.ResponseWriter, r *http.Request) {
 	}
 	var err error
 	if s.Making {
-		_, err = a.addAccount(s.Account, strings.TrimSpace(r.FormValue("name")), r.FormValue("password"), strings.TrimSpace(r.FormValue("crew")), a.standing(r.FormValue("standing")).Name)
+		_, err = a.addAccount(s.Account, strings.TrimSpace(r.FormValue("name")), r.FormValue("password"), strings.TrimSpace(r.FormValue("crew")), a.standing(r.FormValue("standing")), a.now())
 	} else {
 		_, err = a.enter(s.Account, r.FormValue("password"))
 	}

@@ -47,6 +47,7 @@ type signedInBy struct {
 type crew struct {
 	Number       string                           `json:"number"`
 	Standing     string                           `json:"standing"`
+	StandingEnds time.Time                        `json:"standing_ends,omitzero"`
 	Devices      map[string]authority.Entry       `json:"devices"` // by serial
 	Apps         map[string]time.Time             `json:"apps"`    // by id
 	Certificates map[string]authority.Certificate `json:"certificates"`
@@ -102,7 +103,7 @@ func (r *records) enter(id, password string) (*account, error) {
 }
 
 // addAccount makes an account with a crew of its own.
-func (r *records) addAccount(id, name, password, crewName, standing string) (*account, error) {
+func (r *records) addAccount(id, name, password, crewName string, standing authority.Standing, now time.Time) (*account, error) {
 	if len(password) < 8 {
 		return nil, errPassword
 	}
@@ -121,8 +122,12 @@ func (r *records) addAccount(id, name, password, crewName, standing string) (*ac
 	}
 	a := &account{Name: name, Password: hash, Crews: []string{crewName}, Keys: map[string]signedInBy{}}
 	r.Accounts[id] = a
-	r.Crews[crewName] = &crew{Number: r.number(), Standing: standing, Devices: map[string]authority.Entry{}, Apps: map[string]time.Time{}, Certificates: map[string]authority.Certificate{},
+	c := &crew{Number: r.number(), Standing: standing.Name, Devices: map[string]authority.Entry{}, Apps: map[string]time.Time{}, Certificates: map[string]authority.Certificate{},
 		Keys: map[string]string{}, Statements: map[string]authority.Issued{}}
+	if standing.Days > 0 {
+		c.StandingEnds = now.AddDate(0, 0, standing.Days)
+	}
+	r.Crews[crewName] = c
 	return a, nil
 }
 
@@ -138,11 +143,11 @@ type Seed struct {
 }
 
 // seed adds a crew, unless it is there.
-func (r *records) seed(s Seed, now time.Time) error {
+func (r *records) seed(s Seed, standing authority.Standing, now time.Time) error {
 	if r.Crews[s.Crew] != nil {
 		return nil
 	}
-	if _, err := r.addAccount(s.Account, s.Name, s.Password, s.Crew, s.Standing); err != nil {
+	if _, err := r.addAccount(s.Account, s.Name, s.Password, s.Crew, standing, now); err != nil {
 		return err
 	}
 	c := r.Crews[s.Crew]

@@ -325,7 +325,8 @@ func (b *Body) listRows(list string) []Element {
 		}
 	case "ledger":
 		for _, a := range b.appList() {
-			out = append(out, Element{Text: a.Name, Value: b.ledgerOf(b.st.Apps[a.ID]), Kind: "row"})
+			whose, until := b.ledgerOf(b.st.Apps[a.ID])
+			out = append(out, Element{Text: a.Name, Value: until, Kind: "row"}, Element{Text: "of " + whose, Kind: "row"})
 		}
 	}
 	if len(out) == 0 && list != "" {

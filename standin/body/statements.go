@@ -144,16 +144,16 @@ func (b *Body) stopUncovered(a *app) error {
 }
 
 // ledgerOf is whose an app is, and until when it may run here. The lock is held.
-func (b *Body) ledgerOf(a *app) string {
+func (b *Body) ledgerOf(a *app) (whose, until string) {
 	crew, _, _ := strings.Cut(a.ID, "/")
 	s, err := b.covering(a)
 	switch {
 	case err != nil && s == nil:
-		return crew + ", no token"
+		return crew, "no token"
 	case err != nil:
-		return s.Subject + ", not any more"
+		return s.Subject, "not any more"
 	case s == nil:
-		return crew + ", no end"
+		return crew, "no end"
 	}
-	return s.Subject + ", to " + s.End().Local().Format("2 Jan 2006")
+	return s.Subject, "to " + s.End().Local().Format("2 Jan 2006")
 }

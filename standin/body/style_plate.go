@@ -175,7 +175,9 @@ func (pl plate) drawRows(p *painter, s *scene) {
 		if s.press != nil {
 			number = "‹"
 		}
-		p.text("mono", 12, plateSoft, number, 10, y)
+		if e.act != nil || s.press != nil { // no key chooses the others
+			p.text("mono", 12, plateSoft, number, 10, y)
+		}
 		mark := ""
 		switch e.state {
 		case "on":

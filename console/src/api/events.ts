@@ -5,25 +5,25 @@ import type { Device, Line } from "./types";
 
 /** What has to be asked again after an event of a type. */
 const stale: Record<string, string[]> = {
-  "device.changed": ["round", "unrecognised", "tree"],
+  "device.changed": ["round", "unrecognised", "tree", "may-run"],
   "sheet.changed": ["sheets", "devices", "round", "prep", "why", "unrecognised"],
   "learned.changed": ["why"],
   "job.changed": ["jobs"],
   "tryout.added": ["tryouts"],
-  "trial.changed": ["devices", "round", "prep", "why"],
-  "app.changed": ["devices", "round", "prep", "why"],
-  "project.changed": ["projects", "check"],
+  "trial.changed": ["devices", "round", "prep", "why", "may-run"],
+  "app.changed": ["devices", "round", "prep", "why", "may-run", "explain"],
+  "project.changed": ["projects", "check", "may-run"],
   "driver.changed": ["prep", "drivers"],
   "support.changed": ["prep", "support", "needs"],
   "depot.changed": ["prep", "depots", "needs"],
   "kit.changed": ["kits", "check"],
   "safe.changed": ["safe"],
-  "authority.changed": ["authorities", "accounts", "register"],
-  "account.changed": ["accounts", "register", "identities", "devices", "prep"],
-  "register.changed": ["register", "accounts", "identities"],
-  "identity.changed": ["identities", "endings"],
-  "statement.changed": ["statements", "endings", "devices", "prep"],
-  "status-list.changed": ["statements", "devices", "prep"],
+  "authority.changed": ["authorities", "accounts", "register", "may-run"],
+  "account.changed": ["accounts", "register", "identities", "devices", "prep", "may-run", "explain"],
+  "register.changed": ["register", "accounts", "identities", "may-run", "explain"],
+  "identity.changed": ["identities", "endings", "may-run"],
+  "statement.changed": ["statements", "endings", "devices", "prep", "may-run", "explain"],
+  "status-list.changed": ["statements", "devices", "prep", "may-run", "explain"],
   "setting.changed": ["bench"],
   "session.changed": ["sessions"],
   "host.changed": ["hosts", "tree", "check"],
@@ -31,7 +31,7 @@ const stale: Record<string, string[]> = {
 };
 
 /** What is asked of one device, and asked again when it stands otherwise, or when only facts of it have changed. */
-const ofDevice = ["prep", "why", "facts", "history", "retirement"];
+const ofDevice = ["prep", "why", "facts", "history", "retirement", "explain"];
 const ofFacts = ["why", "facts", "history"];
 
 const gather = 10; // milliseconds in which events are taken together

@@ -45,3 +45,4 @@ export type Identity = Schemas["Identity"];
 export type Statement = Schemas["Statement"];
 export type Term = Schemas["Term"];
 export type Endings = Schemas["Endings"];
+export type MayRun = Schemas["MayRun"];

@@ -3,9 +3,10 @@ import { useAllow } from "../api/statements";
 import { useChosenApp } from "../app/chosenApp";
 import { ProblemText } from "../parts/ProblemText";
 
-/** Puts on the device the grant or the debug token that the chosen app needs to run there. */
-export function AllowButton({ handle }: { handle: string }) {
-  const app = useChosenApp();
+/** Puts on the device the grant or the debug token that an app needs to run there; without one, the chosen app. */
+export function AllowButton({ handle, app: named }: { handle: string; app?: string }) {
+  const chosen = useChosenApp();
+  const app = named ?? chosen;
   const allow = useAllow(handle);
   const job = useJob(allow.data?.id ?? "");
   const used = useAccounts().data?.items.find((a) => a.used);

@@ -13,6 +13,8 @@ const kinds: [Term["kind"], string][] = [
   ["debug token", "Debug tokens"],
   ["grant", "Grants"],
   ["admission", "Admissions"],
+  ["standing", "Standings"],
+  ["support pack", "Support packs"],
   ["access key", "Access keys"],
 ];
 

@@ -40,5 +40,6 @@ function Named({ head, all }: { head: string; all: Term[] }) {
 }
 
 function title(t: Term) {
-  return t.kind === "admission" ? `admission on ${t.holder}` : `${t.kind} ${t.name}`;
+  if (t.kind === "admission") return `admission on ${t.holder}`;
+  return t.kind === "standing" ? `standing ${t.name} of ${t.holder}` : `${t.kind} ${t.name}`;
 }

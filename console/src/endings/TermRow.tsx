@@ -46,13 +46,16 @@ function whose(t: Term) {
   return [t.mine ? "" : "not yours", where || t.holder].filter(Boolean).join("; ");
 }
 
+const endless = (t: Term) =>
+  t.kind === "support pack" ? "until an update" : t.kind === "standing" ? "no end" : "until withdrawn";
+
 function endText(t: Term) {
-  if (!t.ends) return "until withdrawn";
+  if (!t.ends) return endless(t);
   return t.alone && t.state !== "ended" ? `${dateText(t)}, renewed by itself` : dateText(t);
 }
 
 function dateText(t: Term) {
-  if (!t.ends) return "until withdrawn";
+  if (!t.ends) return endless(t);
   const day = shortDay(Date.parse(t.ends));
   return t.state === "ended" ? `ended ${day}` : day;
 }

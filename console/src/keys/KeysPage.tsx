@@ -1,13 +1,19 @@
+import { useState } from "react";
 import { Link } from "react-router";
 import { useAccounts, useRegister } from "../api/belong";
 import { useBench } from "../api/queries";
 import { useSafe } from "../api/safe";
+import { useMayRun } from "../api/statements";
 import type { Safe } from "../api/types";
 import { ProblemText } from "../parts/ProblemText";
 import { AccountList } from "./AccountList";
 import { AppIDList } from "./AppIDList";
 import { ConsentCard } from "./ConsentCard";
+import { cellOf, stoppedIn, type Chosen } from "./chosenCell";
 import { IdentityList } from "./IdentityList";
+import { MayRunMatrix } from "./MayRunMatrix";
+import { MayRunReason } from "./MayRunReason";
+import { StageRoad } from "./StageRoad";
 import { StatementList } from "./StatementList";
 import { RegisterList } from "./RegisterList";
 import { RuleList } from "./RuleList";
@@ -22,21 +28,46 @@ export function KeysPage() {
   const bench = useBench();
   const used = useAccounts().data?.items.find((a) => a.used && a.state === "in");
   const signedIn = used !== undefined;
+  const mayRun = useMayRun();
+  const apps = mayRun.data?.apps ?? [];
+  const stages = mayRun.data?.stages ?? [];
+  const [chosen, setChosen] = useState<Chosen>();
+  const cell = cellOf(apps, chosen);
   const missing = useRegister(signedIn).data?.missing.length ?? 0;
   return (
     <main className="grid min-h-[calc(100dvh-53px)] grid-cols-[minmax(0,1fr)] md:grid-cols-[minmax(0,1fr)_372px]">
       <div className="px-5 pt-3 pb-10 md:px-8">
-        <h1 className="text-lead">{now ? headline(now, signedIn, missing) : "Asking for the safe…"}</h1>
+        <h1 className="text-lead">
+          {now ? headline(now, signedIn, missing, stoppedIn(apps)) : "Asking for the safe…"}
+        </h1>
         <p className="mt-1 text-row">
           <Link className="press-link" to="/endings">
             What ends, and when
           </Link>
         </p>
         <ProblemText error={safe.error} />
-        {signedIn && <RegisterList />}
+        <ProblemText error={mayRun.error} />
+        {stages.length > 0 && <StageRoad stages={stages} />}
+        {apps.length > 0 && (
+          <section aria-label="What may run where" className="mt-8">
+            <h2 className="flex flex-wrap items-baseline justify-between gap-x-4 text-section font-semibold">
+              What may run where{" "}
+              <span className="text-caption font-normal text-secondary">
+                lifted: may · down: may not · two stubs: needs nothing · dotted: not known · ×: not made for it
+              </span>
+            </h2>
+            <MayRunMatrix apps={apps} chosen={cell} choose={setChosen} />
+            {cell && <MayRunReason chosen={cell} />}
+          </section>
+        )}
         <StatementList />
-        {used && <AppIDList crew={used.crew} />}
-        <IdentityList bench={bench.data?.name ?? "bench"} signedIn={signedIn} />
+        <div className="grid gap-x-9 xl:grid-cols-[400px_minmax(0,1fr)]">
+          <div>
+            <IdentityList bench={bench.data?.name ?? "bench"} signedIn={signedIn} />
+            {used && <AppIDList crew={used.crew} />}
+          </div>
+          {signedIn && <RegisterList />}
+        </div>
         {now && <RuleList safe={now} />}
         <UseList />
       </div>
@@ -52,7 +83,7 @@ export function KeysPage() {
   );
 }
 
-function headline({ state, requests }: Safe, signedIn: boolean, missing: number) {
+function headline({ state, requests }: Safe, signedIn: boolean, missing: number, stopped: Chosen | undefined) {
   if (requests.length > 0)
     return (
       <>
@@ -69,6 +100,12 @@ function headline({ state, requests }: Safe, signedIn: boolean, missing: number)
     return (
       <>
         <b className="font-semibold">{missing === 1 ? "One device is" : `${missing} devices are`}</b> not registered.
+      </>
+    );
+  if (stopped)
+    return (
+      <>
+        <b className="font-semibold">{stopped.device}</b> may not run {stopped.app}.
       </>
     );
   return "The safe is open, and nothing waits for you.";
