@@ -49,9 +49,14 @@ func (c *Client) Allow(ctx context.Context, handle string, a Allow) (Job, error)
 	return call[Job](ctx, c, "POST", api+"/devices/"+url.PathEscape(handle)+"/allow", a)
 }
 
-// Explain asks whether an app may run on a device, or which line of a statement stands against it.
-func (c *Client) Explain(ctx context.Context, app, handle string) (Explanation, error) {
-	return call[Explanation](ctx, c, "GET", api+"/devices/"+url.PathEscape(handle)+"/explain?app="+url.QueryEscape(app), nil)
+// Explain asks whether an app may run on a device, or which line of a statement stands against it;
+// with a build, of its project, as that is signed.
+func (c *Client) Explain(ctx context.Context, app, handle, build string) (Explanation, error) {
+	q := url.Values{"app": {app}}
+	if build != "" {
+		q.Set("build", build)
+	}
+	return call[Explanation](ctx, c, "GET", api+"/devices/"+url.PathEscape(handle)+"/explain?"+q.Encode(), nil)
 }
 
 // MayRun asks on which devices of the rack the apps may run; with an app, for that one only.

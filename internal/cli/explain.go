@@ -11,7 +11,8 @@ import (
 )
 
 func (p *program) explainCommand() *cobra.Command {
-	return &cobra.Command{Use: "explain [APP [DEVICE]]", Short: "Which apps may run on which devices, and what stands against it", Args: cobra.MaximumNArgs(2),
+	build := ""
+	c := &cobra.Command{Use: "explain [APP [DEVICE]]", Short: "Which apps may run on which devices, and what stands against it", Args: cobra.MaximumNArgs(2),
 		Long: `Without a device it shows on which devices the apps may run, or one of them. With a
 device it says which grant or debug token covers the app there, or which line of it
 does not, and what to do; if the app may not run, it ends with code 3.`,
@@ -19,6 +20,9 @@ does not, and what to do; if the app may not run, it ends with code 3.`,
 			b, err := p.bench()
 			if err != nil {
 				return err
+			}
+			if build != "" && len(args) < 2 {
+				return usage("--build goes with an app and a device")
 			}
 			if len(args) < 2 {
 				m, err := b.MayRun(c.Context(), strings.Join(args, ""))
@@ -31,7 +35,7 @@ does not, and what to do; if the app may not run, it ends with code 3.`,
 				p.printMayRun(m)
 				return nil
 			}
-			e, err := b.Explain(c.Context(), args[0], args[1])
+			e, err := b.Explain(c.Context(), args[0], args[1], build)
 			if err != nil {
 				return err
 			}
@@ -45,6 +49,8 @@ does not, and what to do; if the app may not run, it ends with code 3.`,
 			}
 			return err
 		}}
+	c.Flags().StringVar(&build, "build", "", "which of the builds of the app's project, as that is signed")
+	return c
 }
 
 // printMayRun prints the stages, then a row a device, a column an app.

@@ -32,10 +32,10 @@ func (d *demo) startAuthority() (at authority.Addresses, err error) {
 	sc := authority.Scenario{Dir: filepath.Join(d.cfg.State, "standins", "authority"), Name: "Fell Authority", Address: fmt.Sprintf("127.0.0.1:%d", d.ports[6]),
 		Socket: state.Socket(d.cfg.State, "authority"), Standings: standings, Taken: []string{"fellgate/rota", "fellgate/pager"}, ClockBy: d.clockBy(),
 		Crews: []authority.Seed{{Account: "rowan", Name: "Rowan Thwaite", Password: crewPassword, Crew: "fellgate", Number: crewNumber, Standing: "full", Serials: map[string]string{"OH W 3127": "WO"}}}}
-	if others, err := othersToken(time.Now().Add(d.clockBy())); err == nil && !d.cfg.Few {
-		sc.Signs = []authority.Signed{others}
-	} else if err != nil {
-		return at, err
+	if !d.cfg.Few {
+		if sc.Signs, err = signedBefore(time.Now().Add(d.clockBy())); err != nil {
+			return at, err
+		}
 	}
 	if d.authority, err = spawn(d.cfg.Err, sc, &at, "standin", "serve-authority"); err != nil {
 		return at, fmt.Errorf("start the stand-in authority: %w", err)
@@ -43,15 +43,35 @@ func (d *demo) startAuthority() (at authority.Addresses, err error) {
 	return at, nil
 }
 
-// othersToken is the debug token of another developer that is on kestle-6 at first.
-func othersToken(now time.Time) (authority.Signed, error) {
-	key, err := developer.New()
-	if err != nil {
-		return authority.Signed{}, err
+// holders are the devices that hold what signedBefore returns, in that order.
+var holders = []string{"kestle-6", "whimbrel-2"}
+
+// held are the statements that devices hold at first, by name.
+func held(signed []string) map[string]string {
+	out := map[string]string{}
+	for i, text := range signed {
+		out[holders[i]] = text
 	}
-	return authority.Signed{Kind: statement.DebugToken, Statement: statement.Statement{Subject: "harbour/linnet", Confirmation: statement.Confirmation{Thumbprint: key.Public().Thumbprint()},
-		App: "harbour/tides", Devices: []string{"K 2 10063"}, Debug: true, Features: []string{}, Made: now.AddDate(0, 0, -16).Unix(), Begins: now.AddDate(0, 0, -16).Unix(),
-		Ends: now.AddDate(0, 0, 5).Unix(), ID: rand.Text()}}, nil
+	return out
+}
+
+// signedBefore is what the authority has signed before the demo begins: the debug token of another
+// developer on kestle-6, and on whimbrel-2 the grant for an identity whose key was on the computer
+// before this one; it ended yesterday.
+func signedBefore(now time.Time) ([]authority.Signed, error) {
+	token := statement.Statement{Subject: "harbour/linnet", App: "harbour/tides", Devices: []string{"K 2 10063"}, Debug: true, Features: []string{},
+		Made: now.AddDate(0, 0, -16).Unix(), Begins: now.AddDate(0, 0, -16).Unix(), Ends: now.AddDate(0, 0, 5).Unix(), ID: rand.Text()}
+	grant := statement.Statement{Subject: "fellgate/rowan", App: statement.Any, Devices: []string{"OH W 3127"}, Debug: true, Features: []string{},
+		Made: now.AddDate(0, 0, -151).Unix(), Begins: now.AddDate(0, 0, -151).Unix(), Ends: now.AddDate(0, 0, -1).Unix(), ID: rand.Text()}
+	out := []authority.Signed{{Kind: statement.DebugToken, Statement: token}, {Kind: statement.Grant, Statement: grant}}
+	for i := range out {
+		key, err := developer.New()
+		if err != nil {
+			return nil, err
+		}
+		out[i].Statement.Confirmation.Thumbprint = key.Public().Thumbprint()
+	}
+	return out, nil
 }
 
 // addAuthority adds the stand-in authority to the bench, as its owner would.

@@ -140,7 +140,7 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 	if err != nil {
 		return Addresses{}, err
 	}
-	sc, offered, err := scenario(d.cfg, d.ports, bench, made, belonging.Signed)
+	sc, offered, err := scenario(d.cfg, d.ports, bench, made, held(belonging.Signed))
 	if err != nil {
 		return Addresses{}, err
 	}

@@ -18,7 +18,6 @@ type demoBody struct {
 	held                       bool // by the virtual machine
 	ready                      bool // at first start, to have something that works
 	told                       bool // no bus shows it, so the bench is told of it
-	others                     bool // another developer's debug token is on it
 }
 
 // demoBodies are the stand-ins of the demo, each with its first trouble. With --few,
@@ -40,7 +39,7 @@ var demoBodies = []demoBody{
 	{name: "kestle-3", maker: "kestle", model: "K7", serial: "K 2 10057"},
 	{name: "kestle-4", maker: "kestle", model: "K7", serial: "K 2 10058"},
 	{name: "kestle-5", maker: "kestle", model: "K7", serial: "K 2 10061"},
-	{name: "kestle-6", maker: "kestle", model: "K7", serial: "K 2 10063", begin: &body.Beginning{}, others: true},
+	{name: "kestle-6", maker: "kestle", model: "K7", serial: "K 2 10063"},
 	{name: "kittiwake-1", maker: "wick", model: "W2", serial: "W 2 0007", told: true},
 }
 
@@ -65,7 +64,7 @@ func bodiesOf(cfg Config) []demoBody {
 }
 
 // scenario returns the stand-ins' scenario and the driver set for the bench.
-func scenario(cfg Config, ports [7]int, bench client.Bench, made sets, signed []string) (sc standin.Scenario, offered []byte, err error) {
+func scenario(cfg Config, ports [7]int, bench client.Bench, made sets, holds map[string]string) (sc standin.Scenario, offered []byte, err error) {
 	at := func(i int) string { return fmt.Sprintf("127.0.0.1:%d", ports[i]) }
 	sc = standin.Scenario{Dir: filepath.Join(cfg.State, "standins"), Host: hostName, Answer: cfg.Answer, Boot: cfg.Boot, Crew: crewNumber, System: system, Release: systemRelease,
 		HubAddress: at(1), HostAddress: at(2), HandsAddress: at(3), MachineAddress: at(5), Socket: state.Socket(cfg.State, "standin")}
@@ -94,9 +93,12 @@ func scenario(cfg Config, ports [7]int, bench client.Bench, made sets, signed []
 			begin.Admits = map[string]string{bench.Fingerprint: bench.Name}
 			e.Begin = &begin
 		}
-		if b.others {
-			begin := *b.begin
-			begin.Statements = signed
+		if text := holds[b.name]; text != "" {
+			begin := body.Beginning{}
+			if e.Begin != nil {
+				begin = *e.Begin
+			}
+			begin.Statements = []string{text}
 			e.Begin = &begin
 		}
 		sc.Bodies = append(sc.Bodies, e)

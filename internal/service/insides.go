@@ -20,6 +20,7 @@ import (
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/authority"
@@ -153,7 +154,8 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Prep = &prep.Prep{Store: st, Rack: in.Rack, Outlook: in.Outlook, Jobs: in.Jobs, Bench: in.Name}
 	in.Retire = &retire.Retire{Rack: in.Rack, Outlook: in.Outlook, Store: st, Leave: func(ctx context.Context, k *keeper.Keeper) (bool, error) { return in.Belong.LeaveFor(ctx, k) },
 		TakeOff: func(ctx context.Context, k *keeper.Keeper) error { return in.Statements.TakeAllOff(ctx, k) }, Clock: c, Log: cfg.Log}
-	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Safe: in.Safe, Identity: in.identity, Clock: c}
+	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Safe: in.Safe, Identity: in.identity,
+		Covered: func(k *keeper.Keeper, w statement.Start) error { return in.Statements.Covers(k, w) }, Clock: c}
 	in.Authorities = authority.New(authority.Config{Store: st, Safe: in.Safe, Clock: c, Log: cfg.Log})
 	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log, Changed: in.Kits.Again})
 	in.Statements = statements.New(statements.Config{Store: st, Authorities: in.Authorities, Account: in.Belong.Used, Developer: in.Safe.Thumbprint, Identities: in.Belong.Thumbprints, Registered: in.Belong.Serials, Rack: in.Rack, Book: in.Book,

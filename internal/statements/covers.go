@@ -61,10 +61,20 @@ func kindFor(k *keeper.Keeper, signed bool) statement.Kind {
 	return ""
 }
 
-// start is an app's start on a device, by the device's clock as far as that is known.
+// at fills in where and when an app is started: by the device's clock, as far as that is known.
+func (s *Statements) at(k *keeper.Keeper, w statement.Start) statement.Start {
+	now := s.cfg.Clock.Now()
+	w.Serial, w.At, w.Withdrawn = k.Device().Serial, now, s.withdrawn()
+	if f, ok := k.Facts().View().Get(fact.DeviceClock, now); ok {
+		w.At = now.Add(time.Duration(f.Value.Int()) * time.Second)
+	}
+	return w
+}
+
+// start is the start of an app on a device, signed as its project or the last app file says.
 func (s *Statements) start(k *keeper.Keeper, app string) statement.Start {
 	now := s.cfg.Clock.Now()
-	w := statement.Start{App: app, Developer: s.cfg.Developer(), Serial: k.Device().Serial, At: now, Withdrawn: s.withdrawn()}
+	w := s.at(k, statement.Start{App: app, Developer: s.cfg.Developer()})
 	of := s.cfg.Book.Of(facts.Subject{Kind: facts.App, ID: app}).View()
 	if f, ok := of.Get(fact.AppDeveloper, now); ok && f.Value.Text() != "" {
 		w.Developer = f.Value.Text()
@@ -77,9 +87,6 @@ func (s *Statements) start(k *keeper.Keeper, app string) statement.Start {
 	}
 	if f, ok := of.Get(fact.AppFeatures, now); ok {
 		w.Features = f.Value.Texts()
-	}
-	if f, ok := k.Facts().View().Get(fact.DeviceClock, now); ok {
-		w.At = now.Add(time.Duration(f.Value.Int()) * time.Second)
 	}
 	return w
 }

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/internal/facts"
@@ -47,7 +48,7 @@ func (s *Statements) MayRun(apps []string) map[string][]Cell {
 		}
 		held, known := s.onDevice(k)
 		for _, app := range apps {
-			out[app] = append(out[app], s.explain(k, app, held, known).Cell)
+			out[app] = append(out[app], s.explain(k, s.start(k, app), held, known).Cell)
 		}
 	}
 	return out
@@ -57,10 +58,11 @@ func (s *Statements) MayRun(apps []string) map[string][]Cell {
 const signRemedy = "Choose an identity for it: earlybench app set DIRECTORY --identity NAME. Make one before: earlybench identity new NAME"
 
 // Explain says whether an app may run on a device, or what stands against it: which line of which
-// statement, or which other gate.
-func (s *Statements) Explain(k *keeper.Keeper, app string) Explanation {
+// statement, or which other gate. It is the build of the app's project that is explained; build is nil
+// for the project itself.
+func (s *Statements) Explain(k *keeper.Keeper, app string, build *Build) Explanation {
 	held, known := s.onDevice(k)
-	e := s.explain(k, app, held, known)
+	e := s.explain(k, s.startOf(k, app, build), held, known)
 	if e.Gate == "accepted" {
 		s.acceptance(&e, k)
 	}
@@ -68,9 +70,9 @@ func (s *Statements) Explain(k *keeper.Keeper, app string) Explanation {
 }
 
 // explain is Explain without words where the gate accepted decides.
-func (s *Statements) explain(k *keeper.Keeper, app string, held []Statement, known bool) Explanation {
-	e := Explanation{Cell: Cell{Device: k.Device().Handle, State: ready.NotNeeded}, App: app}
-	w, series := s.start(k, app), k.Series()
+func (s *Statements) explain(k *keeper.Keeper, w statement.Start, held []Statement, known bool) Explanation {
+	e := Explanation{Cell: Cell{Device: k.Device().Handle, State: ready.NotNeeded}, App: w.App}
+	app, series := w.App, k.Series()
 	of := s.cfg.Book.Of(facts.Subject{Kind: facts.App, ID: app}).View()
 	if f, ok := of.Get(fact.AppFamilies, s.cfg.Clock.Now()); ok && !f.Value.Has(series.Family) {
 		e.State, e.Unfit = ready.Shut, true
@@ -86,6 +88,22 @@ func (s *Statements) explain(k *keeper.Keeper, app string, held []Statement, kno
 		e.Text = fmt.Sprintf("%s wants neither a grant nor a debug token for %s.", e.Device, app)
 	}
 	return e
+}
+
+// Covers returns the problem that stands in the way of starting an app that is signed as w says. What
+// is not known of a device stands in nobody's way.
+func (s *Statements) Covers(k *keeper.Keeper, w statement.Start) error {
+	held, known := s.onDevice(k)
+	e := s.explain(k, s.at(k, w), held, known)
+	if e.State != ready.Shut || e.Gate == "accepted" || e.Unfit {
+		return nil
+	}
+	p := &problem.Problem{Kind: problem.Blocked, Gate: e.Gate, Text: e.Text, Remedy: e.Remedy}
+	if e.Line != statement.LineType && e.Gate != "registered" {
+		word := word(kindFor(k, w.Signed))
+		p.Remedy = fmt.Sprintf("Have a %[1]s issued for the key that signs it, and put it on: earlybench %[1]s new %[2]s, then earlybench %[1]s put ID %[2]s", word, e.Device)
+	}
+	return p
 }
 
 // acceptance explains by what the device's owner has answered.

@@ -49,7 +49,7 @@ func TestWhatMayRunWhereIsOneTable(t *testing.T) {
 	require.Equal(t, ready.NotNeeded, now["heron-1"].State)
 	require.Equal(t, "registered", now["kestle-1"].Gate, "no token can name it before it is in the register")
 	require.Equal(t, "granted", now["whimbrel-1"].Gate)
-	e := d.Statements.Explain(d.device(1), app)
+	e := d.Statements.Explain(d.device(1), app, nil)
 	require.Contains(t, e.Remedy, "earlybench register add kestle-1")
 
 	j, err := d.Statements.Allow(t.Context(), "heron-1", app, nil, false, "owner/ada")
@@ -79,7 +79,7 @@ func TestWhatMayRunWhereIsOneTable(t *testing.T) {
 	_, err = d.Tryouts.AddProject(t.Context(), dir)
 	require.NoError(t, err)
 	d.Eventually("the bench knows for which families it is", func() bool { return cells()["kestle-2"].Unfit })
-	e = d.Statements.Explain(d.device(2), app)
+	e = d.Statements.Explain(d.device(2), app, nil)
 	require.False(t, e.Allowed())
 	require.Contains(t, e.Text, "is made for tarn")
 }

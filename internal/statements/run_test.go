@@ -15,6 +15,7 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/internal/belong"
 	"earlybench.invalid/earlybench/internal/benchtest"
@@ -109,7 +110,7 @@ func TestASignedAppRunsUnderAGrantForItsIdentity(t *testing.T) {
 	_, err = d.Statements.Allow(t.Context(), h, app, nil, false, "owner/ada")
 	require.ErrorContains(t, err, "only apps that a signing identity has signed")
 	require.Contains(t, d.Outlook.Look(k, app).BlockedAt("granted").Text, "this one is signed by a bare key")
-	require.Equal(t, statement.LineType, d.Statements.Explain(k, app).Line)
+	require.Equal(t, statement.LineType, d.Statements.Explain(k, app, nil).Line)
 	require.Contains(t, problem.Of(err).Remedy, "earlybench app set")
 
 	i, err := d.Belong.NewIdentity(t.Context(), "moor-desk")
@@ -141,7 +142,7 @@ func TestASignedAppRunsUnderAGrantForItsIdentity(t *testing.T) {
 		return err != nil
 	})
 	require.ErrorContains(t, err, "was withdrawn by Fell Authority")
-	require.Equal(t, statement.LineID, d.Statements.Explain(k, app).Line)
+	require.Equal(t, statement.LineID, d.Statements.Explain(k, app, nil).Line)
 	_, ok := statements.TableOf(j.Result)
 	require.False(t, ok, "a tryout has another result")
 }
@@ -182,7 +183,7 @@ func TestThroughFourHundredDaysNothingEndsThatIsRenewedByItself(t *testing.T) {
 				tokens[term.ID] = true
 			}
 			for n := range 2 { // and the devices have what was renewed
-				e := d.Statements.Explain(d.device(n+1), app)
+				e := d.Statements.Explain(d.device(n+1), app, nil)
 				if !e.Allowed() || e.Statement.End().Sub(d.Clock.Now()) < 12*24*time.Hour {
 					d.Statements.Again()
 					return false
@@ -220,7 +221,7 @@ func TestAfterOneJumpOfFortyDaysTheBenchSaysWhatHasEndedAndMendsWhatItCan(t *tes
 	require.NoError(t, d.Safe.Lock()) // nobody is there meanwhile
 	d.moves(40 * 24 * time.Hour)
 	require.Equal(t, "shut", d.gate(1))
-	require.Equal(t, statement.LineEnds, d.Statements.Explain(d.device(1), app).Line)
+	require.Equal(t, statement.LineEnds, d.Statements.Explain(d.device(1), app, nil).Line)
 	f, err := d.Endings.On(t.Context(), d.Clock.Now())
 	require.NoError(t, err)
 	require.Empty(t, f.Alone)
@@ -230,7 +231,7 @@ func TestAfterOneJumpOfFortyDaysTheBenchSaysWhatHasEndedAndMendsWhatItCan(t *tes
 		d.Statements.Again()
 		return d.gate(1) == "open"
 	})
-	require.True(t, d.Statements.Explain(d.device(1), app).Allowed())
+	require.True(t, d.Statements.Explain(d.device(1), app, nil).Allowed())
 }
 
 // A tablet of a maker that wants developers accepted does so for signed apps, too.
@@ -289,6 +290,20 @@ func TestEachBuildOfAnAppIsAllowedAsItIsSigned(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, append(raw, "builds:\n  field: {devices: any, debug: false, identity: moor-desk}\n"...), 0o600))
 	tablet, handset := d.BySerial("OH W 4410").Device().Handle, d.handles(1)[0]
 	field := &statements.Build{Key: i.Thumbprint(), Signed: true, Any: true}
+
+	// Before that each is refused with its own reason, and nothing is built.
+	d.Eventually("what is on them is known", func() bool {
+		return d.Statements.Explain(d.BySerial("OH W 4410"), app, field).State == ready.Shut && d.Statements.Explain(d.device(1), app, nil).State == ready.Shut
+	})
+	_, err = d.Tryouts.Start(t.Context(), tryout.Ask{App: app, Build: "field", Devices: []string{tablet}})
+	require.ErrorContains(t, err, tablet+" has no grant")
+	require.Equal(t, "granted", problem.Of(err).Gate)
+	require.Contains(t, problem.Of(err).Remedy, "earlybench grant new "+tablet)
+	_, err = d.Tryouts.Start(t.Context(), tryout.Ask{App: app, Devices: []string{tablet}})
+	require.ErrorContains(t, err, "only apps that a signing identity has signed")
+	_, err = d.Tryouts.Start(t.Context(), tryout.Ask{App: app, Devices: []string{handset}})
+	require.Equal(t, "token", problem.Of(err).Gate)
+	require.Equal(t, ready.NotNeeded, d.Statements.Explain(d.device(1), app, field).State, "a signed app needs no token there")
 	for handle, build := range map[string]*statements.Build{tablet: field, handset: nil} {
 		j, err := d.Statements.Allow(t.Context(), handle, app, build, false, "owner/ada")
 		require.NoError(t, err)
@@ -326,9 +341,9 @@ func TestADeviceThatHasLeftTheRegisterKeepsNothingFromBeingRenewed(t *testing.T)
 	d.Eventually("somebody opens the safe", func() bool { return d.Safe.OpenAtStart(t.Context(), d.UnlockKey()) == nil })
 	d.Eventually("the other has one that lasts longer", func() bool {
 		d.Statements.Again()
-		e := d.Statements.Explain(d.device(1), app)
+		e := d.Statements.Explain(d.device(1), app, nil)
 		return e.Allowed() && e.Statement.End().After(d.Clock.Now().AddDate(0, 0, 10))
 	})
-	e := d.Statements.Explain(d.device(1), app)
+	e := d.Statements.Explain(d.device(1), app, nil)
 	require.Equal(t, []string{benchtest.KestleSerial(1)}, e.Statement.Devices)
 }

@@ -147,7 +147,7 @@ func (d *desk) says(gate string, cases []held) {
 	for i, c := range cases {
 		d.T.Log(c.name)
 		d.names(all[i], gate, c.cause)
-		e := d.Statements.Explain(all[i], app)
+		e := d.Statements.Explain(all[i], app, nil)
 		require.Equal(d.T, ready.Shut, e.State, "%s: %s", c.name, e.Text)
 		require.Equal(d.T, c.line, e.Line, "%s: %s", c.name, e.Text)
 		require.Equal(d.T, gate, e.Gate, c.name)

@@ -96,7 +96,7 @@ func (t *Tryouts) runMany(ctx context.Context, run *job.Run) (any, error) {
 		a.File = w.packed.Digest
 	}
 	run.Phase("devices", 0)
-	parts, err := t.begin(ctx, run, w.project.ID, a)
+	parts, err := w.begin(ctx, run, a)
 	if err != nil {
 		return nil, err
 	}
@@ -126,8 +126,8 @@ func (t *Tryouts) runMany(ctx context.Context, run *job.Run) (any, error) {
 }
 
 // begin starts a child job for every device that has none yet.
-func (t *Tryouts) begin(ctx context.Context, run *job.Run, app string, a argsMany) ([]DeviceResult, error) {
-	parent := run.Job()
+func (w *work) begin(ctx context.Context, run *job.Run, a argsMany) ([]DeviceResult, error) {
+	t, app, parent := w.Tryouts, w.project.ID, run.Job()
 	begun, err := t.Jobs.Children(ctx, parent.ID)
 	if err != nil {
 		return nil, err
@@ -146,7 +146,7 @@ func (t *Tryouts) begin(ctx context.Context, run *job.Run, app string, a argsMan
 			continue
 		}
 		part.Device = k.Device().Handle
-		err := t.canRun(k, app, a.Build)
+		err := w.canRun(ctx, k, a.Build)
 		if err == nil {
 			var j job.Job
 			j, err = t.Jobs.Start(ctx, t.jobFor(k, app, Ask{File: a.File, Try: a.Try, Unattended: a.Unattended, Actor: parent.Actor}, parent.ID))

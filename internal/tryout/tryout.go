@@ -20,6 +20,7 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/ready"
+	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/kits"
@@ -42,7 +43,9 @@ type Tryouts struct {
 	// Identity finds one of the bench's signing identities: its certificate, and the id of its key in
 	// the safe.
 	Identity func(ctx context.Context, name string) (certificate *x509.Certificate, item string, err error)
-	Clock    clock.Clock
+	// Covered returns the problem that stands in the way of an app that is signed so, on a device.
+	Covered func(k *keeper.Keeper, w statement.Start) error
+	Clock   clock.Clock
 }
 
 // Kinds of jobs.
@@ -125,7 +128,7 @@ func (t *Tryouts) Start(ctx context.Context, ask Ask) (job.Job, error) {
 	if err := w.find(ctx, ask.App, ask.Build, ask.File); err != nil {
 		return job.Job{}, err
 	}
-	if err := t.canRun(k, w.project.ID, ask.Build); err != nil {
+	if err := w.canRun(ctx, k, ask.Build); err != nil {
 		return job.Job{}, err
 	}
 	return t.Jobs.Start(ctx, t.jobFor(k, w.project.ID, ask, ""))
@@ -133,21 +136,56 @@ func (t *Tryouts) Start(ctx context.Context, ask Ask) (job.Job, error) {
 
 // canRun returns the problem that stands in the way of running an app on a device. An app
 // that is not made for the device comes first.
-func (t *Tryouts) canRun(k *keeper.Keeper, app, build string) error {
-	switch now := t.Outlook.Glance(k, app); {
+func (w *work) canRun(ctx context.Context, k *keeper.Keeper, build string) error {
+	switch now := w.Outlook.Glance(k, w.project.ID); {
 	case now.Readiness.Unfit:
 		return now.Blocked()
 	case now.Readiness.Gate("admitted").State == ready.Shut:
 		return now.BlockedAt("admitted")
-	case build == "": // of another build nobody knows by whom it is signed
+	case build != "" || w.packedAlready: // signed otherwise than the project
+		start, err := w.signedAs(ctx)
+		if err == nil {
+			err = w.Covered(k, start)
+		}
+		if err != nil {
+			return err
+		}
+	default:
 		for _, gate := range []string{"granted", "token"} { // found before anything is built or sent
 			if now.Readiness.Gate(gate).State == ready.Shut {
 				return now.BlockedAt(gate)
 			}
 		}
 	}
-	_, err := t.Outlook.Session(k)
+	_, err := w.Outlook.Session(k)
 	return err
+}
+
+// signedAs is what a device will see of what is run: by whom it is signed, and how it was built.
+func (w *work) signedAs(ctx context.Context) (statement.Start, error) {
+	if w.packedAlready {
+		f, err := w.Files.Open(w.packed.File)
+		if err != nil {
+			return statement.Start{}, fmt.Errorf("open the app file: %w", err)
+		}
+		defer f.Close()
+		opened, err := appfile.Open(f, w.packed.Size)
+		if err != nil {
+			return statement.Start{}, fmt.Errorf("read the app file: %w", err)
+		}
+		m := opened.App
+		return statement.Start{App: m.ID, Developer: m.By(), Signed: opened.Signed(), Debug: m.Debug, Features: m.Features}, nil
+	}
+	p := w.project
+	start := statement.Start{App: p.ID, Developer: w.Safe.Thumbprint(), Signed: p.Identity != "", Debug: p.Debug, Features: p.Features}
+	if start.Signed {
+		certificate, _, err := w.Identity(ctx, p.Identity)
+		if err != nil {
+			return start, err
+		}
+		start.Developer = appfile.Identity{Certificate: certificate}.Public().Thumbprint()
+	}
+	return start, nil
 }
 
 // jobFor is the job that runs an app on one device.

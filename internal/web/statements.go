@@ -152,9 +152,10 @@ func (s *Server) statementsOn(_ context.Context, in *struct {
 	return statementList.of(in.Select, each(all, s.statementOf))
 }
 
-func (s *Server) explain(_ context.Context, in *struct {
+func (s *Server) explain(ctx context.Context, in *struct {
 	Handle string `path:"handle" maxLength:"60"`
 	App    string `query:"app" required:"true" maxLength:"100"`
+	Build  string `query:"build" maxLength:"40" doc:"which of the builds of its project; empty for the project itself"`
 }) (*out[client.Explanation], error) {
 	k, err := s.Rack.Find(in.Handle)
 	if err != nil {
@@ -163,7 +164,11 @@ func (s *Server) explain(_ context.Context, in *struct {
 	if err := s.Outlook.CheckApp(in.App); err != nil {
 		return nil, problem(err)
 	}
-	e := s.Statements.Explain(k, in.App)
+	build, err := s.buildOf(ctx, client.Allow{App: in.App, Build: in.Build})
+	if err != nil {
+		return nil, problem(err)
+	}
+	e := s.Statements.Explain(k, in.App, build)
 	answer := client.Explanation{App: e.App, Device: e.Device, Allowed: e.Allowed(), State: string(e.State), Gate: e.Gate, Ends: when(e.Ends), Text: e.Text, Line: string(e.Line), Remedy: e.Remedy}
 	if e.Statement != nil {
 		st := s.statementOf(*e.Statement)
