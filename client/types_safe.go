@@ -7,7 +7,7 @@ type Safe struct {
 	State        string        `json:"state" enum:"missing,locked,open"`
 	ByPassphrase bool          `json:"by_passphrase" doc:"it opens with a passphrase; otherwise with an unlock key"`
 	Idle         int64         `json:"idle_seconds" doc:"it locks by itself after so long without use"`
-	Locks        time.Time     `json:"locks,omitzero" doc:"when it does, if nobody uses it; absent while it is locked"`
+	Locks        time.Time     `json:"locks,omitzero" doc:"when it does, if nobody uses it; absent while it is locked, or if it stays open until somebody locks it"`
 	Public       []byte        `json:"public" doc:"key to which passphrases are sealed (docs/formats/safe.md), which changes when the safe is locked"`
 	Contents     []SafeItem    `json:"contents" nullable:"false"`
 	Requests     []SafeRequest `json:"requests" nullable:"false" doc:"what waits for a person's consent"`

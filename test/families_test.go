@@ -56,6 +56,23 @@ func (d *demo) openVisitors(device string) {
 	d.touch(device, append(keysOf(letters), "let them in")...)
 }
 
+// admitsByKeys has a handset ask its person whether the bench may come in, who holds the two keys that
+// its plate names, and waits until it is linked.
+func (d *demo) admitsByKeys(device string) {
+	d.t.Helper()
+	d.waits(device, "mode", "open")
+	d.waits(device, "driver", "open")
+	_, err := d.api.Ask(d.t.Context(), device)
+	require.NoError(d.t, err)
+	var keys []string
+	d.eventually("it asks", func() bool {
+		keys = twoKeys.FindStringSubmatch(d.reading(device).Text)
+		return keys != nil
+	})
+	d.touch(device, "Key "+keys[1], "Key "+keys[2])
+	d.waits(device, "linked", "open")
+}
+
 func standinCall(d *demo, method string, p standin.Steer) error {
 	return standinCallInto(d, method, p, nil)
 }

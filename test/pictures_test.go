@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"earlybench.invalid/earlybench/client"
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
@@ -77,12 +78,22 @@ func TestPictures(t *testing.T) {
 	d.signsIn(userCode.FindString(d.ok("account", "sign-in", "--wait=false")), "rowan")
 	d.eventually("rowan is signed in", func() bool { return strings.Contains(d.ok("account"), "rowan") })
 	d.ok("identity", "new", "moor-desk 2026")
-	b.goes(d.at.Service + "/keys")
-	b.sees("not registered")
-	b.sees("key in this safe")
-	shot("keys")
+	d.ok("project", "add", "../demo/apps/muster")
+	for _, k := range []string{"kestle-1", "kestle-2"} {
+		d.openVisitors(k)
+		d.admitsByKeys(k)
+	}
 	d.ok("register", "add", "kestle-1", "kestle-2")
-	d.ok("token", "new", "kestle-1", "kestle-2")
+	d.ok("token", "new", "kestle-1")
+	j, err := d.api.Allow(context.Background(), "kestle-1", client.Allow{App: "fellgate/muster"})
+	require.NoError(t, err)
+	d.eventually("it is on", func() bool { j, err = d.api.Job(context.Background(), j.ID); return err == nil && j.State == "done" })
+	b.goes(d.at.Service + "/keys")
+	b.sees("fellgate/muster on kestle-2")
+	b.presses("fellgate/muster on kestle-2: may not run")
+	b.sees("key in this safe")
+	b.sees("Put it on kestle-2")
+	shot("keys")
 	b.goes(d.at.Service + "/endings")
 	b.sees("Debug tokens")
 	shot("endings")

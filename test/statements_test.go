@@ -45,17 +45,7 @@ func TestOneDebugTokenGoesOnSixHandsetsWithARowForEach(t *testing.T) {
 	dir := handsetProject(t, "")
 	for _, k := range kestles {
 		d.openVisitors(k)
-		d.waits(k, "mode", "open")
-		d.waits(k, "driver", "open")
-		_, err := d.api.Ask(t.Context(), k)
-		require.NoError(t, err)
-		var keys []string
-		d.eventually("it asks", func() bool {
-			keys = twoKeys.FindStringSubmatch(d.reading(k).Text)
-			return keys != nil
-		})
-		d.touch(k, "Key "+keys[1], "Key "+keys[2])
-		d.waits(k, "linked", "open")
+		d.admitsByKeys(k)
 	}
 	d.ok("register", "add")
 	d.eventually("all are registered", func() bool { return d.device("kestle-6").Gates["registered"] == "open" })

@@ -48,7 +48,7 @@ func (p *program) printSafe(s client.Safe) error {
 	case "locked":
 		fmt.Fprintf(p.out, "The safe is locked; it opens with its %s: earlybench safe unlock\n", by)
 	default:
-		fmt.Fprintf(p.out, "The safe is open, and locks at %s if nobody uses it. It opens with its %s.\n", clockText(s.Locks), by)
+		fmt.Fprintf(p.out, "%s It opens with its %s.\n", openText(s), by)
 	}
 	var rows [][]string
 	for _, i := range s.Contents {
@@ -64,6 +64,14 @@ func (p *program) printSafe(s client.Safe) error {
 	p.printRequests(s.Requests)
 	p.printRules(s.Rules)
 	return nil
+}
+
+// openText says until when an open safe is open.
+func openText(s client.Safe) string {
+	if s.Locks.IsZero() {
+		return "The safe is open until somebody locks it."
+	}
+	return fmt.Sprintf("The safe is open, and locks at %s if nobody uses it.", clockText(s.Locks))
 }
 
 func (p *program) printRequests(all []client.SafeRequest) {
@@ -154,7 +162,7 @@ func (p *program) safeUnlock() *cobra.Command {
 		if p.json {
 			return p.printJSON(s)
 		}
-		fmt.Fprintf(p.out, "The safe is open, and locks at %s if nobody uses it.\n", clockText(s.Locks))
+		fmt.Fprintln(p.out, openText(s))
 		return nil
 	}}
 	o.flags(c, "the safe")

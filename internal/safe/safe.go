@@ -54,6 +54,7 @@ type Safe struct {
 	started time.Time // when the holder was, by the computer's clock
 	used    time.Time // when somebody used what is inside last, or opened the safe
 	idle    time.Duration
+	stays   bool // it does not lock by itself
 	items   []core.Item
 	mine    string // the id of the development key; "" before there is a safe
 
@@ -99,7 +100,7 @@ type View struct {
 	ByPassphrase bool          // it opens with a passphrase; otherwise with an unlock key
 	Public       []byte        // to which envelopes are sealed
 	Idle         time.Duration // after which it locks by itself
-	Locks        time.Time     // when it does, if nobody uses it; zero while it is locked
+	Locks        time.Time     // when it does, if nobody uses it; zero while it is locked, or if it does not
 	Items        []core.Item
 }
 
@@ -113,7 +114,10 @@ func (s *Safe) View(ctx context.Context) (View, error) {
 	v := View{State: Locked, ByPassphrase: s.hello.ByPassphrase, Public: s.hello.Public, Idle: s.idle, Items: s.items}
 	switch {
 	case s.open:
-		v.State, v.Locks = Open, s.used.Add(s.idle)
+		v.State = Open
+		if !s.stays {
+			v.Locks = s.used.Add(s.idle)
+		}
 	case !s.hello.Exists:
 		v.State = Missing
 	}
@@ -291,8 +295,20 @@ func (s *Safe) refresh(ctx context.Context) error {
 func (s *Safe) Lock() error {
 	s.changing.Lock()
 	defer s.changing.Unlock()
+	s.mu.Lock()
+	s.stays = false
+	s.mu.Unlock()
 	s.ended()
 	return nil
+}
+
+// StayOpen keeps the safe open until somebody locks it: on a bench where nobody comes for weeks, what
+// ends is renewed only while it is open. Locking by itself protects nothing where the service can open
+// the safe by an unlock key in a file.
+func (s *Safe) StayOpen() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.stays = true
 }
 
 // Prove reports whether a passphrase or unlock key is the safe's. Its envelope is sealed for a
@@ -339,7 +355,7 @@ func (s *Safe) Run(ctx context.Context) {
 		s.changing.Lock()
 		s.mu.Lock()
 		rest := s.cfg.Clock.Now().Sub(s.used)
-		over := s.open && (rest > s.idle || rest < -time.Hour) || s.conn != nil && !s.open && time.Since(s.started) > waitWithin
+		over := s.open && !s.stays && (rest > s.idle || rest < -time.Hour) || s.conn != nil && !s.open && time.Since(s.started) > waitWithin
 		s.mu.Unlock()
 		if over {
 			s.ended()

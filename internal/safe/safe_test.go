@@ -168,6 +168,24 @@ func TestASafeLocksByItselfAndWhenItsHolderDies(t *testing.T) {
 	require.NoError(t, d.Unlock(t.Context(), d.sealed(holder.Unlock, "", passphrase)))
 }
 
+// On a bench where nobody comes, what ends is renewed for weeks: its safe locks only when somebody locks it.
+func TestASafeThatStaysOpenIsLockedByPeopleOnly(t *testing.T) {
+	d := opened(t)
+	require.NoError(t, d.SetIdle(t.Context(), time.Minute))
+	d.StayOpen()
+	d.clock.Move(30 * 24 * time.Hour)
+	v, err := d.View(t.Context())
+	require.NoError(t, err)
+	require.True(t, v.Locks.IsZero())
+	require.Never(t, func() bool { return d.state() == safe.Locked }, 3*time.Second, 100*time.Millisecond, "the look at idleness comes by")
+	require.NoError(t, d.Lock())
+	require.Equal(t, safe.Locked, d.state())
+	require.NoError(t, d.Unlock(t.Context(), d.sealed(holder.Unlock, "", passphrase)))
+	v, err = d.View(t.Context())
+	require.NoError(t, err)
+	require.False(t, v.Locks.IsZero(), "what a person opens locks by itself")
+}
+
 func TestAnotherPassphraseOpensItAndTheOldOneDoesNot(t *testing.T) {
 	d := opened(t)
 	require.ErrorIs(t, d.Prove(t.Context(), "change", d.sealed(holder.Prove, "change", "another one")), safe.ErrWrong)

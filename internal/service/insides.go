@@ -202,6 +202,7 @@ func (in *Insides) Start(ctx context.Context) error {
 		if err := in.Safe.OpenAtStart(ctx, in.safeKey); err != nil {
 			return err
 		}
+		in.Safe.StayOpen()
 	}
 	cut, err := in.Store.OpenJobs(ctx)
 	if err != nil {

@@ -90,7 +90,11 @@ function Lock({ safe }: { safe: Safe }) {
   const lock = useLockSafe();
   return (
     <>
-      <p className="text-row">It is open, and locks at {safe.locks && clockText(safe.locks)} if nobody uses it.</p>
+      <p className="text-row">
+        {safe.locks
+          ? `It is open, and locks at ${clockText(safe.locks)} if nobody uses it.`
+          : "It is open until somebody locks it."}
+      </p>
       <button type="button" className="press press-small mt-2" disabled={lock.isPending} onClick={() => lock.mutate()}>
         Lock it now
       </button>
