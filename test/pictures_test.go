@@ -78,7 +78,7 @@ func TestPictures(t *testing.T) {
 	d.signsIn(userCode.FindString(d.ok("account", "sign-in", "--wait=false")), "rowan")
 	d.eventually("rowan is signed in", func() bool { return strings.Contains(d.ok("account"), "rowan") })
 	d.ok("identity", "new", "moor-desk 2026")
-	d.ok("project", "add", "../demo/apps/muster")
+	d.ok("project", "add", "demo/apps/muster")
 	for _, k := range []string{"kestle-1", "kestle-2"} {
 		d.openVisitors(k)
 		d.admitsByKeys(k)
@@ -89,7 +89,7 @@ func TestPictures(t *testing.T) {
 	require.NoError(t, err)
 	d.eventually("it is on", func() bool { j, err = d.api.Job(context.Background(), j.ID); return err == nil && j.State == "done" })
 	b.goes(d.at.Service + "/keys")
-	b.sees("fellgate/muster on kestle-2")
+	b.sees("What may run where")
 	b.presses("fellgate/muster on kestle-2: may not run")
 	b.sees("key in this safe")
 	b.sees("Put it on kestle-2")
