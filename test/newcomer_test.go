@@ -390,7 +390,7 @@ func (n *newcomer) press(text string) bool {
 	if !n.keys {
 		return n.b.pressed(text)
 	}
-	for range 120 {
+	for range 300 { // the frame of the device in the hand, while it restarts, keeps the focus for some
 		at := get(n.b, "look where the focus is", chromedp.Evaluate[string](focused))
 		if strings.HasPrefix(at, text) {
 			get(n.b, "Enter", chromedp.KeyEvent("\r"))

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/standin"
@@ -79,14 +80,16 @@ func TestANewcomerIsLedFromBrandNewToATriedAppByThePage(t *testing.T) {
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("kestle-1")
 	b.chooses("fellgate/callout")
-	tries := func(handle string) {
-		n := &newcomer{d: d, b: b, handle: handle}
+	tries := func(n *newcomer) {
+		n.d, n.b = d, b
 		require.Contains(t, n.leads(), "is ready", strings.Join(n.story, "\n"))
 		require.True(t, n.tried, strings.Join(n.story, "\n"))
 		t.Log(strings.Join(n.story, "\n"))
 	}
-	tries("kestle-1")
-	tries("kestle-6") // another developer's token is on it
+	tries(&newcomer{handle: "kestle-1", keys: true}) // by the keyboard alone
+	get(b, "hold a narrow window", chromedp.EmulateViewport(390, 844))
+	tries(&newcomer{handle: "kestle-6", narrow: true}) // another developer's token is on it
+	get(b, "back to the desk", chromedp.EmulateViewport(1280, 800))
 
 	// A tablet wants an app that an identity has signed, and a handset of Ivory Reach its developer accepted.
 	d.ok("identity", "new", "moor-desk 2026")
@@ -94,6 +97,6 @@ func TestANewcomerIsLedFromBrandNewToATriedAppByThePage(t *testing.T) {
 	d.eventually("it is known who signs it", func() bool {
 		return strings.Contains(d.run("explain", "fellgate/callout", "kestle-1").out, "wants neither")
 	})
-	tries("whimbrel-1")
-	tries("ivory-1")
+	tries(&newcomer{handle: "whimbrel-1"})
+	tries(&newcomer{handle: "ivory-1"})
 }
