@@ -348,7 +348,11 @@ func (r *Rig) handle(ctx context.Context, c *rpc.Conn, method string, params jso
 		if err != nil {
 			return nil, err
 		}
-		return r.clock.Move(d).UTC(), nil
+		now := r.clock.Move(d).UTC()
+		for _, b := range r.bodies {
+			b.ClockMoved()
+		}
+		return now, nil
 	}
 	for _, b := range r.bodies {
 		if b.Name() != p.Body {

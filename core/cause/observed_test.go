@@ -129,10 +129,11 @@ func TestWhatIsObservedNamesItsFault(t *testing.T) {
 		{"ostler", "app-not-signed", "granted", seen{fact.GrantState: "unsigned"}},
 		{"ostler", "grant-lacking", "granted", seen{fact.GrantState: "lacking"}},
 		{"ostler", "identity-ended", "granted", seen{fact.GrantState: "identity"}},
-		{"ostler", "host-clock-wrong", "granted", seen{fact.GrantState: "ended", fact.HostClock: 86400}},
+		{"ostler", "host-clock-wrong", "granted", seen{fact.GrantState: "ended", fact.HostClock: 86400, fact.DeviceClock: nil}}, // judged by this computer's clock
 		{"kestle", "token-missing", "token", seen{fact.TokenState: "none"}},
 		{"kestle", "token-ended", "token", seen{fact.TokenState: "ended"}},
 		{"kestle", "device-clock-wrong", "token", seen{fact.TokenState: "ended", fact.DeviceClock: -86400}},
+		{"kestle", "token-ended", "token", seen{fact.TokenState: "ended", fact.HostClock: 86400, fact.DeviceClock: -86400}}, // this computer is wrong, the device is right
 		{"kestle", "token-withdrawn", "token", seen{fact.TokenState: "withdrawn"}},
 		{"kestle", "token-of-another", "token", seen{fact.TokenState: "other"}},
 		{"kestle", "token-lacking", "token", seen{fact.TokenState: "lacking"}},
@@ -152,7 +153,9 @@ func TestWhatIsObservedNamesItsFault(t *testing.T) {
 				known[k] = v
 			}
 			for k, v := range c.seen {
-				known[k] = v
+				if known[k] = v; v == nil {
+					delete(known, k)
+				}
 			}
 			q, e := ask(s, nil, facts(s, known)...)
 			require.Equal(t, c.gate, e.Gate)

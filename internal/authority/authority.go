@@ -49,7 +49,7 @@ type one struct {
 	metadata *authority.Metadata // nil before it was asked for
 	up       State
 	trouble  error
-	clockOff time.Duration // by which this computer's clock is ahead
+	clock    clock.Other // as its last answer showed
 	tokens   map[string]token
 }
 
@@ -75,10 +75,10 @@ const slowAfter = 2 * time.Second
 
 // View is an authority as it is now.
 type View struct {
-	Record   store.Authority
-	State    State
-	Trouble  error
-	ClockOff time.Duration // by which this computer's clock is ahead
+	Record  store.Authority
+	State   State
+	Trouble error
+	Clock   clock.Other // as its last answer showed
 }
 
 // New makes authorities without any.
@@ -111,7 +111,7 @@ func (a *Authorities) All() []View {
 	defer a.mu.Unlock()
 	var out []View
 	for _, o := range a.all {
-		out = append(out, View{o.record, o.up, o.trouble, o.clockOff})
+		out = append(out, View{o.record, o.up, o.trouble, o.clock})
 	}
 	slices.SortFunc(out, func(x, y View) int { return strings.Compare(x.Record.Name, y.Record.Name) })
 	return out
@@ -201,7 +201,7 @@ func (a *Authorities) Add(ctx context.Context, address, accept string) (View, er
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.all[r.Name] = o
-	return View{o.record, o.up, nil, 0}, nil
+	return View{o.record, o.up, nil, o.clock}, nil
 }
 
 // Drop forgets an authority with the accounts there.
@@ -248,7 +248,7 @@ func (a *Authorities) Refresh(ctx context.Context, name string) error {
 	defer a.keeping.Unlock()
 	a.mu.Lock()
 	if !date.IsZero() {
-		o.clockOff = a.cfg.Clock.Now().Sub(date).Truncate(time.Second)
+		o.clock = clock.Read(date)
 	}
 	changed := fmt.Sprint(o.record.About) != fmt.Sprint(now)
 	o.record.About = now

@@ -252,17 +252,18 @@ func (c *Checker) clock() Check {
 func (c *Checker) clockOfDepots() (Check, bool) {
 	k := Check{ID: "clock", Title: "Clock", State: Wrong, Breaks: "Whatever ends seems to have ended, or not to have begun.", Remedy: "Set this computer's clock."}
 	for _, d := range c.Depots.All() {
-		if d.ClockAt.IsZero() {
+		if !d.Clock.Known() {
 			continue
 		}
-		if d.ClockOff.Abs() < off*time.Second {
+		ahead := -d.Clock.Ahead(c.Now()).Truncate(time.Second)
+		if ahead.Abs() < off*time.Second {
 			return k, false
 		}
 		by := "ahead of"
-		if d.ClockOff < 0 {
+		if ahead < 0 {
 			by = "behind"
 		}
-		k.Found = fmt.Sprintf("It is %s %s that of depot %s.", d.ClockOff.Abs(), by, d.Record.Name)
+		k.Found = fmt.Sprintf("It is %s %s that of depot %s.", ahead.Abs(), by, d.Record.Name)
 	}
 	return k, k.Found != ""
 }

@@ -129,7 +129,7 @@ func TestTheClockIsComparedWithThatOfADepot(t *testing.T) {
 	at, _ := benchtest.Depot(t, nil)
 	b.Accept(at)
 	b.Depots.Again()
-	b.Eventually("the depot was asked", func() bool { return !b.Depots.All()[0].ClockAt.IsZero() })
+	b.Eventually("the depot was asked", func() bool { return b.Depots.All()[0].Clock.Known() })
 	require.NotEqual(t, computer.Wrong, c.Clock().State)
 	b.Clock.Move(-3 * time.Hour)
 	b.Depots.Again()

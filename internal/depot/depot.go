@@ -54,19 +54,17 @@ type one struct {
 	transfer fetch.State // of the transfer that is running; "" for none
 	rate     int64       // as it was measured last, bytes a second; 0: never
 	trouble  error
-	clockOff time.Duration // by which this computer's clock is ahead
-	clockAt  time.Time     // when that was seen; zero: never
+	clock    clock.Other // as its last answer showed
 }
 
 // View is a depot as it is now.
 type View struct {
-	Record   store.Depot
-	Index    *depot.Index // as it was read last; it is not changed
-	State    fetch.State  // "" before it was asked for
-	Rate     int64        // bytes a second, as it was measured last; 0: never
-	Trouble  error
-	ClockOff time.Duration // by which this computer's clock is ahead
-	ClockAt  time.Time     // when that was seen; zero: never
+	Record  store.Depot
+	Index   *depot.Index // as it was read last; it is not changed
+	State   fetch.State  // "" before it was asked for
+	Rate    int64        // bytes a second, as it was measured last; 0: never
+	Trouble error
+	Clock   clock.Other // as its last answer showed
 }
 
 // New makes depots without any.
@@ -115,7 +113,7 @@ func (d *Depots) All() []View {
 }
 
 func (o *one) view() View {
-	v := View{Record: o.record, Index: o.index, State: o.state, Trouble: o.trouble, Rate: o.rate, ClockOff: o.clockOff, ClockAt: o.clockAt}
+	v := View{Record: o.record, Index: o.index, State: o.state, Trouble: o.trouble, Rate: o.rate, Clock: o.clock}
 	if o.transfer != "" {
 		v.State = o.transfer
 	}

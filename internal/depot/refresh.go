@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"time"
 
+	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/cms"
 	"earlybench.invalid/earlybench/core/depot"
 	"earlybench.invalid/earlybench/core/problem"
@@ -87,8 +88,7 @@ func (d *Depots) refresh(ctx context.Context, name string) error {
 	}
 	o.trouble = err
 	if at, err := http.ParseTime(header.Get("Date")); err == nil {
-		o.clockAt = d.cfg.Clock.Now()
-		o.clockOff = o.clockAt.Sub(at).Truncate(time.Second)
+		o.clock = clock.Read(at)
 	}
 	after := o.view()
 	d.mu.Unlock()

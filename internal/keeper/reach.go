@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sync"
 
+	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/internal/store"
@@ -30,6 +31,13 @@ type reach struct {
 	open     bool           // this bench is admitted
 	sessions int            // that were up, so that each has a scope of its own
 	down     error          // why no session is up
+	told     deviceClock    // as it told it last on the session that is open
+}
+
+// deviceClock is a device's clock, with the scope of the session on which it was told.
+type deviceClock struct {
+	clock.Other
+	scope string
 }
 
 // Reached describes a way by which the device is reached.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"time"
 
+	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/plain"
@@ -150,7 +151,7 @@ func (r *reach) follow(ctx context.Context, s device.Session, scope string) {
 	k.tell()
 	defer func() {
 		k.mu.Lock()
-		r.open = false
+		r.open, r.told = false, deviceClock{}
 		k.apps = nil
 		k.mu.Unlock()
 	}()
@@ -161,7 +162,7 @@ func (r *reach) follow(ctx context.Context, s device.Session, scope string) {
 	}
 	if err == nil {
 		err = told.Follow(ctx, func(batch []device.Fact) {
-			k.observe(ctx, r.way.Scope(), scope, k.read(batch))
+			k.observe(ctx, r.way.Scope(), scope, r.read(batch, scope))
 		})
 	}
 	if errors.Is(err, device.ErrNotAdmitted) {
@@ -175,7 +176,8 @@ func (r *reach) follow(ctx context.Context, s device.Session, scope string) {
 
 // read converts what a device reports into facts. Keys that a device may not report,
 // and values that cannot be read, are ignored.
-func (k *Keeper) read(told []device.Fact) []fact.Fact {
+func (r *reach) read(told []device.Fact, scope string) []fact.Fact {
+	k := r.keeper
 	registry := k.cfg.Facts.View().Registry()
 	var out []fact.Fact
 	for _, t := range told {
@@ -183,8 +185,10 @@ func (k *Keeper) read(told []device.Fact) []fact.Fact {
 		case device.FactClock: // what time it has; how far that is off is seen here
 			var at time.Time
 			if json.Unmarshal(t.Value, &at) == nil {
-				off := at.Sub(k.cfg.Clock.Now()).Round(time.Second)
-				out = append(out, k.Seen(fact.DeviceClock, fact.Of(int64(off.Seconds())), fact.Device))
+				k.mu.Lock()
+				r.told = deviceClock{clock.Read(at), scope}
+				k.mu.Unlock()
+				out = append(out, k.clockFact(r.told.Other))
 			}
 		case device.FactApps:
 			var apps []device.App
@@ -205,6 +209,36 @@ func (k *Keeper) read(told []device.Fact) []fact.Fact {
 		}
 	}
 	return out
+}
+
+func (k *Keeper) clockFact(c clock.Other) fact.Fact {
+	return k.Seen(fact.DeviceClock, fact.Of(int64(c.Ahead(k.cfg.Clock.Now()).Round(time.Second).Seconds())), fact.Device)
+}
+
+// clockNoise is by how much what is known of a clock may be off.
+const clockNoise = 5 * time.Second
+
+// CompareClocks observes anew by how much the device's clock is off, if this computer's was set since the
+// device told its time.
+func (k *Keeper) CompareClocks() {
+	k.mu.Lock()
+	var use *reach
+	var told deviceClock
+	for _, r := range k.reaches {
+		if r.open && r.told.Known() {
+			use, told = r, r.told
+			break
+		}
+	}
+	k.mu.Unlock()
+	if use == nil {
+		return
+	}
+	now := k.clockFact(told.Other)
+	before, ok := k.cfg.Facts.View().Get(fact.DeviceClock, k.cfg.Clock.Now())
+	if ok && (time.Duration(now.Value.Int()-before.Value.Int())*time.Second).Abs() > clockNoise {
+		k.observe(use.ctx, use.way.Scope(), told.scope, []fact.Fact{now})
+	}
 }
 
 // maxSentence bounds what is kept of an error's text, in bytes.

@@ -222,6 +222,7 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Supply.Run(ctx) })
 	in.watching.Go(func() { in.Sheets.Watch(ctx, in.setSheets) })
 	in.watching.Go(func() { in.trim(ctx) })
+	in.watching.Go(func() { in.compareClocks(ctx) })
 	known, err := in.Store.Hosts(ctx)
 	if err != nil {
 		return fmt.Errorf("read the hosts: %w", err)

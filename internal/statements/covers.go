@@ -127,7 +127,11 @@ func (s *Statements) Facts(k *keeper.Keeper, app string) []fact.Fact {
 	case objection != nil:
 		return []fact.Fact{seen(state, fact.Of(states[objection.Line]))}
 	}
-	return []fact.Fact{seen(state, fact.Of("good")), seen(ends, fact.Of(st.End()))}
+	end := st.End()
+	if off := w.At.Sub(s.cfg.Clock.Now()); off.Abs() > clockOff { // when this computer's clock will say that the device's has come to it
+		end = end.Add(-off)
+	}
+	return []fact.Fact{seen(state, fact.Of("good")), seen(ends, fact.Of(end))}
 }
 
 // mostHeld is how many statements of one device are looked at: what a device says is not trusted.

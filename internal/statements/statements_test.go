@@ -212,6 +212,32 @@ func TestEachReasonWhyAnAppMayNotRunIsSaid(t *testing.T) {
 	})
 }
 
+// This computer's clock is set a day ahead: devices judge by their own, so that nothing stops. A token that
+// has ended for the device has ended, whatever this computer says.
+func TestAClockOfThisComputerThatIsWrongByADayIsSeenAndStopsNothing(t *testing.T) {
+	d := newDesk(t, 1)
+	d.project("")
+	d.puts(d.signed("a", func(s *statement.Statement) { s.Ends = d.Clock.Now().Add(6 * time.Hour).Unix() }), false, d.handles(1)...)
+	d.Eventually("it may run", func() bool { return d.gate(1) == "open" })
+	off := func(key fact.Key) time.Duration {
+		f, ok := d.device(1).Facts().View().Get(key, d.Clock.Now())
+		if !ok {
+			return 0
+		}
+		return time.Duration(f.Value.Int()) * time.Second
+	}
+	d.Clock.Move(24 * time.Hour)
+	d.Eventually("both are seen", func() bool { return off(fact.HostClock) > 23*time.Hour && off(fact.DeviceClock) < -23*time.Hour })
+	require.Equal(t, "open", d.gate(1), "by the device's clock it is good")
+	require.True(t, d.Statements.Explain(d.device(1), app, nil).Allowed())
+
+	// The device's and the authority's clocks go on: now it has ended for the device.
+	d.time.Move(7 * time.Hour)
+	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodClock, standin.Steer{By: (7 * time.Hour).String()}))
+	d.Belong.Again()
+	d.names(d.device(1), "token", "token-ended")
+}
+
 func TestATokenIsPutOnManyDevicesWithARowForEach(t *testing.T) {
 	d := newDesk(t, 4)
 	h := d.handles(1, 2, 3, 4)

@@ -94,28 +94,7 @@ func (s *Supply) observe(ctx context.Context, k *keeper.Keeper) error {
 	if depotState != "" {
 		seen = append(seen, k.Seen(fact.DepotState, fact.Of(depotState), fact.Host))
 	}
-	if off, known := s.clockOff(); known {
-		seen = append(seen, k.Seen(fact.HostClock, fact.Of(int64(off.Seconds())), fact.Host))
-	}
 	return s.Book.Renew(ctx, facts.Subject{Kind: facts.Device, ID: k.Device().ID}, seen...)
-}
-
-// clockNoise is what two clocks may differ by although both are right, with the way between
-// them.
-const clockNoise = 10 * time.Second
-
-// clockOff is by how much this computer's clock is ahead of the depot with which it agrees
-// best; false if none was asked.
-func (s *Supply) clockOff() (best time.Duration, known bool) {
-	for _, d := range s.Depots.All() {
-		if !d.ClockAt.IsZero() && (!known || d.ClockOff.Abs() < best.Abs()) {
-			best, known = d.ClockOff, true
-		}
-	}
-	if best.Abs() < clockNoise {
-		best = 0
-	}
-	return best, known
 }
 
 // stateOf is the state of a device's support pack, and that of the depot it comes from; ""

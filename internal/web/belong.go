@@ -2,12 +2,14 @@ package web
 
 import (
 	"context"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/appfile"
 	core "earlybench.invalid/earlybench/core/authority"
+	"earlybench.invalid/earlybench/core/clock"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/authority"
@@ -45,16 +47,24 @@ func standingOf(n core.Standing) client.Standing {
 	return client.Standing{Name: n.Name, Places: n.Places, GrantDays: n.GrantDays, CertificateDays: n.CertificateDays, Lacks: append([]string{}, n.Lacks...), Costs: n.Costs, Alone: n.Alone}
 }
 
-func authorityOf(v authority.View) client.Authority {
-	a := client.Authority{Name: v.Record.Name, URL: v.Record.URL, Root: outside.FingerprintOf(v.Record.Root), State: string(v.State), ClockOff: int64(v.ClockOff.Seconds()), Standings: each(v.Record.About.Standings, standingOf)}
+func (s *Server) authorityOf(v authority.View) client.Authority {
+	a := client.Authority{Name: v.Record.Name, URL: v.Record.URL, Root: outside.FingerprintOf(v.Record.Root), State: string(v.State), ClockOff: int64(s.ahead(v.Clock).Seconds()), Standings: each(v.Record.About.Standings, standingOf)}
 	if v.Trouble != nil {
 		a.Trouble = sentence(v.Trouble.Error())
 	}
 	return a
 }
 
+// ahead is by how much this computer's clock is ahead of another's; 0 if that was not read.
+func (s *Server) ahead(c clock.Other) time.Duration {
+	if !c.Known() {
+		return 0
+	}
+	return -c.Ahead(s.Clock.Now()).Truncate(time.Second)
+}
+
 func (s *Server) authorities(_ context.Context, in *struct{ Select }) (*out[client.List[client.Authority]], error) {
-	return authorityList.of(in.Select, each(s.Authorities.All(), authorityOf))
+	return authorityList.of(in.Select, each(s.Authorities.All(), s.authorityOf))
 }
 
 func (s *Server) lookAtAuthority(ctx context.Context, in *struct {
@@ -79,7 +89,7 @@ func (s *Server) addAuthority(ctx context.Context, in *out[client.NewAuthority])
 		return nil, problem(err)
 	}
 	s.Belong.Again()
-	return &out[client.Authority]{authorityOf(v)}, nil
+	return &out[client.Authority]{s.authorityOf(v)}, nil
 }
 
 func crewOf(c core.Crew) client.Crew {

@@ -201,6 +201,13 @@ func (b *Body) redraw() {
 	b.changed = make(chan struct{})
 }
 
+// ClockMoved has the body tell its new time, and show it.
+func (b *Body) ClockMoved() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.redraw()
+}
+
 // Changed is closed at the next change of the body or its screen.
 func (b *Body) Changed() <-chan struct{} {
 	b.mu.Lock()

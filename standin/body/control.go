@@ -116,7 +116,7 @@ func (b *Body) followFacts(ctx context.Context, key string, notify func(string, 
 			telling{fact.Free, b.free()},
 			telling{fact.Locked, b.locked},
 			telling{fact.Asleep, b.resting},
-			telling{device.FactClock, b.clockOff()},
+			telling{device.FactClock, time.Until(b.now()).Round(time.Second)},
 			telling{device.FactApps, b.appList()})
 		current = append(current, b.developerFacts()...)
 		if b.cfg.Spec.Covers != nil {
