@@ -1,7 +1,6 @@
 package web
 
 import (
-	"bytes"
 	"context"
 	"crypto/tls"
 	"io"
@@ -78,7 +77,7 @@ func (e *exchange) EachHeader(cb func(name, value string)) {
 	}
 }
 
-func (e *exchange) BodyReader() io.Reader { return bytes.NewReader(e.c.Body()) }
+func (e *exchange) BodyReader() io.Reader { return bodyOf(e.c) }
 func (e *exchange) GetMultipartForm() (*multipart.Form, error) {
 	return e.c.MultipartForm()
 }

@@ -41,6 +41,9 @@ func (s *Server) guard(c fiber.Ctx) error {
 	c.Set("Referrer-Policy", "no-referrer")
 	c.Set("Cross-Origin-Opener-Policy", "same-origin")
 	c.Set("Cross-Origin-Resource-Policy", "same-origin")
+	if coded(c) {
+		return answer(c, &client.Problem{Status: fiber.StatusUnsupportedMediaType, Detail: "This bench takes no compressed requests.", Remedy: "Send it without Content-Encoding."})
+	}
 	switch key, has := bearer(c); {
 	case overSocket(c) && has:
 		return s.byKey(c, key)

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -28,7 +29,7 @@ func (s *Server) hostRoutes() {
 	huma.Register(a, operation(access.Own, "DELETE", "/hosts/{id}", "drop-host", "Forget a host"), s.dropHost)
 	huma.Register(a, operation(access.Look, "GET", "/drivers", "drivers", "The driver sets"), s.sets)
 	add := operation(access.Maintain, "POST", "/drivers", "add-driver", "Add a driver set's file")
-	add.MaxBodyBytes = maxBody
+	add.MaxBodyBytes, add.BodyReadTimeout = maxBody, time.Minute
 	huma.Register(a, add, s.addSet)
 }
 

@@ -43,7 +43,11 @@ func (s *Server) once(c fiber.Ctx, a access.Actor, operation string, next fiber.
 	if len(key) > onceMost || plain.Line(key) != key {
 		return asFiber(c, eb.Errorf(eb.Invalid, "the header %s is not a text of up to %d printable characters", onceHeader, onceMost))
 	}
-	o := store.Once{Actor: a.String(), Key: key, Request: requestDigest(c)}
+	request, err := requestDigest(c)
+	if err != nil {
+		return err
+	}
+	o := store.Once{Actor: a.String(), Key: key, Request: request}
 	end, err := s.alone(c.Context(), o)
 	if err != nil {
 		return asFiber(c, err)
@@ -74,11 +78,15 @@ func (s *Server) once(c fiber.Ctx, a access.Actor, operation string, next fiber.
 	return nil
 }
 
-func requestDigest(c fiber.Ctx) string {
+func requestDigest(c fiber.Ctx) (string, error) {
+	body, err := wholeBody(c, maxBody)
+	if err != nil {
+		return "", err
+	}
 	h := sha256.New()
 	h.Write([]byte(c.Method() + " " + c.OriginalURL() + "\n"))
-	h.Write(c.Body())
-	return hex.EncodeToString(h.Sum(nil))
+	h.Write(body)
+	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // alone waits until no other request of the same actor and key is being handled.

@@ -99,7 +99,7 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 	s.mu.Lock()
 	s.phone = p
 	s.mu.Unlock()
-	s.Serve(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}))
+	s.serve(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}), mostPhoneConns)
 	s.served.Go(func() { s.watchPhone(p) })
 	return &out[client.Phone]{client.Phone{Device: p.handle, Ends: p.ends, Fingerprint: fingerprint,
 		URL: "https://" + p.host + "/phone/" + p.handle + "#sign-in=" + p.secret}}, nil
@@ -220,7 +220,11 @@ func (p *phone) may(method, path string) bool {
 // signIn uses up the one-time address.
 func (p *phone) signIn(c fiber.Ctx) error {
 	var in struct{ Secret string }
-	if err := json.Unmarshal(c.Body(), &in); err != nil {
+	raw, err := wholeBody(c, 1<<10)
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(raw, &in); err != nil {
 		return fiber.NewError(http.StatusBadRequest, "the secret is missing")
 	}
 	p.mu.Lock()

@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net"
 	"strconv"
 	"strings"
 	"sync"
@@ -59,18 +60,22 @@ func (s *Server) stream(c fiber.Ctx, send func(ctx context.Context, to sink) err
 		})
 		return nil
 	}
+	conn := c.RequestCtx().Conn()
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-cache")
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		fmt.Fprint(w, ": hello\n\n")
 		if w.Flush() == nil {
-			send(s.ctx, events{w}) //nolint:errcheck // the reader has left
+			send(s.ctx, events{w, conn}) //nolint:errcheck // the reader has left
 		}
 	})
 }
 
 // events are server-sent events, as the HTML standard (9.2) says.
-type events struct{ w *bufio.Writer }
+type events struct {
+	w    *bufio.Writer
+	conn net.Conn // which takes each message within a time
+}
 
 func (e events) put(id string, v any) error {
 	raw, err := json.Marshal(v)
@@ -84,11 +89,14 @@ func (e events) put(id string, v any) error {
 	return err
 }
 
-func (e events) flush() error { return e.w.Flush() }
+func (e events) flush() error {
+	e.conn.SetWriteDeadline(time.Now().Add(takeWithin)) //nolint:errcheck // a failed write tells
+	return e.w.Flush()
+}
 
 func (e events) beat() error {
 	fmt.Fprint(e.w, ": still here\n\n")
-	return e.w.Flush()
+	return e.flush()
 }
 
 // messages writes to a WebSocket: messages that were put together are sent as one, a JSON
@@ -122,7 +130,7 @@ func (m *messages) beat() error {
 const gather = 5 * time.Millisecond
 
 // events sends the outbox from a sequence on. Equal events that arrive together are merged
-// into the last one.
+// into the last one. A reader that does not keep up gets an event reset, and the stream ends.
 func (s *Server) events(c fiber.Ctx) error {
 	after, reset, err := s.resumeFrom(c)
 	if err != nil {
@@ -130,8 +138,20 @@ func (s *Server) events(c fiber.Ctx) error {
 	}
 	onPhone, _ := s.ofPhone(c)
 	return s.stream(c, func(ctx context.Context, to sink) error {
+		following, end := s.feed.follow()
+		defer end()
 		if reset {
-			if err := s.event(to, store.Event{Sequence: after, Type: "reset", At: s.Clock.Now()}); err != nil {
+			if err := s.reset(to, after); err != nil {
+				return err
+			}
+		}
+		r := reader{server: s, to: to, after: after, only: onPhone}
+		for r.after < following.from { // what was told before it followed
+			batch, err := s.Store.Events(ctx, r.after, eventBatch)
+			if err != nil || len(batch) == 0 {
+				return err
+			}
+			if err := r.pass(batch); err != nil {
 				return err
 			}
 		}
@@ -139,38 +159,58 @@ func (s *Server) events(c fiber.Ctx) error {
 			if onPhone != nil && !s.stillOn(onPhone) {
 				return nil
 			}
-			changed := s.Store.Changed()
-			batch, err := s.Store.Events(ctx, after, eventBatch)
-			if err != nil {
-				return err
-			}
-			for i, e := range batch {
-				after = e.Sequence
-				if later(batch[i+1:], e) || onPhone != nil && e.Subject != onPhone.handle {
-					continue
-				}
-				if err := s.event(to, e); err != nil {
-					return err
-				}
-			}
-			if err := to.flush(); err != nil {
-				return err
-			}
-			if len(batch) == eventBatch {
-				continue
-			}
 			select {
 			case <-ctx.Done():
 				return ctx.Err()
-			case <-changed:
-				time.Sleep(gather)
-			case <-time.After(heartbeat):
-				if err := to.beat(); err != nil {
+			case <-following.lost:
+				last, err := s.Store.Last(ctx)
+				if err != nil {
 					return err
 				}
+				return s.reset(to, last)
+			case batch := <-following.batches:
+				err = r.pass(batch)
+			case <-time.After(heartbeat):
+				err = to.beat()
+			}
+			if err != nil {
+				return err
 			}
 		}
 	})
+}
+
+// reader is one who reads events from a sequence on.
+type reader struct {
+	server *Server
+	to     sink
+	after  int64
+	only   *phone // whose device's alone; nil for all
+}
+
+// pass sends those of a batch that it has not had.
+func (r *reader) pass(batch []store.Event) error {
+	for i, e := range batch {
+		if e.Sequence <= r.after {
+			continue
+		}
+		r.after = e.Sequence
+		if later(batch[i+1:], e) || r.only != nil && e.Subject != r.only.handle {
+			continue
+		}
+		if err := r.server.event(r.to, e); err != nil {
+			return err
+		}
+	}
+	return r.to.flush()
+}
+
+// reset tells a reader that it has to read everything again.
+func (s *Server) reset(to sink, after int64) error {
+	if err := s.event(to, store.Event{Sequence: after, Type: "reset", At: s.Clock.Now()}); err != nil {
+		return err
+	}
+	return to.flush()
 }
 
 // resumeFrom returns the sequence after which a reader wants the events. If the events

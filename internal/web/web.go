@@ -16,6 +16,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/valyala/fasthttp"
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/errgroup"
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/clock"
@@ -84,7 +85,6 @@ type Server struct {
 	Config
 	app    *fiber.App
 	api    huma.API
-	http   *fasthttp.Server
 	origin string // of the TCP listener, such as http://127.0.0.1:7420
 
 	ctx    context.Context // ends the streams
@@ -93,23 +93,24 @@ type Server struct {
 
 	mu        sync.Mutex
 	listeners []net.Listener
+	servers   []*fasthttp.Server
 	phone     *phone // the page for a phone that is served; nil for none
 	racks     racks
+	feed      feed
+	feeding   sync.Once
 	doing     map[string]chan struct{} // requests that are to be done once, and are being done
 	offered   map[string]time.Time     // digests of one-time sign-in secrets, and their ends
 	asking    map[string]request       // browsers that wait for the owner's confirmation, by their codes
 }
-
-// maxBody bounds what is sent to the interface, in bytes.
-const maxBody = 64 << 20
 
 // New makes the interface; address is that of the TCP listener, which the
 // sign-in addresses name.
 func New(cfg Config, address string) *Server {
 	s := &Server{Config: cfg, origin: "http://" + address, offered: map[string]time.Time{}, asking: map[string]request{}, doing: map[string]chan struct{}{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
+	s.feed = feed{store: cfg.Store, log: cfg.Log, followers: map[*following]struct{}{}}
 	// An address has only one spelling, since the guard depends on it.
-	s.app = fiber.New(fiber.Config{AppName: "Early Bench", BodyLimit: maxBody, ErrorHandler: fiberError, CaseSensitive: true, StrictRouting: true})
+	s.app = fiber.New(fiber.Config{AppName: "Early Bench", ErrorHandler: fiberError, CaseSensitive: true, StrictRouting: true})
 	s.app.Use(s.guard)
 	s.routes()
 	s.raw("/api/v1/events", access.Look, s.events)
@@ -117,8 +118,6 @@ func New(cfg Config, address string) *Server {
 	s.raw("/api/v1/devices/:handle/screen", access.Use, s.screen)
 	s.raw("/api/*", access.Look, func(fiber.Ctx) error { return fiber.NewError(fiber.StatusNotFound, "there is nothing at this address") })
 	s.app.Get("/*", s.console)
-	s.http = &fasthttp.Server{Handler: s.app.Handler(), NoDefaultServerHeader: true, MaxRequestBodySize: maxBody,
-		ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, Logger: quiet{}}
 	return s
 }
 
@@ -130,11 +129,17 @@ func (quiet) Printf(string, ...any) {}
 // Serve answers on a listener until Close. On a Unix socket, whoever can reach
 // it is the bench's owner.
 func (s *Server) Serve(l net.Listener) {
+	s.feeding.Do(func() { s.served.Go(func() { s.feed.run(s.ctx) }) })
+	s.serve(l, mostConns)
+}
+
+func (s *Server) serve(l net.Listener, conns int) {
+	server := s.serverFor(conns)
 	s.mu.Lock()
-	s.listeners = append(s.listeners, l)
+	s.listeners, s.servers = append(s.listeners, l), append(s.servers, server)
 	s.mu.Unlock()
 	s.served.Go(func() {
-		if err := s.http.Serve(l); err != nil && s.ctx.Err() == nil {
+		if err := server.Serve(l); err != nil && s.ctx.Err() == nil {
 			s.Log.Error("serve", "address", l.Addr().String(), "error", err)
 		}
 	})
@@ -150,10 +155,15 @@ func (s *Server) Close() error {
 	for _, l := range s.listeners { // one that is not served yet would be served for ever
 		l.Close()
 	}
+	servers := s.servers
 	s.mu.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), endWithin)
 	defer cancel()
-	err := s.http.ShutdownWithContext(ctx)
+	var ending errgroup.Group
+	for _, server := range servers {
+		ending.Go(func() error { return server.ShutdownWithContext(ctx) })
+	}
+	err := ending.Wait()
 	if errors.Is(err, context.DeadlineExceeded) {
 		return nil // whoever still talks is cut off with the process
 	}
