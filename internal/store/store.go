@@ -36,6 +36,10 @@ const outboxKeep = 50_000
 // historyKeep is how long replaced facts are kept.
 const historyKeep = 90 * 24 * time.Hour
 
+// mostConns is how many connections to the database file there are at most; each holds two or three files
+// open. Who asks for more waits.
+const mostConns = 16
+
 //go:embed migrations/*.sql
 var migrations embed.FS
 
@@ -64,6 +68,8 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
+	db.SetMaxOpenConns(mostConns)
+	db.SetMaxIdleConns(mostConns)
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return nil, err
@@ -128,6 +134,14 @@ type Event struct {
 func asUnavailable(err error) error {
 	if e, ok := errors.AsType[*sqlite.Error](err); ok {
 		return unavailable("change the records", e)
+	}
+	return err
+}
+
+// asUnread is [asUnavailable] for what was only read.
+func asUnread(err error) error {
+	if e, ok := errors.AsType[*sqlite.Error](err); ok {
+		return problem.Errorf(problem.Unavailable, "read the records: %w", e)
 	}
 	return err
 }
@@ -210,7 +224,7 @@ func query[T any](ctx context.Context, db *sql.DB, scan func(row) (T, error), q 
 
 func collect[T any](rows *sql.Rows, err error, scan func(row) (T, error)) ([]T, error) {
 	if err != nil {
-		return nil, err
+		return nil, asUnread(err)
 	}
 	defer rows.Close()
 	out := []T{}
@@ -221,7 +235,7 @@ func collect[T any](rows *sql.Rows, err error, scan func(row) (T, error)) ([]T, 
 		}
 		out = append(out, v)
 	}
-	return out, rows.Err()
+	return out, asUnread(rows.Err())
 }
 
 // one returns the only row, or ErrNotFound.
@@ -230,7 +244,7 @@ func one[T any](ctx context.Context, db *sql.DB, scan func(row) (T, error), q st
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNotFound
 	}
-	return v, err
+	return v, asUnread(err)
 }
 
 // stamp writes a time so that times sort as texts.

@@ -1,8 +1,10 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
+	"fmt"
 	"io"
 	"mime/multipart"
 	"net/http"
@@ -13,6 +15,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 
+	"earlybench.invalid/earlybench/client"
+	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 )
 
@@ -27,7 +31,11 @@ func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 	if !declared && op.OperationID != "" {
 		panic("operation " + op.OperationID + " declares no right")
 	}
+	most := cmp.Or(op.MaxBodyBytes, usualBody)
 	a.server.app.Add([]string{op.Method}, path, a.server.allowed(right, op.OperationID, func(c fiber.Ctx) error {
+		if int64(c.Request().Header.ContentLength()) > most {
+			return answer(c, &client.Problem{Status: fiber.StatusRequestEntityTooLarge, Kind: string(eb.Invalid), Detail: fmt.Sprintf("The request is too large: at most %d bytes are read here.", most)})
+		}
 		handler(&exchange{op: op, c: c})
 		return nil
 	}))

@@ -11,12 +11,14 @@ import (
 )
 
 // What a connection may cost before anybody is known on it. Bodies are read only by the operation that
-// wants them, up to its own limit (huma: 1 MiB, unless it says more).
+// wants them, up to its own limit.
 const (
-	maxBody    = 64 << 20         // of a driver set, the largest that is sent here, in bytes
-	headBytes  = 32 << 10         // of a request's line and headers: browsers send the cookies of other servers of this computer along
-	readWithin = 10 * time.Second // a request's headers, and its body unless an operation gives it longer
-	idleWithin = 2 * time.Minute  // between two requests
+	maxBody       = 64 << 20         // of a driver set, the largest that is sent here, in bytes
+	usualBody     = 1 << 20          // of a request, unless its operation says otherwise
+	strangersBody = 1 << 10          // of a request of somebody who is not known yet
+	headBytes     = 16 << 10         // of a request's line and headers: browsers send the cookies of other servers of this computer along
+	readWithin    = 10 * time.Second // a request's headers, and its body unless an operation gives it longer
+	idleWithin    = 2 * time.Minute  // between two requests
 	// sentWithin is how long an answer may take that is not read. Streams have a deadline of their own
 	// for each message.
 	sentWithin = time.Minute
@@ -25,8 +27,9 @@ const (
 	mostPhoneConns = 48
 )
 
-// serverFor makes the HTTP server of one listener, for so many connections at once.
-func (s *Server) serverFor(conns int) *fasthttp.Server {
+// serverFor makes the HTTP server of one listener, for so many connections at once. Only the
+// bench's owner reaches the socket.
+func (s *Server) serverFor(conns int, owners bool) *fasthttp.Server {
 	handle := s.app.Handler()
 	return &fasthttp.Server{
 		Handler: func(ctx *fasthttp.RequestCtx) {
@@ -34,6 +37,12 @@ func (s *Server) serverFor(conns int) *fasthttp.Server {
 			if unread(ctx) {
 				ctx.Response.Header.SetConnectionClose()
 			}
+		},
+		HeaderReceived: func(h *fasthttp.RequestHeader) fasthttp.RequestConfig {
+			if owners || len(h.Peek(fiber.HeaderAuthorization)) > 0 || len(h.Cookie(s.cookie())) > 0 || len(h.Cookie(phoneName)) > 0 {
+				return fasthttp.RequestConfig{}
+			}
+			return fasthttp.RequestConfig{MaxRequestBodySize: strangersBody} // refused before any of it is waited for
 		},
 		NoDefaultServerHeader: true, MaxRequestBodySize: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true, ReadBufferSize: headBytes,
 		ReadTimeout: readWithin, WriteTimeout: sentWithin, IdleTimeout: idleWithin, Concurrency: conns, Logger: quiet{}}

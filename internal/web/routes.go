@@ -42,6 +42,9 @@ const nobody access.Right = ""
 func operation(right access.Right, method, path, id, summary string) huma.Operation {
 	op := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Metadata: map[string]any{rightKey: right},
 		Extensions: map[string]any{"x-right": string(right)}}
+	if right == nobody {
+		op.MaxBodyBytes = strangersBody
+	}
 	if method == http.MethodPost {
 		op.DefaultStatus = http.StatusOK
 		op.Parameters = []*huma.Param{onceParam}

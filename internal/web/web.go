@@ -134,7 +134,7 @@ func (s *Server) Serve(l net.Listener) {
 }
 
 func (s *Server) serve(l net.Listener, conns int) {
-	server := s.serverFor(conns)
+	server := s.serverFor(conns, l.Addr().Network() == "unix")
 	s.mu.Lock()
 	s.listeners, s.servers = append(s.listeners, l), append(s.servers, server)
 	s.mu.Unlock()
