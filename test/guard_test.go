@@ -54,6 +54,8 @@ func TestTheServiceAnswersOnlyItsOwnPages(t *testing.T) {
 		return h
 	}
 
+	hands := strings.Join(strings.SplitN(d.at.Hands, "/", 4)[:3], "/") // its origin, and no other
+
 	cases := []struct {
 		name, method, path, body string
 		header                   map[string]string
@@ -103,7 +105,11 @@ func TestTheServiceAnswersOnlyItsOwnPages(t *testing.T) {
 			res := d.ask(c.method, c.path, c.body, c.header)
 			raw, _ := io.ReadAll(res.Body)
 			require.Equal(t, c.status, res.StatusCode, string(raw))
-			require.Contains(t, res.Header.Get("Content-Security-Policy"), "default-src 'self'")
+			want := "default-src 'self'; img-src 'self' data:; frame-src " + hands + ";"
+			if strings.HasPrefix(c.path, "/api/") {
+				want = "default-src 'none'"
+			}
+			require.Contains(t, res.Header.Get("Content-Security-Policy"), want)
 			if c.status >= 400 {
 				require.Equal(t, "application/problem+json", res.Header.Get("Content-Type"), string(raw))
 				require.Contains(t, string(raw), `"detail"`)

@@ -8,12 +8,15 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"net"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
 	"sync"
 
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/facts"
@@ -251,6 +254,26 @@ type Change struct {
 // fingerprintShape is an SHA-256 fingerprint as OpenSSH prints it.
 var fingerprintShape = regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}$`)
 
+// mostHandsURL is how long the address of a hands page may be, in bytes.
+const mostHandsURL = 2048
+
+// checkHandsURL reports whether an address may be shown beside a device: it is one of this computer, since
+// whoever is shown there could look like the bench. "" is none.
+func checkHandsURL(text string) error {
+	if text == "" {
+		return nil
+	}
+	u, err := url.Parse(text)
+	if err != nil || len(text) > mostHandsURL || u.Scheme != "http" && u.Scheme != "https" || u.User != nil || plain.Line(text) != text {
+		return problem.Errorf(problem.Invalid, "%.80q is not the address of a page of up to %d bytes: write one, such as http://localhost:7423/held/heron-2", text, mostHandsURL)
+	}
+	host := u.Hostname()
+	if ip := net.ParseIP(host); host != "localhost" && !strings.HasSuffix(host, ".localhost") && (ip == nil || !ip.IsLoopback()) {
+		return problem.Errorf(problem.Invalid, "%.80q is not on this computer: a page with a stand-in in your hand is at localhost", text)
+	}
+	return nil
+}
+
 // Set changes a device's record.
 func (r *Rack) Set(ctx context.Context, handle string, c Change) error {
 	k, err := r.Find(handle)
@@ -267,6 +290,11 @@ func (r *Rack) Set(ctx context.Context, handle string, c Change) error {
 	}
 	if c.Key != nil && !fingerprintShape.MatchString(*c.Key) {
 		return problem.Errorf(problem.Invalid, "device key %.80q is not a fingerprint: write SHA256: and 43 characters, as the device shows it", *c.Key)
+	}
+	if c.HandsURL != nil {
+		if err := checkHandsURL(*c.HandsURL); err != nil {
+			return err
+		}
 	}
 	r.resolving.Lock()
 	defer r.resolving.Unlock()

@@ -3,6 +3,7 @@ package rack_test
 import (
 	"context"
 	"fmt"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -215,4 +216,18 @@ func TestADeviceHasSeveralWaysAtOnceAndTheFactsOfEachEndWithIt(t *testing.T) {
 	two.prove <- ""
 	b.First(k, "seen")
 	require.Equal(t, keeper.Reached{}, append(b.Look(k).Ways, keeper.Reached{})[0])
+}
+
+func TestTheAddressOfAHandsPageIsOneOfThisComputer(t *testing.T) {
+	b := benchtest.New(t)
+	_, err := b.Rack.Add(t.Context(), "kittiwake-1", "Kittiwake")
+	require.NoError(t, err)
+	for text, good := range map[string]bool{
+		"": true, "http://localhost:7423/held/heron-2": true, "https://127.0.0.1:8443/x": true, "http://[::1]:80/": true, "http://bench-1.localhost/": true,
+		"http://elsewhere.example/": false, "http://192.0.2.7/": false, "javascript:alert(1)": false, "http://user@localhost/": false, "file:///etc/passwd": false,
+		"http://localhost.example/": false, "//localhost/": false, "http://localhost/\u202e": false, "http://localhost/" + strings.Repeat("x", 2048): false,
+	} {
+		err := b.Rack.Set(t.Context(), "kittiwake-1", rack.Change{HandsURL: &text})
+		require.Equal(t, good, err == nil, "%.60q: %v", text, err)
+	}
 }

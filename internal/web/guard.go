@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,8 +29,24 @@ const (
 )
 
 // policy is the Content-Security-Policy of the console: everything comes from the service
-// itself, except the hands page of stand-ins in a frame.
-const policy = "default-src 'self'; img-src 'self' data:; frame-src http://localhost:*; frame-ancestors 'none'; base-uri 'none'; form-action 'none'; object-src 'none'"
+// itself, except the hands pages of stand-ins on the rack in a frame.
+func (s *Server) policy() string {
+	frames := []string{}
+	for _, k := range s.Rack.All() {
+		if u, err := url.Parse(k.Device().HandsURL); err == nil && u.Host != "" {
+			frames = append(frames, u.Scheme+"://"+u.Host)
+		}
+	}
+	slices.Sort(frames)
+	from := "'none'"
+	if frames = slices.Compact(frames); len(frames) > 0 {
+		from = strings.Join(frames[:min(len(frames), mostFrames)], " ")
+	}
+	return "default-src 'self'; img-src 'self' data:; frame-src " + from + "; frame-ancestors 'none'; base-uri 'none'; form-action 'none'; object-src 'none'"
+}
+
+// mostFrames is how many origins of hands pages a header names; all stand-ins of a demo have one.
+const mostFrames = 8
 
 // guard finds out who sends a request. On the Unix socket that is the bench's owner, or the
 // holder of the access key in the request. On TCP the Host header must be ours, against DNS
@@ -36,7 +54,11 @@ const policy = "default-src 'self'; img-src 'self' data:; frame-src http://local
 // writes must come from our own pages. What each may do depends on the right that an
 // operation declares.
 func (s *Server) guard(c fiber.Ctx) error {
-	c.Set("Content-Security-Policy", policy)
+	if strings.HasPrefix(c.Path(), "/api/") {
+		c.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
+	} else {
+		c.Set("Content-Security-Policy", s.policy())
+	}
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "no-referrer")
 	c.Set("Cross-Origin-Opener-Policy", "same-origin")

@@ -47,6 +47,9 @@ func (s *Server) screen(c fiber.Ctx) error {
 		ended := context.AfterFunc(s.ctx, func() { stream.Close() })
 		defer ended()
 		viewing.Go(func() { viewed(conn, stream) })
+		beating := make(chan struct{})
+		viewing.Go(func() { beat(conn, beating) })
+		defer close(beating)
 		carry(conn, stream)
 	})
 	if err != nil {
@@ -66,10 +69,37 @@ func (s *Server) upgrade(c fiber.Ctx, up websocket.FastHTTPUpgrader, serve func(
 	})
 }
 
+// quietWithin is how long a page may be silent: it answers pings, which come every heartbeat.
+const quietWithin = 3 * heartbeat
+
+// hears ends reading from a page that answers no ping any more.
+func hears(conn *websocket.Conn) {
+	later := func() error { return conn.SetReadDeadline(time.Now().Add(quietWithin)) }
+	later() //nolint:errcheck // the next read tells
+	conn.SetPongHandler(func(string) error { return later() })
+}
+
+// beat sends pings until done is closed, so that a page that has gone without a word is noticed.
+func beat(conn *websocket.Conn, done <-chan struct{}) {
+	t := time.NewTicker(heartbeat)
+	defer t.Stop()
+	for {
+		select {
+		case <-done:
+			return
+		case <-t.C:
+			if conn.WriteControl(websocket.PingMessage, nil, time.Now().Add(takeWithin)) != nil {
+				return
+			}
+		}
+	}
+}
+
 // viewed passes on what a viewer sends, until it ends.
 func viewed(conn *websocket.Conn, stream io.WriteCloser) {
 	defer stream.Close()
 	conn.SetReadLimit(screenBytes)
+	hears(conn)
 	for {
 		_, message, err := conn.ReadMessage()
 		if err != nil {

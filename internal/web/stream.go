@@ -50,12 +50,14 @@ func (s *Server) stream(c fiber.Ctx, send func(ctx context.Context, to sink) err
 			reading.Go(func() { // a reader says nothing, but that it has left
 				defer cancel()
 				conn.SetReadLimit(1 << 10)
+				hears(conn)
 				for {
 					if _, _, err := conn.ReadMessage(); err != nil {
 						return
 					}
 				}
 			})
+			reading.Go(func() { beat(conn, ctx.Done()) })
 			send(ctx, &messages{conn: conn}) //nolint:errcheck // the reader has left
 		})
 		return nil
@@ -122,9 +124,7 @@ func (m *messages) flush() error {
 	return m.conn.WriteMessage(websocket.TextMessage, bytes.TrimSuffix(m.lines.Bytes(), []byte("\n")))
 }
 
-func (m *messages) beat() error {
-	return m.conn.WriteControl(websocket.PingMessage, nil, time.Now().Add(takeWithin))
-}
+func (m *messages) beat() error { return nil } // pings are sent beside
 
 // gather is how long to wait for further events after one.
 const gather = 5 * time.Millisecond

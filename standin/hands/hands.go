@@ -5,6 +5,8 @@ package hands
 
 import (
 	"context"
+	"crypto/rand"
+	"crypto/subtle"
 	"embed"
 	"encoding/json"
 	"fmt"
@@ -14,6 +16,7 @@ import (
 	"net"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"earlybench.invalid/earlybench/standin/body"
@@ -51,7 +54,7 @@ type Server struct {
 	bodies []Body
 	cable  Cable
 	http   *http.Server
-	url    string
+	secret string // the first part of each path, so that only who was told the address gets in
 	host   string
 	served chan struct{}
 }
@@ -63,15 +66,15 @@ var page = template.Must(template.ParseFS(files, "page.html"))
 
 // Start serves the bodies at address, a loopback one. Its URL has the host name
 // localhost, since cookies do not keep ports apart (RFC 6265, 8.5): a cookie of
-// a service on 127.0.0.1 never comes here.
+// a service on 127.0.0.1 never comes here. Its paths begin with a secret: other users of this
+// computer reach the port, too.
 func Start(address string, cable Cable, bodies []Body) (*Server, error) {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, fmt.Errorf("hands page: %w", err)
 	}
 	_, port, _ := net.SplitHostPort(l.Addr().String())
-	s := &Server{bodies: bodies, cable: cable, host: "localhost:" + port, served: make(chan struct{})}
-	s.url = "http://" + s.host
+	s := &Server{bodies: bodies, cable: cable, secret: rand.Text(), host: "localhost:" + port, served: make(chan struct{})}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", s.index)
 	mux.HandleFunc("GET /held/{name}", s.page)
@@ -83,7 +86,7 @@ func Start(address string, cable Cable, bodies []Body) (*Server, error) {
 	mux.HandleFunc("POST /held/{name}/cable", s.plug)
 	mux.Handle("GET /static/", http.StripPrefix("/static/", http.FileServerFS(files)))
 	mux.Handle("GET /fonts/", http.FileServerFS(body.Fonts()))
-	s.http = &http.Server{Handler: s.guard(mux), ReadHeaderTimeout: 5 * time.Second}
+	s.http = &http.Server{Handler: s.guard(http.StripPrefix("/"+s.secret, mux)), ReadHeaderTimeout: 5 * time.Second}
 	go func() {
 		defer close(s.served)
 		s.http.Serve(l) //nolint:errcheck // it ends with Close
@@ -92,7 +95,9 @@ func Start(address string, cable Cable, bodies []Body) (*Server, error) {
 }
 
 // URL is the page's address; a body's page is below it, under the body's name.
-func (s *Server) URL() string { return s.url }
+func (s *Server) URL() string { return s.origin() + "/" + s.secret }
+
+func (s *Server) origin() string { return "http://" + s.host }
 
 // Close stops serving.
 func (s *Server) Close() error {
@@ -106,14 +111,20 @@ func (s *Server) Close() error {
 func (s *Server) guard(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Host != s.host {
-			http.Error(w, "Open this page as "+s.url+".", http.StatusMisdirectedRequest)
+			http.Error(w, "Open this page by the address that the demo has printed.", http.StatusMisdirectedRequest)
 			return
 		}
-		if r.Method == http.MethodPost && r.Header.Get("Origin") != s.url {
+		if r.Method == http.MethodPost && r.Header.Get("Origin") != s.origin() {
 			http.Error(w, "Only this page itself may do that.", http.StatusForbidden)
 			return
 		}
-		w.Header().Set("Content-Security-Policy", "default-src 'self'; frame-ancestors http://127.0.0.1:* http://localhost:*")
+		first, _, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
+		if subtle.ConstantTimeCompare([]byte(first), []byte(s.secret)) != 1 {
+			http.NotFound(w, r)
+			return
+		}
+		w.Header().Set("Content-Security-Policy", "default-src 'self'; frame-ancestors http://127.0.0.1:* http://localhost:* http://*.localhost:*")
+		w.Header().Set("Referrer-Policy", "no-referrer")
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		w.Header().Set("Cache-Control", "no-store")
 		next.ServeHTTP(w, r)
@@ -136,13 +147,13 @@ func (s *Server) index(w http.ResponseWriter, _ *http.Request) {
 	for _, b := range s.bodies {
 		names = append(names, b.Name())
 	}
-	page.Execute(w, map[string]any{"Names": names}) //nolint:errcheck // the reader has gone
+	page.Execute(w, map[string]any{"Base": s.URL() + "/", "Names": names}) //nolint:errcheck // the reader has gone
 }
 
 func (s *Server) page(w http.ResponseWriter, r *http.Request) {
 	if b := s.find(w, r); b != nil {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		page.Execute(w, map[string]any{"Name": b.Name(), "Mark": b.Mark(), "Style": b.Style(), "Form": b.Form(), "W": b.Size().X, "H": b.Size().Y, "Card": b.Card()}) //nolint:errcheck // as above
+		page.Execute(w, map[string]any{"Base": s.URL() + "/", "Name": b.Name(), "Mark": b.Mark(), "Style": b.Style(), "Form": b.Form(), "W": b.Size().X, "H": b.Size().Y, "Card": b.Card()}) //nolint:errcheck // as above
 	}
 }
 

@@ -96,6 +96,12 @@ func start(t *testing.T) (*glass, *hands.Server) {
 	return g, s
 }
 
+// originOf is the origin of the page, without the secret of its paths.
+func originOf(s *hands.Server) string {
+	parts := strings.SplitN(s.URL(), "/", 4)
+	return strings.Join(parts[:3], "/")
+}
+
 func send(t *testing.T, method, url string, header map[string]string) *http.Response {
 	t.Helper()
 	req, err := http.NewRequestWithContext(t.Context(), method, url, nil)
@@ -115,7 +121,7 @@ func send(t *testing.T, method, url string, header map[string]string) *http.Resp
 func TestTheHandsPageIsTouchedByItselfOnly(t *testing.T) {
 	g, s := start(t)
 	require.True(t, strings.HasPrefix(s.URL(), "http://localhost:"), "not the service's host name")
-	own := map[string]string{"Origin": s.URL()}
+	own := map[string]string{"Origin": originOf(s)}
 	page := s.URL() + "/held/heron-2"
 	for _, c := range []struct {
 		name, method, url string
@@ -124,6 +130,10 @@ func TestTheHandsPageIsTouchedByItselfOnly(t *testing.T) {
 	}{
 		{"the page", "GET", page, nil, 200},
 		{"the list of bodies", "GET", s.URL() + "/", nil, 200},
+		{"without the secret", "GET", originOf(s) + "/held/heron-2", nil, 404},
+		{"with another secret", "GET", originOf(s) + "/AAAAAAAAAAAAAAAAAAAAAAAAAA/held/heron-2", nil, 404},
+		{"a touch without the secret", "POST", originOf(s) + "/held/heron-2/touch", own, 404},
+		{"a file without the secret", "GET", originOf(s) + "/static/page.js", nil, 404},
 		{"a body that is not there", "GET", s.URL() + "/held/heron-9", nil, 404},
 		{"another host name", "GET", page, map[string]string{"Host": "evil.invalid"}, 421},
 		{"the service's own host name", "GET", strings.Replace(page, "localhost", "127.0.0.1", 1), nil, 421},
@@ -143,7 +153,7 @@ func TestTheHandsPageIsTouchedByItselfOnly(t *testing.T) {
 	}
 	r, err := http.NewRequest("POST", page+"/touch", strings.NewReader("[[12,30],[12,80]]"))
 	require.NoError(t, err)
-	r.Header.Set("Origin", s.URL())
+	r.Header.Set("Origin", originOf(s))
 	answer, err := http.DefaultClient.Do(r)
 	require.NoError(t, err)
 	answer.Body.Close()
@@ -187,8 +197,8 @@ func TestThePageIsToldOfEveryChange(t *testing.T) {
 	require.Equal(t, "Batch", first.Elements[0].Text)
 	g.Key(97, true)
 	require.Greater(t, next().Rev, first.Rev)
-	send(t, "POST", s.URL()+"/held/heron-2/cable?in=no", map[string]string{"Origin": s.URL()})
+	send(t, "POST", s.URL()+"/held/heron-2/cable?in=no", map[string]string{"Origin": originOf(s)})
 	require.False(t, next().Plugged)
-	send(t, "POST", s.URL()+"/held/heron-2/cable?in=yes", map[string]string{"Origin": s.URL()})
+	send(t, "POST", s.URL()+"/held/heron-2/cable?in=yes", map[string]string{"Origin": originOf(s)})
 	require.True(t, next().Plugged)
 }

@@ -11,7 +11,7 @@ let plugged = true;
 let path = [];
 
 function post(what, body) {
-  return fetch(`/held/${name}/${what}`, { method: "POST", body });
+  return fetch(`held/${name}/${what}`, { method: "POST", body });
 }
 
 function send(points) {
@@ -40,7 +40,7 @@ touch.addEventListener("pointercancel", () => {
 });
 
 function show(seen) {
-  screen.src = `/held/${name}/screen.png?rev=${seen.rev}`;
+  screen.src = `held/${name}/screen.png?rev=${seen.rev}`;
   screen.alt = seen.says;
   const focused = document.activeElement?.dataset?.text;
   touch.replaceChildren(
@@ -82,7 +82,7 @@ cable.addEventListener("click", () => post(`cable?in=${plugged ? "no" : "yes"}`)
 // on holding one of the six connections that a browser has to one address.
 let events;
 function follow() {
-  events = new EventSource(`/held/${name}/events`);
+  events = new EventSource(`held/${name}/events`);
   events.onmessage = (e) => show(JSON.parse(e.data));
 }
 addEventListener("pagehide", () => events.close());

@@ -1,7 +1,9 @@
+import { useEffect } from "react";
 import { scrollTo } from "../parts/scrollTo";
 
 /** The device in the hand: a stand-in's own page, at its own address, which has no part in this one. */
 export function HandsBoard({ url, handle }: { url: string; handle: string }) {
+  useFrameAllowed(url);
   return (
     <aside
       aria-label={`${handle} in your hand`}
@@ -24,4 +26,17 @@ export function HandsBoard({ url, handle }: { url: string; handle: string }) {
       />
     </aside>
   );
+}
+
+/** A hands page that came to the bench after this page was loaded is not allowed in it yet: it is loaded again, once. */
+function useFrameAllowed(url: string) {
+  useEffect(() => {
+    const refused = (e: SecurityPolicyViolationEvent) => {
+      if (e.effectiveDirective !== "frame-src" || sessionStorage.getItem("frame") === url) return;
+      sessionStorage.setItem("frame", url);
+      location.reload();
+    };
+    document.addEventListener("securitypolicyviolation", refused);
+    return () => document.removeEventListener("securitypolicyviolation", refused);
+  }, [url]);
 }
