@@ -87,9 +87,9 @@ func TestAStormOfConnectionsBeforeSignInCostsLittle(t *testing.T) {
 		require.NoError(t, err)
 		conns = append(conns, c)
 		go func() {
-			stop := context.AfterFunc(ctx, func() { c.SetDeadline(time.Now()) }) //nolint:errcheck // it only ends
+			stop := context.AfterFunc(ctx, func() { c.SetDeadline(time.Now()) }) // it only ends
 			defer stop()
-			c.Write(requests[names[n%len(names)]]) //nolint:errcheck // the service may refuse to read all of it
+			c.Write(requests[names[n%len(names)]]) // the service may refuse to read all of it
 		}()
 	}
 	var took []time.Duration
@@ -130,7 +130,7 @@ func TestWhatIsRefusedBeforeSignInSaysWhy(t *testing.T) {
 	} {
 		c, err := net.Dial("tcp", host)
 		require.NoError(t, err)
-		go c.Write(requests[name]) //nolint:errcheck // it may not be read
+		go c.Write(requests[name]) // it may not be read
 		require.NoError(t, c.SetReadDeadline(time.Now().Add(30*time.Second)))
 		head := make([]byte, len(want))
 		_, err = io.ReadFull(c, head)

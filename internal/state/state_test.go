@@ -47,6 +47,67 @@ func TestASocketsDirectoryIsItsOwnersOnly(t *testing.T) {
 	require.Error(t, state.SocketDir(filepath.Join(elsewhere, "bench.sock")), "a link is not followed")
 }
 
+func TestAStateDirectoryIsPrivateAndNoLinkInItIsFollowed(t *testing.T) {
+	dir, foreign := t.TempDir(), filepath.Join(t.TempDir(), "diary")
+	require.NoError(t, os.WriteFile(foreign, []byte("dear diary"), 0o600))
+	require.NoError(t, os.Chmod(dir, 0o755))
+	release, err := state.Lock(dir)
+	require.NoError(t, err)
+	release()
+	info, err := os.Stat(dir)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o700), info.Mode().Perm(), "it was readable for others")
+
+	for _, name := range []string{"lock", "bench.db", "files"} {
+		other := filepath.Join(t.TempDir(), "state")
+		require.NoError(t, os.Mkdir(other, 0o700))
+		require.NoError(t, os.Symlink(foreign, filepath.Join(other, name)))
+		_, err = state.Lock(other)
+		require.ErrorContains(t, err, filepath.Join(other, name)+" is a link")
+	}
+	raw, err := os.ReadFile(foreign)
+	require.NoError(t, err)
+	require.Equal(t, "dear diary", string(raw), "nothing was cut")
+
+	link := filepath.Join(t.TempDir(), "link")
+	require.NoError(t, os.Symlink(dir, link))
+	_, err = state.Lock(link)
+	require.ErrorContains(t, err, "is a link")
+	file := filepath.Join(t.TempDir(), "file")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	_, err = state.Lock(file)
+	require.Error(t, err)
+
+	if os.Getuid() == 0 { // only then something can be given away
+		theirs := filepath.Join(t.TempDir(), "theirs")
+		require.NoError(t, os.Mkdir(theirs, 0o700))
+		require.NoError(t, os.Chown(theirs, 65534, 65534))
+		_, err = state.Lock(theirs)
+		require.ErrorContains(t, err, "belongs to somebody else")
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "bench.db"), nil, 0o600))
+		require.NoError(t, os.Chown(filepath.Join(dir, "bench.db"), 65534, 65534))
+		_, err = state.Lock(dir)
+		require.ErrorContains(t, err, "bench.db belongs to somebody else")
+	}
+}
+
+func TestASocketBelowTheTemporaryDirectoryIsInNobodyElsesHands(t *testing.T) {
+	tmp := t.TempDir()
+	t.Setenv("TMPDIR", tmp)
+	t.Setenv("XDG_RUNTIME_DIR", "")
+	long := "/" + strings.Repeat("x", 120)
+	socket := state.Socket(long, "bench")
+	require.True(t, strings.HasPrefix(socket, tmp), socket)
+	require.NoError(t, os.Chmod(tmp, 0o777|os.ModeSticky))
+	require.NoError(t, state.SocketDir(socket))
+	require.NoError(t, os.Chmod(tmp, 0o777))
+	require.ErrorContains(t, state.SocketDir(socket), "can be changed by others")
+	require.NoError(t, os.Chmod(tmp, 0o700))
+	above := filepath.Dir(filepath.Dir(filepath.Dir(socket)))
+	require.NoError(t, os.Chmod(above, 0o777))
+	require.ErrorContains(t, state.SocketDir(socket), "can be changed by others")
+}
+
 func TestAStateDirectoryIsHeldByOneProcess(t *testing.T) {
 	dir := t.TempDir()
 	release, err := state.Lock(dir)

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"os"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -64,6 +65,9 @@ type Store struct {
 func Open(ctx context.Context, file string) (*Store, error) {
 	dsn := "file:" + file + "?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)" +
 		"&_pragma=foreign_keys(1)&_pragma=synchronous(NORMAL)"
+	if err := private(file); err != nil {
+		return nil, fmt.Errorf("open the records: %w", err)
+	}
 	db, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, fmt.Errorf("open the records: %w", err)
@@ -101,6 +105,15 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	s.audits.Store(audits)
 	go s.writeAll()
 	return s, nil
+}
+
+// private makes the database file its owner's alone; SQLite gives the files beside it the same mode.
+func private(file string) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Chmod(0o600), f.Close())
 }
 
 // Close ends it.
