@@ -6,12 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"runtime/debug"
 	"slices"
 	"sync"
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/defect"
 	"earlybench.invalid/earlybench/core/problem"
 )
 
@@ -146,11 +146,17 @@ func (r *Runner) begin(run *Run, release func()) bool {
 
 // work waits for the job's turn and runs it. A panic fails this job, not the service.
 func (r *Runner) work(ctx context.Context, run *Run) (result any, err error) {
-	defer func() {
-		if p := recover(); p != nil {
-			result, err = nil, fmt.Errorf("a mistake in the program: %v\n%s", p, debug.Stack())
-		}
-	}()
+	failed := defect.Contain("a job of the kind "+run.kind.Name, func() error {
+		result, err = r.inTurn(ctx, run)
+		return nil
+	})
+	if failed != nil {
+		return nil, failed
+	}
+	return result, err
+}
+
+func (r *Runner) inTurn(ctx context.Context, run *Run) (any, error) {
 	share := r.share(run)
 	if share != nil {
 		select {

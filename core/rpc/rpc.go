@@ -17,6 +17,8 @@ import (
 	"strconv"
 	"sync"
 	"time"
+
+	"earlybench.invalid/earlybench/core/defect"
 )
 
 // MaxLine is the longest line accepted, in bytes, including the newline.
@@ -253,7 +255,10 @@ func (c *Conn) take(line []byte, slots chan struct{}) error {
 	case len(m.ID) > 0 && (m.ID[0] == '{' || m.ID[0] == '[' || m.ID[0] == 't' || m.ID[0] == 'f'):
 		return c.mistake(nil, Errorf(CodeInvalidRequest, "an id is a string, a number or null"))
 	case m.Method != "" && m.ID == nil:
-		c.handler(c.ctx, c, m.Method, m.Params) //nolint:errcheck // nobody waits for an answer
+		defect.Contain("a notification", func() error { //nolint:errcheck // nobody waits for an answer
+			_, err := c.handler(c.ctx, c, m.Method, m.Params)
+			return err
+		})
 	case m.Method != "":
 		select {
 		case slots <- struct{}{}:
@@ -291,7 +296,11 @@ func (c *Conn) mistake(id json.RawMessage, e *Error) error {
 }
 
 func (c *Conn) answer(m message) {
-	result, err := c.handler(c.ctx, c, m.Method, m.Params)
+	var result any
+	err := defect.Contain("the answer to a call", func() (err error) {
+		result, err = c.handler(c.ctx, c, m.Method, m.Params)
+		return err
+	})
 	if err != nil && c.ctx.Err() != nil {
 		return // what a handler says of its own end is no answer to the question
 	}

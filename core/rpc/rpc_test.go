@@ -37,6 +37,8 @@ func answering(_ context.Context, _ *rpc.Conn, method string, params json.RawMes
 		return 2 * n, err
 	case "fail":
 		return nil, errors.New("the cable is out")
+	case "panic":
+		panic("no such slice")
 	case "refuse":
 		return nil, rpc.Errorf(rpc.CodeRefused, "not for %s", "you")
 	}
@@ -51,7 +53,7 @@ func TestCallsAreAnsweredOrSayWhyNot(t *testing.T) {
 	for method, want := range map[string]struct {
 		code int
 		text string
-	}{"fail": {rpc.CodeFailed, "the cable is out"}, "refuse": {rpc.CodeRefused, "not for you"}, "dance": {rpc.CodeMethodNotFound, `no method "dance"`}} {
+	}{"panic": {rpc.CodeFailed, "a mistake in the program ended the answer to a call: no such slice"}, "fail": {rpc.CodeFailed, "the cable is out"}, "refuse": {rpc.CodeRefused, "not for you"}, "dance": {rpc.CodeMethodNotFound, `no method "dance"`}} {
 		err := one.Call(t.Context(), method, nil, nil)
 		e, ok := errors.AsType[*rpc.Error](err)
 		require.True(t, ok, method)

@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/defect"
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/core/usb"
@@ -120,12 +122,22 @@ func (h *Hosts) watch(w *watch) {
 	h.mu.Unlock()
 	h.work.Go(func() {
 		defer close(w.done)
-		if w.local != nil {
-			h.followLocal(ctx, w)
-			return
+		for ctx.Err() == nil { // it begins again after a mistake
+			err := defect.Contain("watching a host", func() error {
+				if w.local != nil {
+					h.followLocal(ctx, w)
+					return nil
+				}
+				h.follow(ctx, w)
+				return nil
+			})
+			if err == nil || clock.Sleep(ctx, clock.System{}, time.Second) != nil {
+				break
+			}
 		}
-		defer w.route.close()
-		h.follow(ctx, w)
+		if w.local == nil {
+			w.route.close()
+		}
 	})
 }
 

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/defect"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/internal/bus"
@@ -65,7 +66,7 @@ func (c *Checker) Run(ctx context.Context) ([]Check, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := []Check{c.usb(), c.rights(), c.rules(), loopback(ctx), networks(), multicast(), c.clock(), c.depots(), c.disk(), c.memory()}
+	out := []Check{c.usb(), c.rights(), c.rules(), loopback(ctx), networks(), multicast(), c.clock(), c.depots(), c.disk(), c.memory(), defects()}
 	return append(append(out, path...), c.kits()...), nil
 }
 
@@ -294,6 +295,25 @@ const (
 	diskWrong, diskLimited     = 200 << 20, 2 << 30
 	memoryWrong, memoryLimited = 100 << 20, 500 << 20
 )
+
+// defects is whether a mistake in the program itself was contained since it was started.
+func defects() Check {
+	k := Check{ID: "defects", Title: "This program", State: Fine, Found: "Nothing in the program itself has failed since it was started."}
+	all, more := defect.All()
+	times := more
+	for _, d := range all {
+		times += d.Count
+	}
+	if times == 0 {
+		return k
+	}
+	last := all[len(all)-1]
+	k.State = Limited
+	k.Found = fmt.Sprintf("%s since it was started, the last at %s: %s, in %s.", counted(times, "mistake in the program itself was contained", "mistakes in the program itself were contained"),
+		last.At.Format("15:04:05"), plain.Cut(plain.Line(last.Text), 200), last.In)
+	k.Breaks, k.Remedy = "What was at work then has failed; everything else goes on.", "Hand this to those who make the program, with the log of the service, where it happened."
+	return k
+}
 
 func (c *Checker) disk() Check {
 	k := Check{ID: "disk", Title: "Disk space"}

@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/defect"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/internal/store"
@@ -81,7 +82,7 @@ func (r *reach) run() {
 	k.cfg.Facts.Begin(scope)
 	k.tell()
 	k.takeUpAgain(r.ctx)
-	err := r.way.Run(r.ctx, r)
+	err := defect.Contain("a way to a device", func() error { return r.way.Run(r.ctx, r) })
 	r.using.Wait()
 	k.mu.Lock()
 	k.reaches = slices.DeleteFunc(k.reaches, func(other *reach) bool { return other == r })
@@ -193,7 +194,10 @@ func (r *reach) Up(s device.Session) {
 	k.mu.Unlock()
 	k.cfg.Facts.End(r.troubleScope())
 	r.using.Go(func() {
-		r.use(s, scope)
+		if err := defect.Contain("a session with a device", func() error { r.use(s, scope); return nil }); err != nil {
+			r.Down(err)
+			s.Close()
+		}
 		k.mu.Lock()
 		if r.session == s {
 			r.session, r.greeted, r.open = nil, false, false

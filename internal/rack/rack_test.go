@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
+	"earlybench.invalid/earlybench/core/defect"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/problem"
@@ -48,8 +49,11 @@ func (l *lane) Run(ctx context.Context, to ways.Sink) error {
 		case <-ctx.Done():
 			return nil
 		case key := <-l.prove:
-			if key == "" {
+			switch key {
+			case "":
 				return nil
+			case "hostile":
+				panic("index out of range")
 			}
 			err := to.Proven(ctx, key)
 			l.mu.Lock()
@@ -230,4 +234,34 @@ func TestTheAddressOfAHandsPageIsOneOfThisComputer(t *testing.T) {
 		err := b.Rack.Set(t.Context(), "kittiwake-1", rack.Change{HandsURL: &text})
 		require.Equal(t, good, err == nil, "%.60q: %v", text, err)
 	}
+}
+
+// What a hostile device makes panic ends its own way, and nothing else.
+func TestAWayThatPanicsEndsAloneAndIsCounted(t *testing.T) {
+	b := benchtest.New(t)
+	bad, good := newLane("1", false), newLane("2", false)
+	for i, l := range []*lane{bad, good} {
+		k, err := b.Rack.Add(t.Context(), fmt.Sprintf("kittiwake-%d", i+1), "Kittiwake")
+		require.NoError(t, err)
+		k.Reach(l)
+	}
+	before := 0
+	if all, _ := defect.All(); len(all) > 0 {
+		before = all[len(all)-1].Count
+	}
+	bad.prove <- "hostile"
+	b.Eventually("its way has ended", func() bool {
+		k, err := b.Rack.Find("kittiwake-1")
+		require.NoError(t, err)
+		return len(k.Ways()) == 0
+	})
+	k, err := b.Rack.Find("kittiwake-2")
+	require.NoError(t, err)
+	require.Len(t, k.Ways(), 1, "the other goes on")
+	all, _ := defect.All()
+	last := all[len(all)-1]
+	require.Equal(t, "a way to a device", last.In)
+	require.Contains(t, last.Text, "index out of range")
+	require.Greater(t, last.Count, before)
+	good.prove <- ""
 }

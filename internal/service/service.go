@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/defect"
 	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/library"
@@ -109,6 +110,9 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	if err := st.TrimHistory(ctx, moved.Now()); err != nil {
 		return fmt.Errorf("look through the records: %w", err)
 	}
+	defect.Tell(func(e *defect.Error) {
+		cfg.Log.Error("a mistake in the program was contained", "in", e.In, "text", e.Text, "stack", e.Stack)
+	})
 	in, err := MakeInsides(ctx, cfg, st, sheets, moved, keys, name)
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"io"
 	"time"
 
+	"earlybench.invalid/earlybench/core/defect"
 	"github.com/gofiber/fiber/v3"
 	"github.com/valyala/fasthttp"
 )
@@ -33,7 +34,11 @@ func (s *Server) serverFor(conns int, owners bool) *fasthttp.Server {
 	handle := s.app.Handler()
 	return &fasthttp.Server{
 		Handler: func(ctx *fasthttp.RequestCtx) {
-			handle(ctx)
+			if defect.Contain("the answer to a request", func() error { handle(ctx); return nil }) != nil {
+				ctx.ResetBody()
+				ctx.Error(`{"title":"Internal Server Error","status":500,"kind":"failed","detail":"A mistake in the program ended this request.","remedy":"Look at earlybench host check, and hand what it says to those who make this program."}`, fasthttp.StatusInternalServerError)
+				ctx.SetContentType("application/problem+json")
+			}
 			if unread(ctx) {
 				ctx.Response.Header.SetConnectionClose()
 			}

@@ -16,6 +16,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/defect"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/internal/store"
@@ -58,7 +59,7 @@ func (s *Server) stream(c fiber.Ctx, send func(ctx context.Context, to sink) err
 				}
 			})
 			reading.Go(func() { beat(conn, ctx.Done()) })
-			send(ctx, &messages{conn: conn}) //nolint:errcheck // the reader has left
+			defect.Contain("a stream", func() error { return send(ctx, &messages{conn: conn}) }) //nolint:errcheck // the reader has left
 		})
 		return nil
 	}
@@ -68,7 +69,7 @@ func (s *Server) stream(c fiber.Ctx, send func(ctx context.Context, to sink) err
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		fmt.Fprint(w, ": hello\n\n")
 		if w.Flush() == nil {
-			send(s.ctx, events{w, conn}) //nolint:errcheck // the reader has left
+			defect.Contain("a stream", func() error { return send(s.ctx, events{w, conn}) }) //nolint:errcheck // the reader has left
 		}
 	})
 }
