@@ -4,7 +4,6 @@
 package appfile
 
 import (
-	"bytes"
 	"crypto"
 	"crypto/x509"
 	"encoding/json"
@@ -19,6 +18,7 @@ import (
 	"earlybench.invalid/earlybench/core/cms"
 	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/strict"
 )
 
 // ManifestName is the entry that lists the others.
@@ -147,14 +147,9 @@ func (m *Manifest) Size() int64 {
 
 // ParseManifest reads app.json strictly.
 func ParseManifest(b []byte) (*Manifest, error) {
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.DisallowUnknownFields()
 	var m Manifest
-	if err := d.Decode(&m); err != nil {
+	if err := strict.JSON(b, &m); err != nil {
 		return nil, err
-	}
-	if d.More() {
-		return nil, errors.New("something follows the manifest's object")
 	}
 	return &m, m.Check()
 }

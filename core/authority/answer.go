@@ -2,12 +2,12 @@ package authority
 
 import (
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
 	"regexp"
-	"unicode/utf8"
+
+	"earlybench.invalid/earlybench/core/strict"
 )
 
 // List is how several things are answered.
@@ -21,10 +21,7 @@ type answer interface{ check() error }
 // Read reads an answer into v, a pointer to one of the types of this package. An answer that lacks
 // something, or that says what cannot be, is refused whole.
 func Read(raw []byte, v any) error {
-	if !utf8.Valid(raw) {
-		return errors.New("the answer is not UTF-8")
-	}
-	if err := json.Unmarshal(raw, v); err != nil {
+	if err := strict.NewerJSON(raw, v); err != nil {
 		return fmt.Errorf("the answer is not JSON of the right shape: %w", err)
 	}
 	if a, ok := v.(answer); ok {

@@ -16,6 +16,7 @@ import (
 	"github.com/go-jose/go-jose/v4"
 
 	"earlybench.invalid/earlybench/core/developer"
+	"earlybench.invalid/earlybench/core/strict"
 )
 
 // proofType is the type of a proof (RFC 9449, section 4.2).
@@ -125,7 +126,7 @@ func CheckProof(proof, method, to, token string, now time.Time) (Proved, error) 
 		return Proved{}, errors.New("the proof was not made by its key")
 	}
 	var c claims
-	if err := json.Unmarshal(raw, &c); err != nil {
+	if err := strict.NewerJSON(raw, &c); err != nil {
 		return Proved{}, errors.New("the proof is not JSON")
 	}
 	want := ""
@@ -172,7 +173,7 @@ func CheckAssertion(assertion, audience string, key func(thumbprint string) *ecd
 		return "", "", err
 	}
 	var c claims
-	if err := json.Unmarshal(j.UnsafePayloadWithoutVerification(), &c); err != nil {
+	if err := strict.NewerJSON(j.UnsafePayloadWithoutVerification(), &c); err != nil {
 		return "", "", errors.New("the assertion is not JSON")
 	}
 	public := key(c.Issuer)

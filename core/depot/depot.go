@@ -3,11 +3,9 @@
 package depot
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -18,6 +16,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/cms"
 	"earlybench.invalid/earlybench/core/driver"
+	"earlybench.invalid/earlybench/core/strict"
 )
 
 // Where the index and its signature are, relative to the depot's address.
@@ -115,7 +114,7 @@ func Parse(raw []byte) (*Index, error) {
 		return nil, fmt.Errorf("%w: it has %d bytes, over the limit of %d", ErrIndex, len(raw), MaxIndex)
 	}
 	var x Index
-	if err := json.NewDecoder(bytes.NewReader(raw)).Decode(&x); err != nil {
+	if err := strict.NewerJSON(raw, &x); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrIndex, err)
 	}
 	switch {

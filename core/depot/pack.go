@@ -1,13 +1,12 @@
 package depot
 
 import (
-	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 
 	"earlybench.invalid/earlybench/core/bundle"
+	"earlybench.invalid/earlybench/core/strict"
 )
 
 // PackName is the manifest of a support pack.
@@ -63,10 +62,8 @@ func ReopenPack(r io.ReaderAt, size int64) (*Pack, error) {
 }
 
 func parsePack(raw []byte) (*Pack, error) {
-	d := json.NewDecoder(bytes.NewReader(raw))
-	d.DisallowUnknownFields()
 	p := new(Pack)
-	if err := d.Decode(p); err != nil {
+	if err := strict.JSON(raw, p); err != nil {
 		return nil, err
 	}
 	return p, p.Check()

@@ -4,7 +4,6 @@
 package driver
 
 import (
-	"bytes"
 	"crypto/x509"
 	"encoding/json"
 	"errors"
@@ -15,6 +14,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/bundle"
 	"earlybench.invalid/earlybench/core/cms"
+	"earlybench.invalid/earlybench/core/strict"
 )
 
 // ManifestName is the entry that lists the others.
@@ -79,10 +79,8 @@ const SignatureName = "signature.p7s"
 func Open(r io.ReaderAt, size int64) (*Set, error) {
 	var s Set
 	b, err := bundle.Open(r, size, ManifestName, []string{SignatureName}, func(raw []byte) ([]bundle.File, error) {
-		d := json.NewDecoder(bytes.NewReader(raw))
-		d.DisallowUnknownFields()
 		s.About = new(Manifest)
-		if err := d.Decode(s.About); err != nil {
+		if err := strict.JSON(raw, s.About); err != nil {
 			return nil, err
 		}
 		return s.About.Files, s.About.Check()

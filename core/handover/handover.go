@@ -3,7 +3,6 @@
 package handover
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +12,7 @@ import (
 	"earlybench.invalid/earlybench/core/authority"
 	"earlybench.invalid/earlybench/core/bundle"
 	"earlybench.invalid/earlybench/core/statement"
+	"earlybench.invalid/earlybench/core/strict"
 )
 
 // MaxRequest is the longest request, in bytes.
@@ -78,7 +78,7 @@ func ReadRequest(from io.Reader) (*Request, error) {
 		return nil, fmt.Errorf("it has more than %d bytes", MaxRequest)
 	}
 	var r Request
-	if err := strict(raw, &r); err != nil {
+	if err := strict.JSON(raw, &r); err != nil {
 		return nil, fmt.Errorf("it is not a request for a handover: %w", err)
 	}
 	if r.Format != 1 {
@@ -98,18 +98,6 @@ func ReadRequest(from io.Reader) (*Request, error) {
 		return nil, errors.New("a serial is there twice")
 	}
 	return &r, nil
-}
-
-func strict(raw []byte, v any) error {
-	d := json.NewDecoder(bytes.NewReader(raw))
-	d.DisallowUnknownFields()
-	if err := d.Decode(v); err != nil {
-		return err
-	}
-	if d.More() {
-		return errors.New("something follows the object")
-	}
-	return nil
 }
 
 // manifest is handover.json.
@@ -153,7 +141,7 @@ func Pack(w io.Writer, root fs.FS, app, from string) error {
 func Open(r io.ReaderAt, size int64) (Handover, error) {
 	var m manifest
 	b, err := bundle.Open(r, size, manifestName, nil, func(raw []byte) ([]bundle.File, error) {
-		if err := strict(raw, &m); err != nil {
+		if err := strict.JSON(raw, &m); err != nil {
 			return nil, err
 		}
 		if m.Format != 1 {

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/defect"
+	"earlybench.invalid/earlybench/core/strict"
 )
 
 // MaxLine is the longest line accepted, in bytes, including the newline.
@@ -168,7 +169,7 @@ func (c *Conn) Call(ctx context.Context, method string, params, result any) erro
 		if result == nil {
 			return nil
 		}
-		if err := json.Unmarshal(m.Result, result); err != nil {
+		if err := strict.NewerJSON(m.Result, result); err != nil {
 			return fmt.Errorf("decode the answer to %s: %w", method, err)
 		}
 		return nil
@@ -244,7 +245,7 @@ func (c *Conn) read() {
 
 func (c *Conn) take(line []byte, slots chan struct{}) error {
 	var m message
-	if err := json.Unmarshal(line, &m); err != nil {
+	if err := strict.NewerJSON(line, &m); err != nil {
 		code := CodeParse
 		if json.Valid(line) { // such as a batch, which is not spoken here
 			code = CodeInvalidRequest
@@ -324,7 +325,7 @@ func Decode[T any](params json.RawMessage) (T, error) {
 	if len(params) == 0 {
 		return v, nil
 	}
-	if err := json.Unmarshal(params, &v); err != nil {
+	if err := strict.NewerJSON(params, &v); err != nil {
 		return v, Errorf(CodeInvalidParams, "parameters: %s", err)
 	}
 	return v, nil

@@ -30,6 +30,7 @@ import (
 	"filippo.io/age"
 
 	"earlybench.invalid/earlybench/core/developer"
+	"earlybench.invalid/earlybench/core/strict"
 )
 
 // MaxBytes is the largest size of the contents, in bytes.
@@ -109,9 +110,7 @@ func Open(lock, sealed []byte) (*Box, error) {
 
 func parse(raw []byte) ([]record, error) {
 	var c contents
-	d := json.NewDecoder(bytes.NewReader(raw))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&c); err != nil || c.Format != 1 {
+	if err := strict.JSON(raw, &c); err != nil || c.Format != 1 {
 		return nil, ErrFormat // the error could quote a secret
 	}
 	seen := map[string]bool{}

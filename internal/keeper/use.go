@@ -10,6 +10,7 @@ import (
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/plain"
+	"earlybench.invalid/earlybench/core/strict"
 )
 
 // stateWithin bounds asking a device for the state of its admission.
@@ -192,7 +193,7 @@ func (r *reach) read(told []device.Fact, scope string) []fact.Fact {
 			}
 		case device.FactApps:
 			var apps []device.App
-			if json.Unmarshal(t.Value, &apps) == nil {
+			if strict.NewerJSON(t.Value, &apps) == nil {
 				k.mu.Lock()
 				k.apps = apps
 				k.mu.Unlock()

@@ -11,6 +11,7 @@ import (
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/plain"
 	eb "earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/strict"
 	"earlybench.invalid/earlybench/internal/access"
 )
 
@@ -115,7 +116,7 @@ var cleaned = huma.Format{
 		_, err = w.Write(append(plain.JSON(raw), '\n'))
 		return err
 	},
-	Unmarshal: json.Unmarshal,
+	Unmarshal: strict.NewerJSON,
 }
 
 // nullable marks the members that are an object or null in the schema, which huma does not
