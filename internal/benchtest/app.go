@@ -1,6 +1,7 @@
 package benchtest
 
 import (
+	"encoding/binary"
 	"os"
 	"path/filepath"
 	"testing"
@@ -30,10 +31,20 @@ try: {log: "^callout ready", within: 20s}
 	return dir
 }
 
+// LoudApp is the directory of a project without its project file: its program writes a text, and ends.
+func LoudApp(t testing.TB, says string) string {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "source"), writes(says, false), 0o600))
+	return dir
+}
+
 // writes makes a WASI module (WebAssembly core 1.0, section 5) that writes a short
 // text to its standard output and ends, or stays.
 func writes(text string, stays bool) []byte {
-	section := func(id byte, body ...byte) []byte { return append([]byte{id, byte(len(body))}, body...) }
+	section := func(id byte, body ...byte) []byte {
+		return append(binary.AppendUvarint([]byte{id}, uint64(len(body))), body...)
+	}
 	name := func(s string) []byte { return append([]byte{byte(len(s))}, s...) }
 	join := func(parts ...[]byte) (out []byte) {
 		for _, p := range parts {
@@ -47,7 +58,7 @@ func writes(text string, stays bool) []byte {
 		code = append(code, 0x03, 0x40, 0x0c, 0, 0x0b)
 	}
 	code = append(code, 0x0b)
-	vector := []byte{at, 0, 0, 0, byte(len(text)), 0, 0, 0}
+	vector := binary.LittleEndian.AppendUint32([]byte{at, 0, 0, 0}, uint32(len(text)))
 	return join([]byte("\x00asm\x01\x00\x00\x00"),
 		section(1, 2, 0x60, 4, i32, i32, i32, i32, 1, i32, 0x60, 0, 0),
 		section(2, join([]byte{1}, name("wasi_snapshot_preview1"), name("fd_write"), []byte{0, 0})...),
@@ -55,5 +66,5 @@ func writes(text string, stays bool) []byte {
 		section(5, 1, 0, 1),
 		section(7, join([]byte{2}, name("memory"), []byte{2, 0}, name("_start"), []byte{0, 1})...),
 		section(10, append([]byte{1, byte(len(code))}, code...)...),
-		section(11, join([]byte{1, 0, 0x41, 0, 0x0b, byte(len(vector) + len(text))}, vector, []byte(text))...))
+		section(11, join(binary.AppendUvarint([]byte{1, 0, 0x41, 0, 0x0b}, uint64(len(vector)+len(text))), vector, []byte(text))...))
 }
