@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
@@ -182,6 +183,10 @@ func (r *reach) read(told []device.Fact, scope string) []fact.Fact {
 	registry := k.cfg.Facts.View().Registry()
 	var out []fact.Fact
 	for _, t := range told {
+		if len(t.Value) > mostFact {
+			k.cfg.Log.Warn("leave out a fact that is too large", "device", k.Device().Handle, "key", plain.Cut(plain.Line(t.Key), 60), "bytes", len(t.Value))
+			continue
+		}
 		switch t.Key {
 		case device.FactClock: // what time it has; how far that is off is seen here
 			var at time.Time
@@ -194,6 +199,7 @@ func (r *reach) read(told []device.Fact, scope string) []fact.Fact {
 		case device.FactApps:
 			var apps []device.App
 			if strict.NewerJSON(t.Value, &apps) == nil {
+				apps = bounded(apps)
 				k.mu.Lock()
 				k.apps = apps
 				k.mu.Unlock()
@@ -240,6 +246,27 @@ func (k *Keeper) CompareClocks() {
 	if ok && (time.Duration(now.Value.Int()-before.Value.Int())*time.Second).Abs() > clockNoise {
 		k.observe(use.ctx, use.way.Scope(), told.scope, []fact.Fact{now})
 	}
+}
+
+// What one device may say of itself. What goes beyond is left out, or cut.
+const (
+	mostFact    = 256 << 10 // bytes of a fact
+	mostApps    = 500
+	mostAppText = 200 // bytes of an app's name, version and so on
+)
+
+// bounded are the apps that a device lists, as far as they are kept; the last says how many are left out.
+func bounded(apps []device.App) []device.App {
+	if more := len(apps) - mostApps; more > 0 {
+		apps = append(apps[:mostApps:mostApps], device.App{ID: "…", Name: fmt.Sprintf("%d more apps, which are left out here", more)})
+	}
+	for i := range apps {
+		a := &apps[i]
+		for _, text := range []*string{&a.ID, &a.Version, &a.Digest, &a.Name} {
+			*text = plain.Cut(*text, mostAppText)
+		}
+	}
+	return apps
 }
 
 // maxSentence bounds what is kept of an error's text, in bytes.

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"earlybench.invalid/earlybench/core/fact"
@@ -52,7 +53,7 @@ func (s *Store) keepFacts(ctx context.Context, tx *sql.Tx, o Observation, values
 	for i := range o.Facts {
 		s.sequence++
 		o.Facts[i].Seq = s.sequence
-		if err := f.save(ctx, o.Subject, o.Facts[i], values[i]); err != nil {
+		if err := s.saveFact(ctx, f, o.Subject, o.Facts[i], values[i]); err != nil {
 			return unavailable(fmt.Sprintf("keep %s", o.Facts[i].Key), err)
 		}
 	}
@@ -67,9 +68,19 @@ func (s *Store) keepFacts(ctx context.Context, tx *sql.Tx, o Observation, values
 	return s.event(ctx, tx, o.Event, o.Name)
 }
 
-func (f statements) save(ctx context.Context, subject string, one fact.Fact, value string) error {
-	if _, err := f.history.ExecContext(ctx, subject, one.Key, one.Source, value, stamp(one.At), one.By); err != nil {
-		return err
+func (s *Store) saveFact(ctx context.Context, f statements, subject string, one fact.Fact, value string) error {
+	if ok, skipped := s.budgets.take(subject, len(value), time.Now()); ok {
+		by := one.By
+		if skipped > 0 {
+			by = strings.TrimSpace(fmt.Sprintf("%s (%d changes before it were not kept)", by, skipped))
+		}
+		r, err := f.history.ExecContext(ctx, subject, one.Key, one.Source, value, stamp(one.At), by)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err == nil && n == 0 { // it was told again
+			s.budgets.back(subject, len(value), skipped)
+		}
 	}
 	_, err := f.keep.ExecContext(ctx, subject, one.Key, one.Source, one.Value.Type(), value, stamp(one.At), one.By, one.Scope, one.Seq)
 	return err

@@ -2,8 +2,10 @@ package store_test
 
 import (
 	"fmt"
+	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -65,4 +67,29 @@ func TestFactsAreRefusedOnceTheRecordsAreClosed(t *testing.T) {
 	require.NoError(t, s.AddDevice(t.Context(), heron))
 	require.NoError(t, s.Close())
 	require.ErrorContains(t, s.Observe(t.Context(), observed(heron, []fact.Fact{{Key: "x", Value: fact.Of(1), Source: fact.Bus, At: now}}...)), "closed")
+}
+
+// A device that changes a large fact without end fills no disk: its history grows by a budget, and says
+// what is missing.
+func TestTheHistoryOfASubjectGrowsByABudgetOnly(t *testing.T) {
+	s, _ := open(t)
+	large := strings.Repeat("x", 50_000)
+	for i := range 200 {
+		one := fact.Fact{Key: fact.Language, Value: fact.Of(fmt.Sprint(i, large)), Source: fact.Device, At: time.Now()}
+		require.NoError(t, s.Observe(t.Context(), store.Observation{Subject: "device/a", Facts: []fact.Fact{one}}))
+	}
+	require.NoError(t, s.Observe(t.Context(), store.Observation{Subject: "device/b", Facts: []fact.Fact{{Key: fact.Language, Value: fact.Of("en"), Source: fact.Device, At: time.Now()}}}))
+	types := func(fact.Key) (fact.Type, bool) { return fact.Text, true }
+	lines, err := s.History(t.Context(), "device/a", types, 0, 1000)
+	require.NoError(t, err)
+	require.Less(t, len(lines), 10)
+	require.NotEmpty(t, lines)
+	require.NoError(t, s.AllFacts(t.Context(), func(subject string, facts []fact.Fact) {
+		if subject == "device/a" {
+			require.True(t, strings.HasPrefix(facts[0].Value.Text(), "199"), "the latest counts all the same")
+		}
+	}))
+	lines, err = s.History(t.Context(), "device/b", types, 0, 1000)
+	require.NoError(t, err)
+	require.Len(t, lines, 1, "another subject has a budget of its own")
 }

@@ -54,6 +54,7 @@ type Store struct {
 	prepared statements
 	sequence uint64             // of the newest fact; only the writer's
 	told     map[[2]string]bool // events of the transaction; only the writer's
+	budgets  budgets            // of the history of subjects; only the writer's
 	audits   atomic.Int64       // number of the newest line of the audit
 	writes   chan write
 	closing  chan struct{}
@@ -96,7 +97,7 @@ func Open(ctx context.Context, file string) (*Store, error) {
 		db.Close()
 		return nil, fmt.Errorf("read the number of the newest fact: %w", err)
 	}
-	s := &Store{db: db, sequence: sequence, told: map[[2]string]bool{}, changed: make(chan struct{}), prepared: prepared, writes: make(chan write, together), closing: make(chan struct{}), written: make(chan struct{})}
+	s := &Store{db: db, sequence: sequence, told: map[[2]string]bool{}, budgets: budgets{}, changed: make(chan struct{}), prepared: prepared, writes: make(chan write, together), closing: make(chan struct{}), written: make(chan struct{})}
 	var audits int64
 	if err := db.QueryRowContext(ctx, `SELECT coalesce(max(id), 0) FROM audit`).Scan(&audits); err != nil {
 		db.Close()

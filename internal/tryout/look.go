@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/rfb"
 )
@@ -87,6 +88,8 @@ func (w *work) watchLog(ctx context.Context) (string, error) {
 	waiting, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	var found, last string
+	var kept logKept
+	defer func() { w.record.Log = append(w.record.Log, kept.lines()...) }()
 	var ended *device.Ended
 	err = log.Follow(waiting, device.LogFrom{App: w.project.ID, After: w.before}, func(l device.Line) bool {
 		if l.App != w.project.ID {
@@ -95,11 +98,11 @@ func (w *work) watchLog(ctx context.Context) (string, error) {
 		if ended = l.Ended; ended != nil {
 			return false
 		}
-		last = l.Text
-		w.record.Log = append(w.record.Log, l.At.Format("15:04:05.000")+" "+l.Text)
-		w.run.Note(l.Text)
+		last = plain.Cut(l.Text, mostLine)
+		kept.add(l.At.Format("15:04:05.000") + " " + l.Text)
+		w.run.Note(plain.Cut(l.Text, mostNote))
 		if w.project.Try.Log != "" && want.MatchString(l.Text) {
-			found = l.Text
+			found = plain.Cut(l.Text, mostLine)
 		}
 		return found == ""
 	})
