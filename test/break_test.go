@@ -115,6 +115,24 @@ func TestNoProcessIsLeftWhenTheDemoIsKilled(t *testing.T) {
 	}
 }
 
+// The service is killed again while it starts, more than once: the demo starts it until it answers.
+func TestADemoWhoseServiceIsKilledAsItStartsGoesOn(t *testing.T) {
+	d := startDemoIn(t, t.TempDir(), "--few")
+	last := processOf(t, d.cmd.Process.Pid, "serve")
+	for range 6 {
+		require.NoError(t, syscall.Kill(last, syscall.SIGKILL))
+		before := last
+		d.eventually("it is started again", func() bool {
+			last = processOf(t, d.cmd.Process.Pid, "serve")
+			return last != 0 && last != before
+		})
+		time.Sleep(30 * time.Millisecond) // it has not answered yet
+	}
+	d.eventually("it answers", func() bool { _, err := d.api.Bench(t.Context()); return err == nil })
+	require.Contains(t, d.out.String(), "That is tried again in")
+	d.waits("heron-1", "linked", "open")
+}
+
 func TestCtrlCEndsEverythingWithinTwoSeconds(t *testing.T) {
 	d := startDemo(t)
 	pids := children(d.cmd.Process.Pid)

@@ -69,7 +69,7 @@ func FuzzJSONIsSeenTheSameByOthers(f *testing.F) {
 		}
 		one, _ := json.Marshal(r)
 		two, _ := json.Marshal(other)
-		if string(one) != string(two) && !(len(r.Parts) == 0 && len(other.Parts) == 0) {
+		if string(one) != string(two) && (len(r.Parts) > 0 || len(other.Parts) > 0) {
 			t.Fatalf("%q is %s to one and %s to the other", text, one, two)
 		}
 	})

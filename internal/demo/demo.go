@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -24,6 +25,7 @@ import (
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/standin"
 	"earlybench.invalid/earlybench/standin/depot"
+	"github.com/cenkalti/backoff/v5"
 )
 
 // Config is how the demo is run.
@@ -163,11 +165,12 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 }
 
 func (d *demo) startService(at *service.Addresses) (err error) {
-	d.service, err = spawn(d.cfg.Err, nil, at, "serve", "--supervised", "--development", "--own-usb=false", "--name", benchName, "--safe-key", d.safeKey(),
+	c, err := spawn(d.cfg.Err, nil, at, "serve", "--supervised", "--development", "--own-usb=false", "--name", benchName, "--safe-key", d.safeKey(),
 		"--state", d.cfg.State, "--port", fmt.Sprint(d.ports[0]), "--clock-by", d.clockBy().String())
 	if err != nil {
 		return fmt.Errorf("start the bench: %w", err)
 	}
+	d.service = c
 	_, port, err := net.SplitHostPort(at.Service[len("http://"):])
 	if err != nil {
 		return err
@@ -362,12 +365,37 @@ func (d *demo) supervise(ctx context.Context) error {
 		case <-d.standins.done:
 			return fmt.Errorf("the stand-ins ended by themselves: %w", d.standins.err)
 		case <-d.service.done:
+			if ctx.Err() != nil {
+				return nil
+			}
 			fmt.Fprintf(d.cfg.Err, "The bench ended (%v); it is started again.\n", d.service.err)
-			var at service.Addresses
-			if err := d.startService(&at); err != nil {
+			if err := d.startAgain(ctx); err != nil {
 				return err
 			}
+		}
+	}
+}
+
+// startAgain starts the service, and tries that again with longer and longer pauses until it answers or
+// ctx ends: it may be ended again at once, or the disk may be full just now.
+func (d *demo) startAgain(ctx context.Context) error {
+	pauses := backoff.NewExponentialBackOff()
+	pauses.InitialInterval, pauses.MaxInterval = 100*time.Millisecond, 10*time.Second
+	for {
+		var at service.Addresses
+		err := d.startService(&at)
+		if err == nil {
 			fmt.Fprintln(d.cfg.Err, "The bench answers again at "+at.Service+".")
+			return nil
+		}
+		pause := pauses.NextBackOff()
+		fmt.Fprintf(d.cfg.Err, "It does not start: %s. That is tried again in %s.\n", strings.TrimSuffix(err.Error(), "."), pause.Round(100*time.Millisecond))
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-d.standins.done:
+			return fmt.Errorf("the stand-ins ended by themselves: %w", d.standins.err)
+		case <-time.After(pause):
 		}
 	}
 }
