@@ -26,6 +26,11 @@ func (c *Client) Sessions(ctx context.Context, sel ...Select) ([]Session, error)
 	return list[Session](ctx, c, api+"/sessions", nil, sel)
 }
 
+// SignOut signs all browsers out, and lets no address that was printed before sign one in.
+func (c *Client) SignOut(ctx context.Context) (SignedOut, error) {
+	return call[SignedOut](ctx, c, "DELETE", api+"/sessions", nil)
+}
+
 // EndSession signs a browser out.
 func (c *Client) EndSession(ctx context.Context, id string) error {
 	_, err := call[struct{}](ctx, c, "DELETE", api+"/sessions/"+url.PathEscape(id), nil)

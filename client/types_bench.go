@@ -43,6 +43,11 @@ type NewAccess struct {
 	For    string   `json:"for" doc:"after how long it ends, such as 720h; a year at most" maxLength:"20"`
 }
 
+// SignedOut is how many browsers were signed out.
+type SignedOut struct {
+	Browsers int64 `json:"browsers"`
+}
+
 // MadeAccess is a key with its secret, which is told once.
 type MadeAccess struct {
 	Access

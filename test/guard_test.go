@@ -54,6 +54,8 @@ func TestTheServiceAnswersOnlyItsOwnPages(t *testing.T) {
 		return h
 	}
 
+	require.Equal(t, 200, d.ask("GET", "/api/v1/bench", "", with(nil)).StatusCode)
+
 	hands := strings.Join(strings.SplitN(d.at.Hands, "/", 4)[:3], "/") // its origin, and no other
 
 	cases := []struct {
@@ -116,6 +118,12 @@ func TestTheServiceAnswersOnlyItsOwnPages(t *testing.T) {
 			}
 		})
 	}
+
+	// All browsers are signed out at once, and what was printed before signs none in.
+	printed := secret()
+	require.Contains(t, d.ok("console", "--sign-out"), "One browser was signed out.")
+	require.Equal(t, 401, d.ask("GET", "/api/v1/bench", "", with(nil)).StatusCode)
+	require.Equal(t, 403, d.ask("POST", "/api/v1/sign-in", printed, own).StatusCode)
 	for _, path := range []string{"/API/v1/devices", "/Api/v1/bench", "//api/v1/devices", "/api//v1/devices", "/%61pi/v1/devices"} {
 		raw, err := io.ReadAll(d.ask("GET", path, "", nil).Body)
 		require.NoError(t, err)

@@ -17,10 +17,11 @@ import (
 )
 
 func (p *program) consoleCommand() *cobra.Command {
-	var phone bool
+	var phone, out bool
 	var address, code string
 	c := &cobra.Command{Use: "console [DEVICE]", Short: "Print a one-time address that signs your browser in", Args: cobra.MaximumNArgs(1),
-		Long: `Prints an address that signs a browser on this computer in, once.
+		Long: `Prints an address that signs a browser on this computer in, once. A browser that is not
+used for 12 hours is signed out; --sign-out signs all of them out at once.
 
 A page asks for its owner before it changes hosts, drivers, sheets, app directories or
 access keys. It shows a code: --confirm CODE lets that browser do so for a quarter of an
@@ -38,6 +39,8 @@ later, or when the phone has gone.`,
 			switch {
 			case c.Flags().Changed("confirm"):
 				return p.confirmBrowser(c.Context(), b, code)
+			case out:
+				return p.signBrowsersOut(c.Context(), b)
 			case phone && len(args) == 0:
 				return p.whichPhone(c.Context(), b)
 			case phone:
@@ -56,9 +59,26 @@ later, or when the phone has gone.`,
 			return nil
 		}}
 	c.Flags().BoolVar(&phone, "phone", false, "serve the page of DEVICE for a phone")
+	c.Flags().BoolVar(&out, "sign-out", false, "sign all browsers out; addresses that were printed before sign none in any more")
 	c.Flags().StringVar(&code, "confirm", "", "let the browser that shows this code do for a quarter of an hour what only you may")
 	c.Flags().StringVar(&address, "address", "", "the address of this computer that the phone reaches, with or without a port")
 	return c
+}
+
+// signBrowsersOut signs all browsers out.
+func (p *program) signBrowsersOut(ctx context.Context, b *client.Client) error {
+	n, err := b.SignOut(ctx)
+	switch {
+	case err != nil:
+		return err
+	case p.json:
+		return p.printJSON(n)
+	case n.Browsers == 1:
+		fmt.Fprintln(p.out, "One browser was signed out. Addresses that were printed before sign none in any more.")
+	default:
+		fmt.Fprintf(p.out, "%d browsers were signed out. Addresses that were printed before sign none in any more.\n", n.Browsers)
+	}
+	return nil
 }
 
 // confirmBrowser lets the browser that shows a code do what only the owner may.

@@ -51,8 +51,14 @@ func (s *Store) Sessions(ctx context.Context, now time.Time) ([]Session, error) 
 	return query(ctx, s.db, scanSession, `SELECT `+sessionColumns+` FROM session WHERE ends > ? ORDER BY created DESC, secret`, stamp(now))
 }
 
+// A session ends when it was not used for a time, and some time after it began in any case.
+const (
+	SessionIdle = 12 * time.Hour
+	SessionMost = 30 * 24 * time.Hour
+)
+
 // SessionBy returns the session that is valid at now, by its secret's digest, and
-// records that it was used. It is [ErrNotFound] for none.
+// records that it was used, so that it ends later. It is [ErrNotFound] for none.
 func (s *Store) SessionBy(ctx context.Context, secret string, now time.Time) (Session, error) {
 	n, err := one(ctx, s.db, scanSession, `SELECT `+sessionColumns+` FROM session WHERE secret = ? AND ends > ?`, secret, stamp(now))
 	if errors.Is(err, ErrNotFound) {
@@ -63,7 +69,11 @@ func (s *Store) SessionBy(ctx context.Context, secret string, now time.Time) (Se
 	}
 	if now.Sub(n.Used).Abs() >= usedEvery {
 		s.later(write{do: func(ctx context.Context, tx *sql.Tx) error {
-			_, err := tx.ExecContext(ctx, `UPDATE session SET used = ? WHERE secret = ?`, stamp(now), secret)
+			ends := now.Add(SessionIdle)
+			if last := n.Created.Add(SessionMost); ends.After(last) {
+				ends = last
+			}
+			_, err := tx.ExecContext(ctx, `UPDATE session SET used = ?, ends = ? WHERE secret = ?`, stamp(now), stamp(ends), secret)
 			return err
 		}}, func(error) {}) // it is told with the next request, then
 	}
@@ -82,6 +92,19 @@ func (s *Store) ConfirmSession(ctx context.Context, secret string, until time.Ti
 		}
 		return nil
 	})
+}
+
+// DropSessions ends all sessions, and returns how many there were.
+func (s *Store) DropSessions(ctx context.Context) (n int64, err error) {
+	err = s.change(ctx, "session.changed", "", func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `DELETE FROM session`)
+		if err != nil {
+			return err
+		}
+		n, err = r.RowsAffected()
+		return err
+	})
+	return n, err
 }
 
 // DropSession ends a session, by its secret's digest or its id.

@@ -167,4 +167,25 @@ func TestSessionsEnd(t *testing.T) {
 	require.False(t, has(now.Add(2*time.Hour)))
 	require.NoError(t, s.DropSession(t.Context(), "d"))
 	require.False(t, has(now))
+
+	// One that is used stays, but not for ever; one that is not used ends.
+	require.NoError(t, s.SaveSession(t.Context(), store.Session{Secret: "d", Created: now, Ends: now.Add(store.SessionIdle)}))
+	at := now
+	for at.Sub(now) < store.SessionMost-store.SessionIdle {
+		at = at.Add(store.SessionIdle - time.Hour)
+		require.True(t, has(at), at.Sub(now))
+		require.Eventually(t, func() bool {
+			all, err := s.Sessions(t.Context(), at)
+			return err == nil && len(all) == 1 && all[0].Used.Equal(at)
+		}, 5*time.Second, time.Millisecond)
+	}
+	require.False(t, has(now.Add(store.SessionMost)), "it was used all the time")
+	require.NoError(t, s.SaveSession(t.Context(), store.Session{Secret: "e", Created: now, Ends: now.Add(store.SessionIdle)}))
+	require.False(t, has(now.Add(store.SessionIdle+store.SessionMost)))
+	n, err := s.DropSessions(t.Context())
+	require.NoError(t, err)
+	require.EqualValues(t, 2, n)
+	all, err := s.Sessions(t.Context(), now)
+	require.NoError(t, err)
+	require.Empty(t, all)
 }

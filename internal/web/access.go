@@ -26,6 +26,7 @@ func (s *Server) accessRoutes() {
 		return nil, problem(s.Store.DropAccess(ctx, in.ID))
 	})
 	huma.Register(a, operation(access.Consent, "GET", "/sessions", "sessions", "The browsers that are signed in, the newest first"), s.sessions)
+	huma.Register(a, operation(access.Consent, "DELETE", "/sessions", "end-sessions", "Sign all browsers out, and let no address that was printed before sign one in"), s.endSessions)
 	end := silent(access.Consent, "/sessions/{id}", "end-session", "Sign a browser out that is signed in somewhere")
 	end.Method = http.MethodDelete
 	huma.Register(a, end, func(ctx context.Context, in *OfID) (*struct{}, error) {
@@ -79,6 +80,18 @@ func (s *Server) sessions(ctx context.Context, in *struct {
 	}
 	mine, now := s.cookieDigest(in.Cookie), s.Clock.Now()
 	return sessionList.of(in.Select, each(all, func(n store.Session) client.Session { return sessionOf(n, mine, now) }))
+}
+
+// endSessions signs all browsers out.
+func (s *Server) endSessions(ctx context.Context, _ *none) (*out[client.SignedOut], error) {
+	s.mu.Lock()
+	s.offered, s.asking = map[string]time.Time{}, map[string]request{}
+	s.mu.Unlock()
+	n, err := s.Store.DropSessions(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[client.SignedOut]{client.SignedOut{Browsers: n}}, nil
 }
 
 // sessionOf shapes a session; mine is the digest of the secret of the one that asks.

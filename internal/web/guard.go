@@ -24,8 +24,7 @@ import (
 )
 
 const (
-	offerGood   = time.Hour           // how long a sign-in address waits
-	sessionGood = 30 * 24 * time.Hour // how long a browser stays signed in
+	offerGood = time.Hour // how long a sign-in address waits
 )
 
 // policy is the Content-Security-Policy of the console: everything comes from the service
@@ -270,7 +269,7 @@ func (s *Server) signIn(ctx context.Context, in *signIn) (*signedIn, error) {
 	}
 	secret := rand.Text()
 	now := s.Clock.Now()
-	session := store.Session{Secret: digest(secret), Agent: plain.Cut(plain.Line(in.Agent), 200), Created: now, Ends: now.Add(sessionGood)}
+	session := store.Session{Secret: digest(secret), Agent: plain.Cut(plain.Line(in.Agent), 200), Created: now, Ends: now.Add(store.SessionIdle)}
 	if err := s.Store.SaveSession(ctx, session); err != nil {
 		return nil, problem(err)
 	}

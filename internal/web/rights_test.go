@@ -51,7 +51,7 @@ var rights = map[string]string{
 	"POST /api/v1/devices/:handle/told": "use", "POST /api/v1/jobs/:id/stop": "use", "POST /api/v1/jobs/:id/repeat": "use", "POST /api/v1/runs": "use",
 	"POST /api/v1/links/restart": "use", "POST /api/v1/devices/:handle/link/restart": "use",
 
-	"DELETE /api/v1/confirmation": "consent", "GET /api/v1/audit": "consent", "POST /api/v1/confirmations": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "consent", "POST /api/v1/needs": "consent", "POST /api/v1/devices/:handle/host": "consent", "DELETE /api/v1/devices/:handle/driver": "consent",
+	"DELETE /api/v1/confirmation": "consent", "GET /api/v1/audit": "consent", "POST /api/v1/confirmations": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "consent", "POST /api/v1/needs": "consent", "POST /api/v1/devices/:handle/host": "consent", "DELETE /api/v1/devices/:handle/driver": "consent",
 
 	"DELETE /api/v1/learned": "maintain", "DELETE /api/v1/support/:digest": "maintain", "DELETE /api/v1/sheets/:name": "maintain", "POST /api/v1/drivers": "maintain", "POST /api/v1/sheets": "maintain",
 
