@@ -230,6 +230,6 @@ func (d *demo) signedInAt(path string) *browser {
 	b := openBrowser(d.t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-2")
-	b.goes(d.at.Service + path)
+	b.goes(d.console() + path)
 	return b
 }

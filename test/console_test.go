@@ -13,7 +13,7 @@ func TestTheKeyOfAWipedDeviceIsPinnedInTheConsole(t *testing.T) {
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-1")
-	b.goes(d.at.Service + "/devices/heron-1")
+	b.goes(d.console() + "/devices/heron-1")
 	old := d.device("heron-1").Key
 	d.touch("heron-1", "Settings", "Care", "Start over", "Start over")
 	d.openMode("heron-1")
@@ -33,7 +33,7 @@ func TestTheFocusStaysInTheStepWhenItsButtonGoes(t *testing.T) {
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-2")
-	b.goes(d.at.Service + "/devices/heron-2")
+	b.goes(d.console() + "/devices/heron-2")
 	b.sees("Show the request on heron-2")
 	b.tabsTo("Show the request on heron-2")
 	get(b, "Enter", chromedp.KeyEvent("\r"))
@@ -55,7 +55,7 @@ func TestTheConsoleExplainsItsGates(t *testing.T) {
 			b.sees(strings.TrimSpace(text))
 		}
 	}
-	b.goes(d.at.Service + "/devices/heron-2")
+	b.goes(d.console() + "/devices/heron-2")
 	b.sees("Why mode is not open")
 	title := get(b, "read a gate's title", chromedp.Evaluate[string](`[...document.querySelectorAll("[aria-label=Gates] li")].find((e) => e.innerText.startsWith("mode")).title`))
 	require.Regexp(t, `^mode: shut\. \w+`, title)

@@ -59,6 +59,7 @@ type demo struct {
 	out   *shared
 	at    addresses
 	api   *client.Client
+	page  string // the console's origin, once it was asked for
 }
 
 type addresses struct {

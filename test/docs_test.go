@@ -86,7 +86,7 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench driver add FILE"}:                                     {2, `(?i)^open the driver set: open FILE`},
 	{"README.md", "earlybench depot add URL"}:                                       {1, `^Address "URL" is invalid: write it as https://NAME:PORT/`},
 	{"README.md", "earlybench host needs"}:                                          {0, `^needed +version`},
-	{"README.md", "earlybench console"}:                                             {0, `^http://127\.0\.0\.1:\d+/#sign-in=`},
+	{"README.md", "earlybench console"}:                                             {0, `^http://bench-[a-z2-7]{26}\.localhost:\d+/#sign-in=`},
 	{"README.md", "earlybench console --confirm 123456"}:                            {1, `^No browser waits with the code "123456"`},
 	{"README.md", "earlybench access add nightly --may use --for 720h"}:             {0, `^eb[a-z]*_|^\S{20,}$`},
 	{"README.md", "earlybench run demo/apps/callout heron-1 heron-2"}:               {1, `^Run fellgate/callout on 2 devices$`},

@@ -64,7 +64,7 @@ func TestNoCommandOrPagePassesOnWhatControlsATerminal(t *testing.T) {
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-1")
 	for _, page := range []string{"/", "/devices/heron-1", "/keys", "/bench", "/computer"} {
-		b.goes(d.at.Service + page)
+		b.goes(d.console() + page)
 		b.sees("moor-desk")
 		text := get(b, "read the page", chromedp.Evaluate[string](`document.body.innerText + [...document.querySelectorAll("[title],[aria-label]")].map((e) => e.title + e.ariaLabel).join("\n")`))
 		require.Empty(t, steering(strings.ReplaceAll(text, "\u00a0", " ")), page)

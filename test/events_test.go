@@ -22,7 +22,7 @@ import (
 func (d *demo) signedIn() map[string]string {
 	d.t.Helper()
 	url := strings.TrimSpace(d.ok("console"))
-	res := d.ask("POST", "/api/v1/sign-in", `{"secret":"`+url[strings.Index(url, "=")+1:]+`"}`, map[string]string{"Origin": d.at.Service})
+	res := d.ask("POST", "/api/v1/sign-in", `{"secret":"`+url[strings.Index(url, "=")+1:]+`"}`, map[string]string{"Origin": d.console()})
 	require.Equal(d.t, 204, res.StatusCode)
 	return map[string]string{"Cookie": strings.Split(res.Header.Get("Set-Cookie"), ";")[0]}
 }

@@ -12,11 +12,21 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// ask sends a request to the TCP side of the service.
+// console is the origin of the console, as the command names it.
+func (d *demo) console() string {
+	d.t.Helper()
+	if d.page == "" {
+		d.page, _, _ = strings.Cut(strings.TrimSpace(d.ok("console")), "/#")
+	}
+	return d.page
+}
+
+// ask sends a request to the TCP side of the service, as a browser would.
 func (d *demo) ask(method, path, body string, header map[string]string) *http.Response {
 	d.t.Helper()
 	req, err := http.NewRequest(method, d.at.Service+path, strings.NewReader(body))
 	require.NoError(d.t, err)
+	req.Host = strings.TrimPrefix(d.console(), "http://")
 	req.Header.Set("Content-Type", "application/json")
 	for k, v := range header {
 		if k == "Host" {
@@ -33,7 +43,7 @@ func (d *demo) ask(method, path, body string, header map[string]string) *http.Re
 
 func TestTheServiceAnswersOnlyItsOwnPages(t *testing.T) {
 	d := startDemo(t)
-	own := map[string]string{"Origin": d.at.Service}
+	own := map[string]string{"Origin": d.console()}
 	secret := func() string {
 		url := strings.TrimSpace(d.ok("console"))
 		return `{"secret":"` + url[strings.Index(url, "=")+1:] + `"}`
@@ -69,6 +79,9 @@ func TestTheServiceAnswersOnlyItsOwnPages(t *testing.T) {
 		{"a secret works once", "POST", "/api/v1/sign-in", once, own, 403},
 		{"a wrong session is none", "GET", "/api/v1/devices", "", map[string]string{"Cookie": session + "x"}, 401},
 		{"another host name gets nothing, though it points here", "GET", "/api/v1/devices", "", with(map[string]string{"Host": "evil.invalid"}), 421},
+		{"nor does the address of the port, which everybody knows", "GET", "/api/v1/devices", "", with(map[string]string{"Host": d.at.Service[len("http://"):]}), 421},
+		{"not even for the page", "GET", "/", "", with(map[string]string{"Host": d.at.Service[len("http://"):]}), 421},
+		{"nor the name with another port", "GET", "/", "", map[string]string{"Host": strings.TrimPrefix(d.console(), "http://") + "1"}, 421},
 		{"not even localhost", "GET", "/", "", map[string]string{"Host": strings.Replace(d.at.Service[len("http://"):], "127.0.0.1", "localhost", 1)}, 421},
 		{"a write without an origin is refused", "POST", "/api/v1/devices/heron-2/admission", "", with(nil), 403},
 		{"a write from another page is refused", "POST", "/api/v1/devices/heron-2/admission", "", with(map[string]string{"Origin": "http://evil.invalid"}), 403},
@@ -112,11 +125,23 @@ func TestTheServiceAnswersOnlyItsOwnPages(t *testing.T) {
 				want = "default-src 'none'"
 			}
 			require.Contains(t, res.Header.Get("Content-Security-Policy"), want)
-			if c.status >= 400 {
+			if c.status >= 400 && strings.HasPrefix(c.path, "/api/") {
 				require.Equal(t, "application/problem+json", res.Header.Get("Content-Type"), string(raw))
 				require.Contains(t, string(raw), `"detail"`)
 			}
 		})
+	}
+
+	// Who asks under another name is told how to go on, and not the name.
+	name := strings.TrimPrefix(d.console(), "http://")
+	require.Regexp(t, `^bench-[a-z2-7]{26}\.localhost:[0-9]+$`, name)
+	for _, host := range []string{d.at.Service[len("http://"):], "evil.invalid"} {
+		for _, path := range []string{"/", "/keys", "/api/v1/bench"} {
+			raw, err := io.ReadAll(d.ask("GET", path, "", map[string]string{"Host": host}).Body)
+			require.NoError(t, err)
+			require.Contains(t, string(raw), "earlybench console")
+			require.NotContains(t, string(raw), strings.Split(name, ".")[0])
+		}
 	}
 
 	// All browsers are signed out at once, and what was printed before signs none in.

@@ -158,7 +158,7 @@ func TestTheScreenIsSeenAndTouchedInTheConsole(t *testing.T) {
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-1")
-	b.goes(d.at.Service + "/devices/heron-1")
+	b.goes(d.console() + "/devices/heron-1")
 	b.presses("Show it here")
 	type box struct{ X, Y, W, H float64 }
 	find := `(() => { const c = document.querySelector('[role=application] canvas'); if (!c || c.width < 500) return null;

@@ -32,7 +32,7 @@ func TestAnOutsidersFamilyIsLedByDataAlone(t *testing.T) {
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("moth-1")
-	b.goes(d.at.Service + "/devices/moth-1")
+	b.goes(d.console() + "/devices/moth-1")
 	b.sees("Callout is not made for moth")
 	b.presses("Prepare moth-1 without an app")
 	b.sees("Rub Wick seven times")

@@ -78,7 +78,7 @@ const readGlass = `(() => ({
 func (n *newcomer) leads() string {
 	n.b.t.Helper()
 	n.done = map[string]int{}
-	n.b.goes(n.d.at.Service + "/devices/" + n.handle)
+	n.b.goes(n.d.console() + "/devices/" + n.handle)
 	n.b.sees(n.handle)
 	get(n.b, "wait for the device in the hand", chromedp.Poll[bool](fmt.Sprintf(`document.querySelector("iframe")?.src.includes(%q) || !document.querySelector("iframe")`, n.handle), chromedp.WithPollingTimeout(patience)))
 	time.Sleep(500 * time.Millisecond) // until its page is drawn
@@ -254,9 +254,9 @@ func (n *newcomer) types(digits string) {
 // consents goes to the page Keys, allows the use of the key that waits there, and comes back.
 func (n *newcomer) consents() {
 	n.b.t.Helper()
-	n.b.goes(n.d.at.Service + "/keys")
+	n.b.goes(n.d.console() + "/keys")
 	n.b.presses("Allow it once")
-	n.b.goes(n.d.at.Service + "/devices/" + n.handle)
+	n.b.goes(n.d.console() + "/devices/" + n.handle)
 	n.b.sees(n.handle)
 	n.story = append(n.story, "       allowed the use of a key on the page Keys")
 }
@@ -277,7 +277,7 @@ func (n *newcomer) makesAnAccount() {
 	n.b.writes("Name of a new identity", "moor-desk one")
 	n.pressesThere("Make a key and get its certificate")
 	n.b.sees("key in this safe")
-	n.b.goes(n.d.at.Service + "/devices/" + n.handle)
+	n.b.goes(n.d.console() + "/devices/" + n.handle)
 	n.b.sees(n.handle)
 	n.story = append(n.story, "       signed in on the page Keys")
 }

@@ -47,7 +47,7 @@ func TestTheOwnersFormsInTheConsole(t *testing.T) {
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-2")
-	b.goes(d.at.Service + "/bench")
+	b.goes(d.console() + "/bench")
 
 	b.presses("Rename this bench")
 	b.sees("Only the owner of the bench may do this")
@@ -77,7 +77,7 @@ func TestTheOwnersFormsInTheConsole(t *testing.T) {
 	b.presses("End nightly")
 	d.eventually("the key has ended", func() bool { return !strings.Contains(d.ok("access"), "nightly") })
 
-	b.goes(d.at.Service + "/computer")
+	b.goes(d.console() + "/computer")
 	b.presses("Watch another host")
 	b.writes("Name of the host", "attic")
 	b.writes("Its USB/IP exporter", "nowhere")
@@ -100,7 +100,7 @@ func TestTheOwnersFormsInTheConsole(t *testing.T) {
 	b.sees("driver set")
 	get(b, "be told that it is wrong", chromedp.Poll[bool](`!!document.querySelector("section[aria-label='Driver sets'] [role=alert]")`))
 
-	b.goes(d.at.Service + "/bench")
+	b.goes(d.console() + "/bench")
 	b.sees("confirmed by the owner")
 	require.Contains(t, d.ok("access", "browsers"), "confirmed until")
 	b.presses("End that now")
@@ -120,7 +120,7 @@ func TestASheetIsBegunWithWhatWasSeenInTheConsole(t *testing.T) {
 	b.presses("Check and add it")
 	b.sees("newcomer-1") // what was unknown has a row
 	d.eventually("the bench knows the family", func() bool { return strings.Contains(d.ok("sheet"), "newcomer") })
-	b.goes(d.at.Service + "/bench")
+	b.goes(d.console() + "/bench")
 	b.presses("Drop newcomer")
 	d.eventually("it is dropped", func() bool { return !strings.Contains(d.ok("sheet"), "newcomer") })
 	b.presses("Add a sheet")

@@ -27,6 +27,10 @@ func (d *demo) p99(n int) time.Duration {
 	return took[n*99/100]
 }
 
+// bound is far above what it takes alone on a computer (docs/benchmarks.md), and far below what one query
+// for each reader took.
+const bound = 150 * time.Millisecond
+
 // Five hundred readers of the events, and as many that read nothing, hold nobody up, and cost no
 // connection to the database each.
 func TestManyReadersOfTheEventsHoldNobodyUp(t *testing.T) {
@@ -63,10 +67,10 @@ func TestManyReadersOfTheEventsHoldNobodyUp(t *testing.T) {
 	with := d.p99(200)
 	_, files := memory(t, pid)
 	t.Logf("p99 of a write: alone %s, with 500 readers %s; %d files", alone, with, files)
-	require.Less(t, with-alone, 20*time.Millisecond)
+	require.Less(t, with-alone, bound)
 	require.Less(t, files, 500+120)
 	follow(90, false)
 	deaf := d.p99(200)
 	t.Logf("with 90 deaf ones beside: %s", deaf)
-	require.Less(t, deaf-alone, 20*time.Millisecond)
+	require.Less(t, deaf-alone, bound)
 }

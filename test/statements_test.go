@@ -64,7 +64,7 @@ func TestOneDebugTokenGoesOnSixHandsetsWithARowForEach(t *testing.T) {
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-2")
-	b.goes(d.at.Service + "/keys")
+	b.goes(d.console() + "/keys")
 	b.sees("What may run where")
 	b.presses("fellgate/callout on kestle-6: may not run, token")
 	b.sees("by its line cnf")

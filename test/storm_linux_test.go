@@ -67,14 +67,14 @@ func TestAStormOfConnectionsBeforeSignInCostsLittle(t *testing.T) {
 	d := startDemoIn(t, t.TempDir(), "--few")
 	pid := processOf(t, d.cmd.Process.Pid, "serve")
 	before, _ := memory(t, pid)
-	host := strings.TrimPrefix(d.at.Service, "http://")
+	host, console := strings.TrimPrefix(d.at.Service, "http://"), strings.TrimPrefix(d.console(), "http://")
 	var conns []net.Conn
 	defer func() {
 		for _, c := range conns {
 			c.Close()
 		}
 	}()
-	requests := hostile(t, host)
+	requests := hostile(t, console)
 	names := []string{}
 	for name := range requests {
 		names = append(names, name)
@@ -120,8 +120,8 @@ func TestAStormOfConnectionsBeforeSignInCostsLittle(t *testing.T) {
 // What is refused says why, and nothing of a body that was not read is taken for the next request.
 func TestWhatIsRefusedBeforeSignInSaysWhy(t *testing.T) {
 	d := startDemoIn(t, t.TempDir(), "--few")
-	host := strings.TrimPrefix(d.at.Service, "http://")
-	requests := hostile(t, host)
+	host, console := strings.TrimPrefix(d.at.Service, "http://"), strings.TrimPrefix(d.console(), "http://")
+	requests := hostile(t, console)
 	for name, want := range map[string]string{
 		"sends a compressed body":        "HTTP/1.1 415",
 		"announces 9 EB":                 "HTTP/1.1 4",
@@ -145,7 +145,7 @@ func TestWhatIsRefusedBeforeSignInSaysWhy(t *testing.T) {
 	c, err := net.Dial("tcp", host)
 	require.NoError(t, err)
 	defer c.Close()
-	fmt.Fprintf(c, "GET / HTTP/1.1\r\nHost: %s\r\nCookie: other=%s\r\nConnection: close\r\n\r\n", host, strings.Repeat("c", 6<<10))
+	fmt.Fprintf(c, "GET / HTTP/1.1\r\nHost: %s\r\nCookie: other=%s\r\nConnection: close\r\n\r\n", console, strings.Repeat("c", 6<<10))
 	answer, err := io.ReadAll(c)
 	require.NoError(t, err)
 	require.True(t, strings.HasPrefix(string(answer), "HTTP/1.1 200"), string(answer[:min(len(answer), 200)]))

@@ -27,7 +27,7 @@ func TestTwoPeopleAtOneDeviceSeeWhatTheOtherDoes(t *testing.T) {
 	for _, b := range []*browser{first, second} {
 		b.goes(strings.TrimSpace(d.ok("console")))
 		b.sees("heron-2")
-		b.goes(d.at.Service + "/devices/heron-2")
+		b.goes(d.console() + "/devices/heron-2")
 		b.sees("Go to the page Inside label")
 	}
 

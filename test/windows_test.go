@@ -36,7 +36,7 @@ func TestManyWindowsOfOneBrowserAllStayCurrent(t *testing.T) {
 		})
 	}
 	for _, w := range windows {
-		w.goes(d.at.Service + "/devices/heron-1")
+		w.goes(d.console() + "/devices/heron-1")
 		says(w, "Nothing was said yet") // it follows the log of a linked device, too
 	}
 	d.ok("standin", "pull", "heron-1")
@@ -54,7 +54,7 @@ func TestManyDevicesAreTakenInHandOneAfterTheOther(t *testing.T) {
 	b.sees("kestle-1")
 	begun := time.Now()
 	for _, handle := range []string{"heron-1", "heron-2", "ivory-1", "ivory-2", "ivory-3", "kestle-1", "kestle-2", "whimbrel-1", "dunlin-1"} {
-		b.goes(d.at.Service + "/devices/" + handle)
+		b.goes(d.console() + "/devices/" + handle)
 		n := newcomer{d: d, b: b, handle: handle}
 		d.eventually(handle+"'s screen is shown", func() bool {
 			g, err := n.glass()

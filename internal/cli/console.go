@@ -56,6 +56,9 @@ later, or when the phone has gone.`,
 				return p.printJSON(map[string]string{"url": url})
 			}
 			fmt.Fprintln(p.out, url)
+			if p.terminal {
+				fmt.Fprintln(p.err, faint.Render("If your browser does not find it: add 127.0.0.1 and its name, up to the port, to the hosts file."))
+			}
 			return nil
 		}}
 	c.Flags().BoolVar(&phone, "phone", false, "serve the page of DEVICE for a phone")

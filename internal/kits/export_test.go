@@ -3,4 +3,4 @@ package kits
 import "time"
 
 // AnswerWithin makes kits wait less for what programs print.
-func (k *Kits) AnswerWithin(d time.Duration) { k.within = d }
+func (k *Kits) AnswerWithin(d time.Duration) { k.within.Store(int64(d)) }

@@ -3,6 +3,7 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -107,6 +108,10 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	if err != nil {
 		return err
 	}
+	host, err := consoleHost(ctx, st)
+	if err != nil {
+		return err
+	}
 	if err := st.TrimHistory(ctx, moved.Now()); err != nil {
 		return fmt.Errorf("look through the records: %w", err)
 	}
@@ -118,7 +123,7 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 		return err
 	}
 	defer in.Close()
-	server := in.Face(web.Config{Key: keys.Link.PublicKey(), ID: id, Owner: owner(), Console: cfg.Console}, tcp.Addr().String())
+	server := in.Face(web.Config{Key: keys.Link.PublicKey(), ID: id, Owner: owner(), Host: host, Console: cfg.Console}, tcp.Addr().String())
 	defer func() { err = errors.Join(err, server.Close()) }()
 	server.Serve(tcp) // who asks for what is on record waits until that was read
 	server.Serve(unix)
@@ -172,6 +177,18 @@ func identity(ctx context.Context, st *store.Store, given string) (id, name stri
 		}
 	}
 	return id, name, err
+}
+
+// consoleHost is the name under which browsers reach the console, made at the first start. Nobody guesses
+// it, so that no page of another program has the same name. Browsers find names below localhost at this
+// computer (RFC 6761, section 6.3).
+func consoleHost(ctx context.Context, st *store.Store) (string, error) {
+	name, err := st.Setting(ctx, "console.host")
+	if err != nil || name != "" {
+		return name, err
+	}
+	name = "bench-" + strings.ToLower(rand.Text()) + ".localhost"
+	return name, st.SetSetting(ctx, "console.host", name)
 }
 
 func listen(port int) (net.Listener, error) {

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -131,7 +132,10 @@ func TestTheDevelopmentSocketMovesTheBenchsClock(t *testing.T) {
 func TestTheConsoleIsServedWithItsPages(t *testing.T) {
 	at, _ := run(t, config(t.TempDir()))
 	get := func(path string) (int, string, string) {
-		res, err := http.Get(at.Service + path)
+		req, err := http.NewRequest("GET", at.Service+path, nil)
+		require.NoError(t, err)
+		req.Host, _, _ = strings.Cut(strings.TrimPrefix(at.SignIn, "http://"), "/#")
+		res, err := http.DefaultClient.Do(req)
 		require.NoError(t, err)
 		defer res.Body.Close()
 		raw, err := io.ReadAll(res.Body)

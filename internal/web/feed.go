@@ -29,6 +29,15 @@ type following struct {
 // mostBehind is how many batches a follower may lag behind.
 const mostBehind = 64
 
+// begin has the feed pass on what comes from now on.
+func (f *feed) begin(ctx context.Context) {
+	last, err := f.store.Last(ctx)
+	if err != nil {
+		f.log.Error("read the number of the newest event", "error", err) // it begins with the oldest, then
+	}
+	f.last = last
+}
+
 // run passes on events until ctx ends.
 func (f *feed) run(ctx context.Context) {
 	for ctx.Err() == nil {

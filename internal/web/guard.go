@@ -75,11 +75,15 @@ func (s *Server) guard(c fiber.Ctx) error {
 	if p, ok := s.ofPhone(c); ok {
 		return s.guardPhone(c, p)
 	}
-	if "http://"+c.Host() != s.origin {
-		return answer(c, &client.Problem{Status: fiber.StatusMisdirectedRequest, Detail: "This bench answers only under its own address.", Remedy: "Open " + s.origin + "."})
+	own := "http://"+c.Host() == s.origin
+	if !own && c.Host() != s.address {
+		return s.elsewhere(c)
 	}
 	if key, has := bearer(c); has { // no browser adds that by itself, so its origin tells nothing
 		return s.byKey(c, key)
+	}
+	if !own && !strings.HasPrefix(c.Path(), calendarPath) { // calendar programs bring the secret of its address
+		return s.elsewhere(c)
 	}
 	read := c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead
 	if !read && !s.ownPage(c) {
@@ -95,6 +99,19 @@ func (s *Server) guard(c fiber.Ctx) error {
 		act(c, access.Browser(s.Owner))
 	}
 	return c.Next()
+}
+
+// elsewhere answers browsers under other names than the console's. It does not tell that name: cookies
+// do not keep ports apart (RFC 6265, section 8.5), so that a page of another program under the same
+// name would get the browser's session.
+func (s *Server) elsewhere(c fiber.Ctx) error {
+	const detail, remedy = "The console of this bench has an address of its own, and answers under no other.", "Run earlybench console on this computer, and open what it prints."
+	if strings.HasPrefix(c.Path(), "/api/") || c.Method() != fiber.MethodGet {
+		return answer(c, &client.Problem{Status: fiber.StatusMisdirectedRequest, Kind: string(eb.Refused), Detail: detail, Remedy: remedy + " Programs send an access key."})
+	}
+	c.Status(fiber.StatusMisdirectedRequest)
+	c.Set(fiber.HeaderContentType, "text/plain; charset=utf-8")
+	return c.SendString(detail + "\n" + remedy + "\n\nIf your browser does not find that address, add a line to the hosts file of this computer:\n127.0.0.1, and the name between http:// and the port.\n")
 }
 
 // bearer returns the access key in a request (RFC 6750, section 2.1).

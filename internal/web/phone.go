@@ -161,7 +161,7 @@ func (s *Server) endPhone(p *phone) {
 // ofPhone returns the page for a phone that a request was sent to, if any.
 func (s *Server) ofPhone(c fiber.Ctx) (*phone, bool) {
 	at, ok := c.RequestCtx().LocalAddr().(*net.TCPAddr)
-	if !ok || "http://"+at.String() == s.origin {
+	if !ok || at.String() == s.address {
 		return nil, false
 	}
 	p := s.phoneNow()

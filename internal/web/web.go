@@ -73,6 +73,7 @@ type Config struct {
 	Bench       func() string                       // its name
 	Rename      func(context.Context, string) error // gives it another
 	ID          string
+	Host        string // the name under which browsers reach it; "" for the listener's address
 	Owner       string // the person whose words are taken down
 	Console     fs.FS  // the built console
 	Log         *slog.Logger
@@ -83,9 +84,10 @@ type Config struct {
 // and ends with Close.
 type Server struct {
 	Config
-	app    *fiber.App
-	api    huma.API
-	origin string // of the TCP listener, such as http://127.0.0.1:7420
+	app     *fiber.App
+	api     huma.API
+	address string // of the TCP listener, such as 127.0.0.1:7420
+	origin  string // of the console, such as http://bench-k3x.localhost:7420
 
 	ctx    context.Context // ends the streams
 	cancel context.CancelFunc
@@ -106,7 +108,10 @@ type Server struct {
 // New makes the interface; address is that of the TCP listener, which the
 // sign-in addresses name.
 func New(cfg Config, address string) *Server {
-	s := &Server{Config: cfg, origin: "http://" + address, offered: map[string]time.Time{}, asking: map[string]request{}, doing: map[string]chan struct{}{}}
+	s := &Server{Config: cfg, address: address, origin: "http://" + address, offered: map[string]time.Time{}, asking: map[string]request{}, doing: map[string]chan struct{}{}}
+	if _, port, err := net.SplitHostPort(address); err == nil && cfg.Host != "" {
+		s.origin = "http://" + net.JoinHostPort(cfg.Host, port)
+	}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	s.feed = feed{store: cfg.Store, log: cfg.Log, followers: map[*following]struct{}{}}
 	// An address has only one spelling, since the guard depends on it.
@@ -129,7 +134,10 @@ func (quiet) Printf(string, ...any) {}
 // Serve answers on a listener until Close. On a Unix socket, whoever can reach
 // it is the bench's owner.
 func (s *Server) Serve(l net.Listener) {
-	s.feeding.Do(func() { s.served.Go(func() { s.feed.run(s.ctx) }) })
+	s.feeding.Do(func() {
+		s.feed.begin(s.ctx)
+		s.served.Go(func() { s.feed.run(s.ctx) })
+	})
 	s.serve(l, mostConns)
 }
 
@@ -272,7 +280,7 @@ func (s *Server) console(c fiber.Ctx) error {
 }
 
 // Address is where the console is.
-func (s *Server) Address() string { return s.origin }
+func (s *Server) Address() string { return "http://" + s.address }
 
 func required(name, value string) error {
 	if strings.TrimSpace(value) == "" {
