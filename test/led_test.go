@@ -254,7 +254,7 @@ func TestAPhonesPageIsForOneDeviceAndOneBrowser(t *testing.T) {
 	res, err := http.Get(d.at.Service + "/api/v1/phone")
 	require.NoError(t, err)
 	res.Body.Close()
-	require.Equal(t, 401, res.StatusCode)
+	require.Equal(t, 421, res.StatusCode)
 	d.ok("rack") // the bench goes on
 	cancel()
 	served.wait()

@@ -139,8 +139,8 @@ func CheckPath(name string) error {
 	return nil
 }
 
-// check compares the entries with the manifest, and the content of every file with its
-// digest.
+// check compares the entries with the manifest, and then, once all that can be told without unpacking is
+// as it should be, the content of every file with its digest.
 func (b *Bundle) check(name string, extra []string, files []File) error {
 	listed := map[string]bool{name: true}
 	for _, e := range extra {
@@ -162,13 +162,18 @@ func (b *Bundle) check(name string, extra []string, files []File) error {
 		if total += f.Size; f.Size < 0 || total > MaxBytes {
 			return fmt.Errorf("%w: over %d bytes unpacked", ErrSize, int64(MaxBytes))
 		}
-		if err := checkBytes(entry, f); err != nil {
-			return err
+		if entry.UncompressedSize64 != uint64(f.Size) {
+			return fmt.Errorf("%w: %q", ErrDigest, f.Path)
 		}
 	}
 	for n := range b.files {
 		if !listed[n] {
 			return fmt.Errorf("%w: %q", ErrExtra, n)
+		}
+	}
+	for _, f := range files {
+		if err := checkBytes(b.files["files/"+f.Path], f); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -38,6 +38,9 @@ var (
 	digestShape = regexp.MustCompile(`^[0-9a-f]{64}$`)
 )
 
+// MaxUnpacked bounds what the files of a set are unpacked, all together, in bytes.
+const MaxUnpacked = 256 << 20
+
 // Check returns an error for a manifest that is invalid by itself.
 func (m *Manifest) Check() error {
 	switch {
@@ -51,6 +54,12 @@ func (m *Manifest) Check() error {
 		return errors.New("the version is empty, or over 64 bytes")
 	case len(m.Fits) == 0:
 		return errors.New("it fits no device")
+	}
+	var unpacked int64
+	for _, f := range m.Files {
+		if unpacked += max(f.Size, 0); unpacked > MaxUnpacked {
+			return fmt.Errorf("it unpacks to over %d bytes", int64(MaxUnpacked))
+		}
 	}
 	for _, f := range m.Fits {
 		if err := f.check(); err != nil {

@@ -1,9 +1,14 @@
 package driver_test
 
 import (
+	"archive/zip"
 	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -66,4 +71,32 @@ func FuzzOpen(f *testing.F) {
 			require.Len(t, driver.ReadRules(text), 1, "whatever the set says, it makes one entry: %s", text)
 		}
 	})
+}
+
+// A small file that unpacks to 4 GiB is refused before anything of it is unpacked.
+func TestASetThatUnpacksToMuchIsRefusedAtOnce(t *testing.T) {
+	const files, each = 64, 64 << 20
+	m := driver.Manifest{Format: 1, Kind: "driver", Name: "halden-link", Version: "4.1", Fits: []driver.Match{{USB: "f3e0:0104", Class: "ff/00/00", Interface: usb.LinkName}}}
+	for i := range files {
+		m.Files = append(m.Files, bundle.File{Path: fmt.Sprintf("f%d", i), SHA256: strings.Repeat("0", 64), Size: each})
+	}
+	manifest, err := json.Marshal(m)
+	require.NoError(t, err)
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	w, err := z.Create(driver.ManifestName)
+	require.NoError(t, err)
+	_, err = w.Write(manifest)
+	require.NoError(t, err)
+	for _, f := range m.Files { // each says that it is large
+		w, err := z.CreateRaw(&zip.FileHeader{Name: "files/" + f.Path, Method: zip.Deflate, UncompressedSize64: each, CompressedSize64: 0})
+		require.NoError(t, err)
+		_, err = w.Write(nil)
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	began := time.Now()
+	_, err = driver.Open(bytes.NewReader(b.Bytes()), int64(b.Len()))
+	require.ErrorContains(t, err, "it unpacks to over 268435456 bytes")
+	require.Less(t, time.Since(began), time.Second)
 }

@@ -14,12 +14,12 @@ import (
 // What a connection may cost before anybody is known on it. Bodies are read only by the operation that
 // wants them, up to its own limit.
 const (
-	maxBody       = 64 << 20         // of a driver set, the largest that is sent here, in bytes
-	usualBody     = 1 << 20          // of a request, unless its operation says otherwise
-	strangersBody = 1 << 10          // of a request of somebody who is not known yet
-	headBytes     = 16 << 10         // of a request's line and headers: browsers send the cookies of other servers of this computer along
-	readWithin    = 10 * time.Second // a request's headers, and its body unless an operation gives it longer
-	idleWithin    = 2 * time.Minute  // between two requests
+	maxBody     = 64 << 20         // of a driver set, the largest that is sent here, in bytes
+	usualBody   = 1 << 20          // of a request, unless its operation says otherwise
+	unknownBody = 1 << 10          // of a request of somebody who is not known yet
+	headBytes   = 16 << 10         // of a request's line and headers: browsers send the cookies of other servers of this computer along
+	readWithin  = 10 * time.Second // a request's headers, and its body unless an operation gives it longer
+	idleWithin  = 2 * time.Minute  // between two requests
 	// sentWithin is how long an answer may take that is not read. Streams have a deadline of their own
 	// for each message.
 	sentWithin = time.Minute
@@ -47,7 +47,7 @@ func (s *Server) serverFor(conns int, owners bool) *fasthttp.Server {
 			if owners || len(h.Peek(fiber.HeaderAuthorization)) > 0 || len(h.Cookie(s.cookie())) > 0 || len(h.Cookie(phoneName)) > 0 {
 				return fasthttp.RequestConfig{}
 			}
-			return fasthttp.RequestConfig{MaxRequestBodySize: strangersBody} // refused before any of it is waited for
+			return fasthttp.RequestConfig{MaxRequestBodySize: unknownBody} // refused before any of it is waited for
 		},
 		NoDefaultServerHeader: true, MaxRequestBodySize: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true, ReadBufferSize: headBytes,
 		ReadTimeout: readWithin, WriteTimeout: sentWithin, IdleTimeout: idleWithin, Concurrency: conns, Logger: quiet{}}

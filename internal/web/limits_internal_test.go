@@ -58,7 +58,7 @@ func TestABodyThatWasNotReadEndsTheConnection(t *testing.T) {
 	url := serves(t, func(app *fiber.App) {
 		app.Post("/ignores", func(c fiber.Ctx) error { return c.SendString("ignored") })
 		app.Post("/reads", func(c fiber.Ctx) error {
-			raw, err := wholeBody(c, strangersBody)
+			raw, err := wholeBody(c, unknownBody)
 			read = string(raw)
 			return err
 		})

@@ -44,7 +44,7 @@ func operation(right access.Right, method, path, id, summary string) huma.Operat
 	op := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Metadata: map[string]any{rightKey: right},
 		Extensions: map[string]any{"x-right": string(right)}}
 	if right == nobody {
-		op.MaxBodyBytes = strangersBody
+		op.MaxBodyBytes = unknownBody
 	}
 	if method == http.MethodPost {
 		op.DefaultStatus = http.StatusOK
