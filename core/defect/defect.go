@@ -52,11 +52,6 @@ func Contain(in string, f func() error) (err error) {
 	return f()
 }
 
-// Go is for pieces of work that report nothing: it is [Contain] without the error.
-func Go(in string, f func()) {
-	Contain(in, func() error { f(); return nil }) //nolint:errcheck // it is kept
-}
-
 // Tell has f called with each defect, so that it comes into a log. The last f counts.
 func Tell(f func(*Error)) {
 	mu.Lock()

@@ -21,7 +21,7 @@ func TestAPanicEndsItsOwnWorkOnlyAndIsCounted(t *testing.T) {
 		require.ErrorContains(t, err, "a mistake in the program ended a job: runtime error: index out of range [0] with length 0")
 		require.Contains(t, e.Stack, "defect_test.go")
 	}
-	defect.Go("a look", func() { panic("no screen") })
+	require.Error(t, defect.Contain("a look", func() error { panic("no screen") }))
 	boom := errors.New("as it should")
 	require.ErrorIs(t, defect.Contain("a job", func() error { return boom }), boom)
 	all, more := defect.All()
@@ -31,7 +31,7 @@ func TestAPanicEndsItsOwnWorkOnlyAndIsCounted(t *testing.T) {
 	require.Equal(t, "a look", all[1].In)
 
 	for i := range 100 { // a hostile device makes many different ones
-		defect.Go(fmt.Sprintf("way %d", i), func() { panic("x") })
+		require.Error(t, defect.Contain(fmt.Sprintf("way %d", i), func() error { panic("x") }))
 	}
 	all, more = defect.All()
 	require.Len(t, all, 50)

@@ -3,6 +3,7 @@ package supply
 import (
 	"cmp"
 	"slices"
+	"time"
 
 	"earlybench.invalid/earlybench/core/depot"
 	"earlybench.invalid/earlybench/core/driver"
@@ -14,6 +15,7 @@ import (
 // user is a device that needs a support pack for its release.
 type user struct {
 	handle, family, code, release string
+	since                         time.Time // when the release was seen
 }
 
 // users are the devices whose sheets want a support pack, and whose release is known.
@@ -32,7 +34,7 @@ func (s *Supply) userOf(k *keeper.Keeper) (user, bool) {
 	if !ok || !slices.Contains(series.At(fact.Release(release.Value.Text())).Paths[0].Walk, "support") {
 		return user{}, false
 	}
-	return user{handle: k.Device().Handle, family: series.Family, code: series.Model.Code, release: release.Value.Text()}, true
+	return user{handle: k.Device().Handle, family: series.Family, code: series.Model.Code, release: release.Value.Text(), since: release.At}, true
 }
 
 // held is the newest pack here for a device's release, and whether there is one for another

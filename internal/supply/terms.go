@@ -7,8 +7,6 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/ending"
-	"earlybench.invalid/earlybench/core/fact"
-	"earlybench.invalid/earlybench/internal/store"
 )
 
 // Terms are the support packs that devices of the rack use, and those that an update of a device has
@@ -24,7 +22,7 @@ func (s *Supply) Terms(context.Context) ([]ending.Term, error) {
 			if p.For.Suits(u.family, u.code, u.release) {
 				t.Devices = append(t.Devices, u.handle)
 			} else if pack, other := s.held(u); pack == nil && other && p.For.SuitsModel(u.family, u.code) {
-				out = append(out, s.outdated(t, p, u))
+				out = append(out, outdated(t, u))
 			}
 		}
 		if len(t.Devices) > 0 {
@@ -36,16 +34,11 @@ func (s *Supply) Terms(context.Context) ([]ending.Term, error) {
 }
 
 // outdated is a pack that an update of a device has outdated.
-func (s *Supply) outdated(t ending.Term, p store.SupportPack, u user) ending.Term {
+func outdated(t ending.Term, u user) ending.Term {
 	t.ID += "-" + u.handle + "-" + u.release
 	t.Holder, t.Devices = u.handle, []string{u.handle}
 	t.Stops = fmt.Sprintf("%s has release %s now, and the support pack that is here is not for it.", u.handle, u.release)
 	t.Step, t.Command = "Fetch the support pack for its release.", "earlybench prep "+u.handle
-	t.Ends = s.Clock.Now().Truncate(time.Second)
-	if k, err := s.Rack.Find(u.handle); err == nil {
-		if f, ok := k.Facts().View().Get(fact.OSRelease, s.Clock.Now()); ok && !f.At.IsZero() {
-			t.Ends = f.At.UTC().Truncate(time.Second)
-		}
-	}
+	t.Ends = u.since.UTC().Truncate(time.Second)
 	return t
 }

@@ -161,25 +161,30 @@ func (w *work) canRun(ctx context.Context, k *keeper.Keeper, build string) error
 	return err
 }
 
-// signedAs is what a device will see of what is run: by whom it is signed, and how it was built.
+// signedAs is what a device will see of what is run: by whom it is signed, and how it was built. What an
+// app file holds was checked when it was taken in.
 func (w *work) signedAs(ctx context.Context) (statement.Start, error) {
-	if w.packedAlready {
-		f, err := w.Files.Open(w.packed.File)
-		if err != nil {
-			return statement.Start{}, fmt.Errorf("open the app file: %w", err)
-		}
-		defer f.Close()
-		opened, err := appfile.Open(f, w.packed.Size)
-		if err != nil {
-			return statement.Start{}, fmt.Errorf("read the app file: %w", err)
-		}
-		m := opened.App
-		return statement.Start{App: m.ID, Developer: m.By(), Signed: opened.Signed(), Debug: m.Debug, Features: m.Features}, nil
+	if !w.packedAlready {
+		return w.SignedAs(ctx, w.project)
 	}
-	p := w.project
-	start := statement.Start{App: p.ID, Developer: w.Safe.Thumbprint(), Signed: p.Identity != "", Debug: p.Debug, Features: p.Features}
+	f, err := w.Files.Open(w.packed.File)
+	if err != nil {
+		return statement.Start{}, fmt.Errorf("open the app file: %w", err)
+	}
+	defer f.Close()
+	opened, err := appfile.Reopen(f, w.packed.Size)
+	if err != nil {
+		return statement.Start{}, fmt.Errorf("read the app file: %w", err)
+	}
+	m := opened.App
+	return statement.Start{App: m.ID, Developer: m.By(), Signed: opened.Signed(), Debug: m.Debug, Features: m.Features}, nil
+}
+
+// SignedAs is what a device will see of an app that is built as a project says.
+func (t *Tryouts) SignedAs(ctx context.Context, p *appfile.Project) (statement.Start, error) {
+	start := statement.Start{App: p.ID, Developer: t.Safe.Thumbprint(), Signed: p.Identity != "", Debug: p.Debug, Features: p.Features}
 	if start.Signed {
-		certificate, _, err := w.Identity(ctx, p.Identity)
+		certificate, _, err := t.Identity(ctx, p.Identity)
 		if err != nil {
 			return start, err
 		}

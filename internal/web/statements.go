@@ -73,15 +73,8 @@ func (s *Server) buildOf(ctx context.Context, a client.Allow) (*statements.Build
 	if err != nil {
 		return nil, err
 	}
-	b := &statements.Build{Key: s.Safe.Thumbprint(), Signed: p.Identity != "", Any: p.Any, Debug: p.Debug, Features: p.Features}
-	if p.Identity != "" {
-		i, err := s.Belong.Identity(ctx, p.Identity)
-		if err != nil {
-			return nil, err
-		}
-		b.Key = i.Thumbprint()
-	}
-	return b, nil
+	as, err := s.Tryouts.SignedAs(ctx, p)
+	return &statements.Build{Key: as.Developer, Signed: as.Signed, Any: p.Any, Debug: as.Debug, Features: as.Features}, err
 }
 
 func (s *Server) statements(_ context.Context, in *struct{ Select }) (*out[client.List[client.Statement]], error) {
