@@ -72,7 +72,7 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench safe"}:                                                {0, `^The safe is open`},
 	{"README.md", "earlybench standin authority down"}:                              {0, `^The stand-in authority is down\.$`},
 	{"README.md", "earlybench explain"}:                                             {0, `^[╱━┄] account `},
-	{"README.md", "earlybench console --sign-out"}:                                  {0, ` signed out\. Addresses`},
+	{"README.md", "earlybench console --sign-out"}:                                  {0, `^(No browser was signed in|.* signed out)\. Addresses`},
 	{"README.md", "earlybench explain fellgate/callout kestle-6"}:                   {3, `^No\. `},
 	{"README.md", "earlybench token new kestle-1 kestle-2"}:                         {0, `^debug token +of +app`},
 	{"README.md", "earlybench token"}:                                               {0, `^debug token +of +app`},

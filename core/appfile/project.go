@@ -68,7 +68,10 @@ func (p *Project) Named(build string) (*Project, error) {
 		return &out, nil
 	}
 	v, ok := p.Builds[build]
-	if !ok {
+	switch {
+	case !ok && len(p.Builds) == 0:
+		return nil, fmt.Errorf("%s has no build %.40q: its .earlybench.yaml defines none under builds", p.ID, build)
+	case !ok:
 		return nil, fmt.Errorf("%s has no build %.40q: there are %s", p.ID, build, strings.Join(slices.Sorted(maps.Keys(p.Builds)), ", "))
 	}
 	out.Any = v.Devices == DevicesAny

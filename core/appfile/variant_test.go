@@ -52,6 +52,8 @@ func TestABuildChangesWhatItNamesAndLeavesTheRest(t *testing.T) {
 	require.Equal(t, []string{"make"}, p.Build.Command, "the project stays as it is")
 	_, err = p.Named("other")
 	require.ErrorContains(t, err, "there are field, pocket")
+	_, err = (&appfile.Project{ID: "fellgate/callout"}).Named("field")
+	require.ErrorContains(t, err, "defines none under builds")
 }
 
 func TestAWrongBuildIsRefusedWithItsName(t *testing.T) {

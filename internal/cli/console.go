@@ -76,6 +76,8 @@ func (p *program) signBrowsersOut(ctx context.Context, b *client.Client) error {
 		return err
 	case p.json:
 		return p.printJSON(n)
+	case n.Browsers == 0:
+		fmt.Fprintln(p.out, "No browser was signed in. Addresses that were printed before sign none in any more.")
 	case n.Browsers == 1:
 		fmt.Fprintln(p.out, "One browser was signed out. Addresses that were printed before sign none in any more.")
 	default:
