@@ -34,6 +34,7 @@ func TestADeviceIsTakenBackFromAVirtualMachineAndGivenToIt(t *testing.T) {
 	require.NoError(t, s.Give(t.Context(), "heron-1", "pit", "moor-desk"))
 	b.First(k, "seen")
 	require.NoError(t, benchtest.Steer(t, rig, standin.MethodPull, standin.Steer{Body: "heron-2"}))
+	b.Eventually("it has left the bus", func() bool { return b.Look(k).Words["holder"] == "" })
 	require.NoError(t, benchtest.Steer(t, rig, standin.MethodPlug, standin.Steer{Body: "heron-2"}))
 	b.Eventually("the machine has it again after a break", func() bool { return b.Look(k).Words["holder"] == "pit" })
 	require.NoError(t, s.Give(t.Context(), "heron-1", "moor-desk", "moor-desk"))
