@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"sync"
 	"testing"
 	"time"
@@ -267,8 +268,35 @@ func TestAnEndThatCannotBeSavedIsSavedLater(t *testing.T) {
 	require.Eventually(t, func() bool { now, ok := r.Job(j.ID); return ok && now.State == job.Done }, 5*time.Second, time.Millisecond,
 		"those who ask hear that it has ended")
 	require.False(t, k.get(j.ID).State.Ended())
+	require.False(t, r.Stop(j.ID), "what has ended cannot be stopped")
 	k.setBad(nil)
 	require.Equal(t, job.Done, k.ended(t, j.ID).State)
+}
+
+func TestAJobThatIsNotBegunAgainIsToldAsEndedBeforeItsEndIsSaved(t *testing.T) {
+	k := newKept()
+	cut := job.Job{ID: "j1", Kind: "of another version", State: job.Running}
+	require.NoError(t, k.Save(t.Context(), cut))
+	k.setBad(errors.New("the disk is full"))
+	r := runner(t, k, nil)
+	r.Resume(t.Context(), []job.Job{cut})
+	now, ok := r.Job("j1")
+	require.True(t, ok)
+	require.Equal(t, job.Failed, now.State)
+	require.False(t, r.Stop("j1"))
+	k.setBad(nil)
+	require.NoError(t, r.Wait(t.Context(), "j1"))
+	require.Equal(t, job.Failed, k.get("j1").State)
+}
+
+func TestAResultThatCannotBeRecordedFailsItsJob(t *testing.T) {
+	k := newKept()
+	r := runner(t, k, func(context.Context, *job.Run) (any, error) { return math.NaN(), nil })
+	j, err := r.Start(t.Context(), job.New{Kind: "x"})
+	require.NoError(t, err)
+	ended := k.ended(t, j.ID)
+	require.Equal(t, job.Failed, ended.State)
+	require.Contains(t, ended.Error.Error(), "record the job's result")
 }
 
 func TestAJobThatCannotBeRecordedIsNotBegun(t *testing.T) {

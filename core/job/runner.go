@@ -95,12 +95,32 @@ func (r *Runner) Resume(ctx context.Context, cut []Job) {
 			j.State, j.Ended, j.Error = Failed, r.clock.Now().UTC(), problem.Of(err)
 		}
 		if err != nil {
-			run = &Run{runner: r, job: j, ended: make(chan struct{})}
-			r.jobs.Go(func() { run.saveEnd() })
+			r.endAtOnce(j)
 			continue
 		}
 		r.begin(run, release)
 	}
+}
+
+// endAtOnce puts the end of a job on record that was not begun again. Until that has worked, whoever asks
+// hears of the end from here.
+func (r *Runner) endAtOnce(j Job) {
+	run := &Run{runner: r, job: j, ended: make(chan struct{}), stop: func(error) {}}
+	r.mu.Lock()
+	r.runs[j.ID] = run
+	r.mu.Unlock()
+	r.jobs.Go(func() {
+		run.saveEnd()
+		r.forget(run)
+	})
+}
+
+// forget lets go of a run whose end is on record. Whoever waited for it finds it gone.
+func (r *Runner) forget(run *Run) {
+	r.mu.Lock()
+	delete(r.runs, run.job.ID)
+	r.mu.Unlock()
+	close(run.ended)
 }
 
 // hold reserves what a job works on, and makes its run.
@@ -136,10 +156,7 @@ func (r *Runner) begin(run *Run, release func()) bool {
 		result, err := r.work(work, run)
 		release()
 		run.end(work, result, err)
-		r.mu.Lock()
-		delete(r.runs, run.job.ID)
-		r.mu.Unlock()
-		close(run.ended) // whoever waited finds it gone
+		r.forget(run)
 	})
 	return true
 }
@@ -186,15 +203,17 @@ func (r *Runner) share(run *Run) chan struct{} {
 	return r.shares[name]
 }
 
-// Stop stops a running job; false if no job with that id is running.
+// Stop stops a running job; false if no job with that id is running. One that has ended and
+// whose end cannot be saved yet is not running.
 func (r *Runner) Stop(id string) bool {
 	r.mu.Lock()
 	run := r.runs[id]
 	r.mu.Unlock()
-	if run != nil {
-		run.stop(ErrStopped)
+	if run == nil || run.Job().State.Ended() {
+		return false
 	}
-	return run != nil
+	run.stop(ErrStopped)
+	return true
 }
 
 // Job returns the record of a job that is running, or whose end is not on disk yet.
@@ -256,6 +275,9 @@ func (r *Runner) Close() {
 func (r *Run) end(ctx context.Context, result any, err error) {
 	cause := context.Cause(ctx)
 	now := r.runner.clock.Now().UTC()
+	if _, unsaved := json.Marshal(result); unsaved != nil {
+		result, err = nil, fmt.Errorf("record the job's result: %w", errors.Join(unsaved, err))
+	}
 	r.mu.Lock()
 	j := &r.job
 	switch {

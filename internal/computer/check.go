@@ -66,7 +66,7 @@ func (c *Checker) Run(ctx context.Context) ([]Check, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := []Check{c.usb(), c.rights(), c.rules(), loopback(ctx), networks(), multicast(), c.clock(), c.depots(), c.disk(), c.memory(), defects()}
+	out := []Check{c.usb(), c.rights(), c.rules(), loopback(ctx), networks(), multicast(), c.clock(), c.depots(), c.disk(), c.memory(), c.records(ctx), defects()}
 	return append(append(out, path...), c.kits()...), nil
 }
 
@@ -315,6 +315,29 @@ func defects() Check {
 	return k
 }
 
+// records is whether all that the bench keeps can be read.
+func (c *Checker) records(ctx context.Context) Check {
+	k := Check{ID: "records", Title: "Records and files", State: Fine, Found: "All records can be read, and each file that they name is there."}
+	wrong := c.Store.Damaged()
+	kept, err := c.Store.KeptFiles(ctx)
+	if err != nil {
+		k.State, k.Found = Unknown, plain.Capital(err.Error())
+		return k
+	}
+	for _, f := range kept {
+		if _, err := os.Stat(filepath.Join(c.State, "files", f.Digest)); err != nil {
+			wrong = append(wrong, fmt.Sprintf("the file of %s %s is gone", f.Kind, f.Name))
+		}
+	}
+	if len(wrong) == 0 {
+		return k
+	}
+	k.State, k.Found = Wrong, plain.Cut(fmt.Sprintf("%s be read or found: %s.", counted(len(wrong), "thing cannot", "things cannot"), plain.Line(strings.Join(wrong, "; "))), 600)
+	k.Breaks = "What they hold is left out; everything else goes on."
+	k.Remedy = "Take files in again; records come back with a backup from before: earlybench backup restore FILE."
+	return k
+}
+
 func (c *Checker) disk() Check {
 	k := Check{ID: "disk", Title: "Disk space"}
 	free, err := store.Free(c.State)
@@ -324,7 +347,7 @@ func (c *Checker) disk() Check {
 	}
 	k.State, k.Found = amount(free, diskWrong, diskLimited), fmt.Sprintf("%s free for the bench's records and files, in %s.", bytesText(free), c.State)
 	if k.State != Fine {
-		k.Breaks, k.Remedy = "App files, driver sets and the records of what happened are not kept when it is full.", "Remove what is not needed there, or start the bench with another --state."
+		k.Breaks, k.Remedy = "App files, driver sets and the records of what happened are not kept when it is full.", "See what of the bench can go: earlybench tidy. Or remove something else from that disk."
 	}
 	return k
 }

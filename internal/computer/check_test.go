@@ -110,7 +110,7 @@ func TestACheckThatIsNotFineSaysWhatItBreaksAndTheRemedy(t *testing.T) {
 	c, _, _ := checker(t)
 	all, err := c.Run(t.Context())
 	require.NoError(t, err)
-	require.Len(t, all, 12)
+	require.Len(t, all, 13)
 	seen := map[string]bool{}
 	for _, k := range all {
 		require.False(t, seen[k.ID], k.ID)

@@ -26,7 +26,8 @@ var forbidden = []struct{ of, imports []string }{
 	{[]string{"internal/web"}, []string{"core/link", "core/usbip", "core/rpc", "internal/ways", "internal/cli", "internal/service", "database/sql"}},
 	{[]string{"internal/cli"}, append([]string{"internal/store", "internal/keeper", "internal/rack", "internal/outlook", "internal/facts", "internal/web", "internal/ways"}, useCases...)},
 	{[]string{"internal/bus", "internal/computer", "internal/outside", "internal/fetch", "internal/depot", "internal/authority", "internal/safe"}, append([]string{"internal/web", "internal/cli", "internal/service", "internal/ways"}, useCases...)},
-	{[]string{"internal/store"}, []string{"internal/"}},
+	{[]string{"internal/store"}, append([]string{"internal/web", "internal/cli", "internal/service", "internal/ways", "internal/bus", "internal/facts", "internal/keeper", "internal/rack", "internal/outlook", "internal/library",
+		"internal/safe", "internal/state", "internal/depot", "internal/authority", "internal/access", "internal/kits", "internal/computer"}, useCases...)},
 }
 
 var useCases = []string{"internal/prep", "internal/supply", "internal/tryout", "internal/retire", "internal/belong", "internal/statements", "internal/endings"}

@@ -42,6 +42,7 @@ import (
 	"earlybench.invalid/earlybench/internal/statements"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
+	"earlybench.invalid/earlybench/internal/tidy"
 	"earlybench.invalid/earlybench/internal/tryout"
 	"earlybench.invalid/earlybench/internal/ways/cable"
 	"earlybench.invalid/earlybench/internal/web"
@@ -68,6 +69,7 @@ type Insides struct {
 	Prep        *prep.Prep
 	Retire      *retire.Retire
 	Tryouts     *tryout.Tryouts
+	Tidy        *tidy.Tidy
 	Sheets      *library.Library
 	Clock       clock.Clock
 	Log         *slog.Logger
@@ -161,6 +163,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Statements = statements.New(statements.Config{Store: st, Authorities: in.Authorities, Account: in.Belong.Used, Developer: in.Safe.Thumbprint, Identities: in.Belong.Thumbprints, Registered: in.Belong.Serials, Rack: in.Rack, Book: in.Book,
 		Outlook: func() *outlook.Outlook { return in.Outlook }, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
 	in.Endings = endings.New(endings.Config{Sources: in.endingSources(), Store: st, Bench: in.Name, Clock: c, Log: cfg.Log})
+	in.Tidy = &tidy.Tidy{Store: st, Files: in.Files, Needed: in.Supply.Needed, DropPack: in.Supply.DropPack, Clock: c, Log: cfg.Log}
 	in.Jobs.Register(in.Supply.Kinds()...)
 	in.Jobs.Register(in.Statements.Kinds()...)
 	in.Jobs.Register(in.Belong.Kinds()...)
@@ -175,7 +178,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
-	cfg.Statements, cfg.Endings = in.Statements, in.Endings
+	cfg.Statements, cfg.Endings, cfg.Tidy = in.Statements, in.Endings, in.Tidy
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
 	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, Depots: in.Depots, Kits: in.Kits.All, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
@@ -189,6 +192,11 @@ func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 
 // Start reads the records, resumes interrupted jobs and starts watching hosts.
 func (in *Insides) Start(ctx context.Context) error {
+	if swept, err := in.Files.Sweep(); err != nil {
+		in.Log.Warn("remove what killed work has left", "error", err)
+	} else if swept > 0 {
+		in.Log.Info("removed what killed work has left", "bytes", swept)
+	}
 	if err := in.Rack.Read(ctx); err != nil {
 		return err
 	}
@@ -218,6 +226,7 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Statements.Run(ctx) })
 	in.watching.Go(func() { in.Endings.Run(ctx) })
 	in.watching.Go(func() { in.Retire.Run(ctx) })
+	in.watching.Go(func() { in.Tidy.Run(ctx) })
 	in.watching.Go(func() { in.Depots.Run(ctx) })
 	in.watching.Go(func() { in.Supply.Run(ctx) })
 	in.watching.Go(func() { in.Sheets.Watch(ctx, in.setSheets) })

@@ -139,6 +139,9 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	if err := in.Start(ctx); err != nil {
 		return err
 	}
+	for _, text := range st.Damaged() {
+		cfg.Log.Warn("left out what cannot be read", "file", filepath.Join(cfg.State, "bench.db"), "what", text)
+	}
 	started(at)
 	<-ctx.Done()
 	return nil

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"earlybench.invalid/earlybench/internal/replace"
 	"golang.org/x/crypto/ssh"
 )
 
@@ -86,5 +87,5 @@ func keepKey(file string, raw []byte) error {
 	if err := os.Link(f.Name(), file); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	return nil
+	return replace.SyncDir(filepath.Dir(file))
 }

@@ -54,12 +54,12 @@ func (s *Store) keepFacts(ctx context.Context, tx *sql.Tx, o Observation, values
 		s.sequence++
 		o.Facts[i].Seq = s.sequence
 		if err := s.saveFact(ctx, f, o.Subject, o.Facts[i], values[i]); err != nil {
-			return unavailable(fmt.Sprintf("keep %s", o.Facts[i].Key), err)
+			return s.unavailable(fmt.Sprintf("keep %s", o.Facts[i].Key), err)
 		}
 	}
 	for _, k := range o.Forget {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM fact WHERE subject = ? AND key = ? AND source = ?`, o.Subject, k, o.From); err != nil {
-			return unavailable(fmt.Sprintf("forget %s", k), err)
+			return s.unavailable(fmt.Sprintf("forget %s", k), err)
 		}
 	}
 	if o.Event == "" {
@@ -101,7 +101,8 @@ func (s *Store) AllFacts(ctx context.Context, take func(subject string, facts []
 		var f fact.Fact
 		var of, typ, value, at string
 		if err := rows.Scan(&of, &f.Key, &f.Source, &typ, &value, &at, &f.By, &f.Scope, &f.Seq); err != nil {
-			return err
+			s.db.found("FROM fact", err) //nolint:errcheck // the others are read
+			continue
 		}
 		f.At = moment(at)
 		f.Value, _ = fact.ParseValue(fact.Type(typ), []byte(value))
@@ -143,6 +144,8 @@ func (s *Store) History(ctx context.Context, subject string, types func(fact.Key
 
 // TrimHistory drops replaced facts that are older than they are kept.
 func (s *Store) TrimHistory(ctx context.Context, now time.Time) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM history WHERE at < ?`, stamp(now.Add(-historyKeep)))
-	return err
+	return s.change(ctx, "", "", func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM history WHERE at < ?`, stamp(now.Add(-historyKeep)))
+		return err
+	})
 }

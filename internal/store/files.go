@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
@@ -9,6 +10,9 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/replace"
 )
 
 // Files keeps large files by their SHA-256. A file is written under another
@@ -41,7 +45,7 @@ func (f Files) Make(write func(io.Writer) error) (digest string, size int64, err
 		return "", 0, fmt.Errorf("keep a file: %w", err)
 	}
 	digest = hex.EncodeToString(h.Sum(nil))
-	return digest, n.bytes, os.Rename(w.Name(), f.Path(digest))
+	return digest, n.bytes, replace.Move(w.Name(), f.Path(digest))
 }
 
 // counter counts what is written to it.
@@ -55,16 +59,82 @@ func (c *counter) Write(p []byte) (int, error) {
 // Path is where the file of a digest is.
 func (f Files) Path(digest string) string { return filepath.Join(f.Dir, digest) }
 
-// Open opens a file by its digest.
+// Open opens a file by its digest. One that is gone is an error that says so.
 func (f Files) Open(digest string) (*os.File, error) {
 	if raw, err := hex.DecodeString(digest); err != nil || len(raw) != sha256.Size {
 		return nil, ErrNotFound
 	}
 	r, err := os.Open(f.Path(digest))
 	if errors.Is(err, os.ErrNotExist) {
-		err = ErrNotFound
+		err = f.lost("is gone", digest)
 	}
 	return r, err
+}
+
+// Whole is an error if a file that the bench keeps is gone, or is not what was kept. A damaged one is set
+// aside under another name, so that it can be taken in anew.
+func (f Files) Whole(ctx context.Context, digest string) error {
+	r, err := f.Open(digest)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, whileWanted(ctx, r)); err != nil {
+		return fmt.Errorf("read %s: %w", r.Name(), err)
+	}
+	if hex.EncodeToString(h.Sum(nil)) == digest {
+		return nil
+	}
+	how := "is damaged: its SHA-256 is not the one on record"
+	if os.Rename(r.Name(), filepath.Join(f.Dir, damagedPrefix+digest)) == nil {
+		how += "; it was set aside as " + damagedPrefix + digest
+	}
+	return f.lost(how, digest)
+}
+
+// damagedPrefix begins the names of files that were set aside.
+const damagedPrefix = "damaged-"
+
+func (f Files) lost(how, digest string) error {
+	return &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The bench's file %s %s.", f.Path(digest), how),
+		Remedy: "Take it in again: run the app from its project, add the file, or fetch it. Or put a backup in place: earlybench backup restore FILE."}
+}
+
+// whileWanted reads from r until ctx ends.
+func whileWanted(ctx context.Context, r io.Reader) io.Reader {
+	return readerFunc(func(p []byte) (int, error) {
+		if err := context.Cause(ctx); err != nil {
+			return 0, err
+		}
+		return r.Read(p)
+	})
+}
+
+type readerFunc func([]byte) (int, error)
+
+func (f readerFunc) Read(p []byte) (int, error) { return f(p) }
+
+// Sweep removes what writing of files has left that was killed, and returns how many bytes that were. No
+// file may be coming meanwhile.
+func (f Files) Sweep() (bytes int64, err error) {
+	left, err := filepath.Glob(filepath.Join(f.Dir, ".coming-*"))
+	if err != nil {
+		return 0, err
+	}
+	var errs []error
+	for _, l := range left {
+		info, err := os.Lstat(l)
+		if err == nil {
+			err = os.Remove(l)
+		}
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		bytes += info.Size()
+	}
+	return bytes, errors.Join(errs...)
 }
 
 // NewID makes an identifier: 80 bits, in lower-case hexadecimal.

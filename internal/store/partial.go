@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/replace"
 )
 
 // spanBytes is the size of the spans of a file that comes in parts.
@@ -272,7 +273,7 @@ func (p *Partial) Finish() error {
 	}
 	err := errors.Join(p.data.Sync(), p.close())
 	if err == nil {
-		err = os.Rename(path, p.files.Path(p.digest))
+		err = replace.Move(path, p.files.Path(p.digest))
 	}
 	if err != nil {
 		return fmt.Errorf("keep a file: %w", err)

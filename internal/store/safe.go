@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"time"
 
 	"earlybench.invalid/earlybench/core/safe"
@@ -62,11 +61,7 @@ func readRule(r row) (u SafeRule, err error) {
 
 // SafeRule returns the rule for a use; ErrNotFound if there is none.
 func (s *Store) SafeRule(ctx context.Context, u SafeRule) (SafeRule, error) {
-	r, err := readRule(s.db.QueryRowContext(ctx, `SELECT item, actor, app, purpose, ends, by FROM safe_rule WHERE item = ? AND actor = ? AND app = ? AND purpose = ?`, u.Item, u.Actor, u.App, u.Purpose))
-	if errors.Is(err, sql.ErrNoRows) {
-		err = ErrNotFound
-	}
-	return r, err
+	return one(ctx, s.db, readRule, `SELECT item, actor, app, purpose, ends, by FROM safe_rule WHERE item = ? AND actor = ? AND app = ? AND purpose = ?`, u.Item, u.Actor, u.App, u.Purpose)
 }
 
 // SaveSafeRule keeps a rule, instead of one for the same.

@@ -65,7 +65,7 @@ func (s *Store) SessionBy(ctx context.Context, secret string, now time.Time) (Se
 		return n, err
 	}
 	if err != nil {
-		return n, unavailable("look a session up", err)
+		return n, s.unavailable("look a session up", err)
 	}
 	if now.Sub(n.Used).Abs() >= usedEvery {
 		s.later(write{do: func(ctx context.Context, tx *sql.Tx) error {

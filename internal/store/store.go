@@ -9,27 +9,16 @@ import (
 	"embed"
 	"errors"
 	"fmt"
-	"io/fs"
-	"log/slog"
 	"os"
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"github.com/pressly/goose/v3"
-	"modernc.org/sqlite"
 
 	"earlybench.invalid/earlybench/core/problem"
 )
 
 // ErrNotFound is the error for what is not on record.
 var ErrNotFound = problem.New(problem.NotFound, "it is not on record")
-
-// unavailable is the error where the records cannot be written or read now: the disk is
-// full, or the file is locked or gone. Nothing of the change was kept.
-func unavailable(doing string, err error) error {
-	return problem.Errorf(problem.Unavailable, "%s: %w; nothing of it was kept", doing, err)
-}
 
 // outboxKeep is how many events are kept for readers that resume.
 const outboxKeep = 50_000
@@ -46,7 +35,7 @@ var migrations embed.FS
 
 // Store is an opened database. It is made by Open and ends with Close.
 type Store struct {
-	db *sql.DB
+	db *database
 
 	mu      sync.Mutex
 	changed chan struct{} // closed and replaced when the outbox grows
@@ -55,6 +44,7 @@ type Store struct {
 	sequence uint64             // of the newest fact; only the writer's
 	told     map[[2]string]bool // events of the transaction; only the writer's
 	budgets  budgets            // of the history of subjects; only the writer's
+	locked   bool               // the last transaction could not begin; only the writer's
 	audits   atomic.Int64       // number of the newest line of the audit
 	writes   chan write
 	closing  chan struct{}
@@ -64,47 +54,51 @@ type Store struct {
 
 // Open opens the database in file, making or migrating it as needed.
 func Open(ctx context.Context, file string) (*Store, error) {
-	dsn := "file:" + file + "?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)" +
-		"&_pragma=foreign_keys(1)&_pragma=synchronous(NORMAL)"
+	// With synchronous(FULL) each transaction of the write-ahead log is synced, so that what was
+	// acknowledged survives a loss of power. With NORMAL it would survive only the end of the program.
+	// The writer takes up to 128 changes into one transaction, so that one sync serves them all.
+	dsn := "file:" + file + "?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=busy_timeout(250)" +
+		"&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)"
 	if err := private(file); err != nil {
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
-	db, err := sql.Open("sqlite", dsn)
+	pool, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
-	db.SetMaxOpenConns(mostConns)
-	db.SetMaxIdleConns(mostConns)
-	sub, err := fs.Sub(migrations, "migrations")
+	pool.SetMaxOpenConns(mostConns)
+	pool.SetMaxIdleConns(mostConns)
+	db := &database{DB: pool, file: file}
+	s, err := read(ctx, db)
+	if err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("open the records: %w", trouble(file, err))
+	}
+	go s.writeAll()
+	return s, nil
+}
+
+// read brings the records to the newest schema, and reads what the store counts on from.
+func read(ctx context.Context, db *database) (*Store, error) {
+	if err := whole(ctx, db); err != nil {
+		return nil, err
+	}
+	if err := migrate(ctx, db); err != nil {
+		return nil, err
+	}
+	prepared, err := prepare(ctx, db.DB)
 	if err != nil {
 		return nil, err
 	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub, goose.WithSlog(slog.New(slog.DiscardHandler)))
-	if err == nil {
-		_, err = p.Up(ctx)
-	}
-	if err != nil {
-		db.Close()
-		return nil, fmt.Errorf("open the records in %s: %w", file, err)
-	}
-	prepared, err := prepare(ctx, db)
-	if err != nil {
-		db.Close()
-		return nil, err
-	}
-	var sequence uint64
-	if err := db.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM fact`).Scan(&sequence); err != nil {
-		db.Close()
+	s := &Store{db: db, told: map[[2]string]bool{}, budgets: budgets{}, changed: make(chan struct{}), prepared: prepared, writes: make(chan write, together), closing: make(chan struct{}), written: make(chan struct{})}
+	if err := db.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM fact`).Scan(&s.sequence); err != nil {
 		return nil, fmt.Errorf("read the number of the newest fact: %w", err)
 	}
-	s := &Store{db: db, sequence: sequence, told: map[[2]string]bool{}, budgets: budgets{}, changed: make(chan struct{}), prepared: prepared, writes: make(chan write, together), closing: make(chan struct{}), written: make(chan struct{})}
 	var audits int64
 	if err := db.QueryRowContext(ctx, `SELECT coalesce(max(id), 0) FROM audit`).Scan(&audits); err != nil {
-		db.Close()
 		return nil, fmt.Errorf("read the number of the newest line of the audit: %w", err)
 	}
 	s.audits.Store(audits)
-	go s.writeAll()
 	return s, nil
 }
 
@@ -142,22 +136,6 @@ type Event struct {
 	Type     string // device.changed, job.changed, …
 	Subject  string // handle or id
 	At       time.Time
-}
-
-// asUnavailable gives an error of the database its kind. Errors that have a kind keep it.
-func asUnavailable(err error) error {
-	if e, ok := errors.AsType[*sqlite.Error](err); ok {
-		return unavailable("change the records", e)
-	}
-	return err
-}
-
-// asUnread is [asUnavailable] for what was only read.
-func asUnread(err error) error {
-	if e, ok := errors.AsType[*sqlite.Error](err); ok {
-		return problem.Errorf(problem.Unavailable, "read the records: %w", e)
-	}
-	return err
 }
 
 // trimOutbox drops old events now and then.
@@ -202,7 +180,7 @@ func (s *Store) Oldest(ctx context.Context) (int64, error) {
 // Events returns events after a sequence, at most limit.
 func (s *Store) Events(ctx context.Context, after int64, limit int) ([]Event, error) {
 	rows, err := s.prepared.events.QueryContext(ctx, after, limit)
-	return collect(rows, err, func(r row) (e Event, err error) {
+	return collect(s.db, "FROM outbox", rows, err, func(r row) (e Event, err error) {
 		var at string
 		err = r.Scan(&e.Sequence, &e.Type, &e.Subject, &at)
 		e.At = moment(at)
@@ -230,35 +208,40 @@ func (s *Store) SetSetting(ctx context.Context, key, value string) error {
 
 type row interface{ Scan(...any) error }
 
-// query collects rows.
-func query[T any](ctx context.Context, db *sql.DB, scan func(row) (T, error), q string, args ...any) ([]T, error) {
+// query collects rows. A record that cannot be read is left out, so that it keeps nobody from the others;
+// [Store.Damaged] tells of it.
+func query[T any](ctx context.Context, db *database, scan func(row) (T, error), q string, args ...any) ([]T, error) {
 	rows, err := db.QueryContext(ctx, q, args...)
-	return collect(rows, err, scan)
+	return collect(db, q, rows, err, scan)
 }
 
-func collect[T any](rows *sql.Rows, err error, scan func(row) (T, error)) ([]T, error) {
+func collect[T any](db *database, q string, rows *sql.Rows, err error, scan func(row) (T, error)) ([]T, error) {
 	if err != nil {
-		return nil, asUnread(err)
+		return nil, trouble(db.file, err)
 	}
 	defer rows.Close()
 	out := []T{}
 	for rows.Next() {
 		v, err := scan(rows)
 		if err != nil {
-			return nil, err
+			db.found(q, err)
+			continue
 		}
 		out = append(out, v)
 	}
-	return out, asUnread(rows.Err())
+	return out, trouble(db.file, rows.Err())
 }
 
 // one returns the only row, or ErrNotFound.
-func one[T any](ctx context.Context, db *sql.DB, scan func(row) (T, error), q string, args ...any) (T, error) {
+func one[T any](ctx context.Context, db *database, scan func(row) (T, error), q string, args ...any) (T, error) {
 	v, err := scan(db.QueryRowContext(ctx, q, args...))
-	if errors.Is(err, sql.ErrNoRows) {
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
 		err = ErrNotFound
+	case err != nil && code(err) == 0 && ctx.Err() == nil:
+		err = db.found(q, err)
 	}
-	return v, asUnread(err)
+	return v, trouble(db.file, err)
 }
 
 // stamp writes a time so that times sort as texts.

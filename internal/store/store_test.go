@@ -145,10 +145,41 @@ func TestFilesAreKeptByWhatIsInThem(t *testing.T) {
 	r, err := f.Open(digest)
 	require.NoError(t, err)
 	r.Close()
-	for _, bad := range []string{"", "../bench.db", strings.Repeat("0", 64)} {
+	for _, bad := range []string{"", "../bench.db", "00"} {
 		_, err := f.Open(bad)
 		require.ErrorIs(t, err, store.ErrNotFound)
 	}
+}
+
+func TestAFileThatIsDamagedOrGoneIsNamed(t *testing.T) {
+	f := store.Files{Dir: filepath.Join(t.TempDir(), "files")}
+	digest, _, err := f.Put(strings.NewReader("hello"))
+	require.NoError(t, err)
+	require.NoError(t, f.Whole(t.Context(), digest))
+	require.NoError(t, os.WriteFile(f.Path(digest), []byte("hellp"), 0o600))
+	err = f.Whole(t.Context(), digest)
+	require.ErrorContains(t, err, f.Path(digest)+" is damaged")
+	require.ErrorContains(t, err, "backup restore")
+	require.FileExists(t, filepath.Join(f.Dir, "damaged-"+digest), "nothing is removed")
+	_, err = f.Open(digest)
+	require.ErrorContains(t, err, "is gone")
+	_, _, err = f.Put(strings.NewReader("hello"))
+	require.NoError(t, err)
+	require.NoError(t, f.Whole(t.Context(), digest), "it was taken in again")
+}
+
+func TestWhatKilledWritingLeavesIsSwept(t *testing.T) {
+	f := store.Files{Dir: t.TempDir()}
+	require.NoError(t, os.WriteFile(filepath.Join(f.Dir, ".coming-1"), make([]byte, 500), 0o600))
+	digest, _, err := f.Put(strings.NewReader("hello"))
+	require.NoError(t, err)
+	bytes, err := f.Sweep()
+	require.NoError(t, err)
+	require.EqualValues(t, 500, bytes)
+	entries, err := os.ReadDir(f.Dir)
+	require.NoError(t, err)
+	require.Len(t, entries, 1)
+	require.Equal(t, digest, entries[0].Name())
 }
 
 func TestSessionsEnd(t *testing.T) {

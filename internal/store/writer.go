@@ -41,7 +41,7 @@ func (s *Store) write(ctx context.Context, w write) error {
 	select {
 	case s.writes <- w:
 	case <-ctx.Done():
-		return unavailable("write", ctx.Err())
+		return s.unavailable("write", ctx.Err())
 	case <-s.closing:
 		return errClosed
 	}
@@ -49,7 +49,7 @@ func (s *Store) write(ctx context.Context, w write) error {
 	case err := <-w.done:
 		return err
 	case <-ctx.Done():
-		return unavailable("write", ctx.Err())
+		return s.unavailable("write", ctx.Err())
 	case <-s.written:
 	}
 	select {
@@ -136,14 +136,34 @@ func (s *Store) writeTogether(batch []write) {
 // writeWithin bounds one transaction.
 const writeWithin = 10 * time.Second
 
+// lockedWithin is how long the writer waits for another program that is writing to the file. While such
+// a one goes on, only the first transaction waits so long, so that a request that makes many changes
+// fails soon.
+const lockedWithin = 5 * time.Second
+
+// begin begins a transaction.
+func (s *Store) begin(ctx context.Context) (*sql.Tx, error) {
+	for start := time.Now(); ; {
+		tx, err := s.db.BeginTx(ctx, nil)
+		if err == nil {
+			s.locked = false
+			return tx, nil
+		}
+		if !isLocked(err) || s.locked || time.Since(start) > lockedWithin {
+			s.locked = isLocked(err)
+			return nil, s.unavailable("begin to write", err)
+		}
+	}
+}
+
 // transact makes changes, each in a savepoint of its own. errs are the errors of those
 // that were undone; err means that none was kept.
 func (s *Store) transact(batch []write) (errs []error, err error) {
 	ctx, cancel := context.WithTimeout(context.Background(), writeWithin)
 	defer cancel()
-	tx, err := s.db.BeginTx(ctx, nil)
+	tx, err := s.begin(ctx)
 	if err != nil {
-		return nil, unavailable("begin to write", err)
+		return nil, err
 	}
 	defer tx.Rollback() //nolint:errcheck // nothing to roll back once it is committed
 	errs = make([]error, len(batch))
@@ -154,7 +174,7 @@ func (s *Store) transact(batch []write) (errs []error, err error) {
 		}
 	}
 	if err := tx.Commit(); err != nil {
-		return nil, unavailable("keep what was written", err)
+		return nil, s.unavailable("keep what was written", err)
 	}
 	return errs, nil
 }
@@ -163,24 +183,24 @@ func (s *Store) transact(batch []write) (errs []error, err error) {
 func (s *Store) one(ctx context.Context, tx *sql.Tx, w write) (undone, err error) {
 	if w.bare {
 		if err := w.do(ctx, tx); err != nil {
-			return nil, unavailable("write", err)
+			return nil, s.unavailable("write", err)
 		}
 		return nil, nil
 	}
 	if _, err := tx.StmtContext(ctx, s.prepared.begin).ExecContext(ctx); err != nil {
-		return nil, unavailable("begin a change", err)
+		return nil, s.unavailable("begin a change", err)
 	}
 	sequence := s.sequence
 	if undone = w.do(ctx, tx); undone != nil {
 		s.sequence = sequence
 		clear(s.told) // one of them may be undone, too
 		if _, err := tx.StmtContext(ctx, s.prepared.undo).ExecContext(ctx); err != nil {
-			return nil, unavailable(fmt.Sprintf("undo a change that failed (%s)", undone), err)
+			return nil, s.unavailable(fmt.Sprintf("undo a change that failed (%s)", undone), err)
 		}
-		undone = asUnavailable(undone)
+		undone = s.asUnavailable(undone)
 	}
 	if _, err := tx.StmtContext(ctx, s.prepared.end).ExecContext(ctx); err != nil {
-		return nil, unavailable("end a change", err)
+		return nil, s.unavailable("end a change", err)
 	}
 	return undone, nil
 }
@@ -194,7 +214,7 @@ func (s *Store) event(ctx context.Context, tx *sql.Tx, kind, subject string) err
 	s.told[e] = true
 	r, err := tx.StmtContext(ctx, s.prepared.event).ExecContext(ctx, kind, subject, stamp(time.Now()))
 	if err != nil {
-		return unavailable("tell of a change", err)
+		return s.unavailable("tell of a change", err)
 	}
 	return trimOutbox(ctx, tx, r)
 }

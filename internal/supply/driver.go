@@ -211,10 +211,13 @@ func (s *Supply) install(ctx context.Context, run *job.Run) (any, error) {
 
 // carry sends a set's file to the host and installs it there.
 func (s *Supply) carry(ctx context.Context, run *job.Run, a args) error {
+	if err := s.Files.Whole(ctx, a.Digest); err != nil { // the host would blame the transfer
+		return err
+	}
 	path := s.Files.Path(a.Digest)
 	info, err := os.Stat(path)
 	if err != nil {
-		return fmt.Errorf("the driver set's file is gone: %w", err)
+		return fmt.Errorf("look at the driver set's file: %w", err)
 	}
 	run.Phase("copy", info.Size())
 	_, err = s.Hosts.Install(ctx, a.Host, a.Digest, path, func(n int64) {

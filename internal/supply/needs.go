@@ -135,6 +135,11 @@ func (s *Supply) Packs() []Pack {
 	return out
 }
 
+// Needed reports whether a device needs the support pack of a digest.
+func (s *Supply) Needed(digest string) bool {
+	return slices.ContainsFunc(s.Packs(), func(p Pack) bool { return p.Offer.File.SHA256 == digest && len(p.Devices) > 0 })
+}
+
 // NeedOf is the support pack that a device lacks; nil if it lacks none, or no depot has it.
 func (s *Supply) NeedOf(k *keeper.Keeper) *Pack {
 	u, ok := s.userOf(k)

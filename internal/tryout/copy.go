@@ -15,9 +15,21 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// copy offers the app and sends the files that the device lacks, each from the first
-// missing byte.
+// copy offers the app and sends the files that the device lacks. If that fails with a device that is
+// there, the bench's own file is looked at first: it may have been damaged since it was kept.
 func (w *work) copy(ctx context.Context) (string, error) {
+	did, err := w.copyFiles(ctx)
+	if err == nil || ctx.Err() != nil || problem.KindOf(err) == problem.Gone {
+		return did, err
+	}
+	if damaged := w.Files.Whole(ctx, w.packed.File); damaged != nil {
+		return "", damaged
+	}
+	return did, err
+}
+
+// copyFiles sends each file from the first missing byte.
+func (w *work) copyFiles(ctx context.Context) (string, error) {
 	if err := w.reach(ctx); err != nil {
 		return "", err
 	}

@@ -101,6 +101,7 @@ func (s *Server) routes() {
 	s.identityRoutes()
 	s.statementRoutes()
 	s.endingRoutes()
+	s.tidyRoutes()
 	s.appSecretRoutes()
 	s.appRoutes()
 	nullable(a.OpenAPI().Components.Schemas.Map())

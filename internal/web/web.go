@@ -39,6 +39,7 @@ import (
 	"earlybench.invalid/earlybench/internal/statements"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
+	"earlybench.invalid/earlybench/internal/tidy"
 	"earlybench.invalid/earlybench/internal/tryout"
 )
 
@@ -64,6 +65,7 @@ type Config struct {
 	Belong      *belong.Belong
 	Statements  *statements.Statements
 	Endings     *endings.Endings
+	Tidy        *tidy.Tidy
 	Prep        *prep.Prep
 	Sheets      *library.Library
 	Retire      *retire.Retire

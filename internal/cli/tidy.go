@@ -1,0 +1,163 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+func (p *program) tidyCommand() *cobra.Command {
+	yes := false
+	c := &cobra.Command{Use: "tidy", Short: "What can go of what the bench keeps, and have it go", Args: cobra.NoArgs,
+		Long: `Lists what nothing uses any more, by the rules for how long what is kept, and asks
+whether it should go. The bench does the same by itself every six hours.`,
+		Example: "earlybench tidy\nearlybench tidy --yes\nearlybench tidy rules --tryouts 90d --most 2GB",
+		RunE: func(c *cobra.Command, _ []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			plan, err := b.Tidy(c.Context())
+			if err != nil {
+				return err
+			}
+			if !yes {
+				if p.json {
+					return p.printJSON(plan)
+				}
+				p.printTidy(plan)
+				switch {
+				case len(plan.Rows) == 0:
+					return nil
+				case p.unattended || !p.terminal:
+					fmt.Fprintln(p.err, "To have it go: earlybench tidy --yes")
+					return nil
+				}
+				if err := p.askFirst("What goes comes back only with a backup."); err != nil {
+					return err
+				}
+			}
+			went, err := b.TidyNow(c.Context())
+			if err != nil {
+				return err
+			}
+			if p.json {
+				return p.printJSON(went)
+			}
+			fmt.Fprintf(p.out, "Gone: %s, %s of files. The records take %s now, the files %s.\n", things(went.Rows), bytesText(went.Bytes), bytesText(went.Records), bytesText(went.Files))
+			return nil
+		}}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.AddCommand(p.tidyRules())
+	return c
+}
+
+// things says how many things rows are about.
+func things(rows []client.TidyRow) string {
+	var each []string
+	counts := map[string]int{}
+	for _, r := range rows {
+		if counts[r.Kind] == 0 {
+			each = append(each, r.Kind)
+		}
+		counts[r.Kind] += r.Count
+	}
+	for i, kind := range each {
+		each[i] = fmt.Sprintf("%d %s", counts[kind], kind)
+	}
+	if len(each) == 0 {
+		return "nothing"
+	}
+	return strings.Join(each, ", ")
+}
+
+func (p *program) printTidy(t client.Tidy) {
+	if len(t.Rows) == 0 {
+		fmt.Fprintln(p.out, "Nothing can go: all that is kept is in use, or newer than the rules say (earlybench tidy rules).")
+	} else {
+		var rows [][]string
+		for _, r := range t.Rows {
+			size := ""
+			if r.Bytes > 0 {
+				size = bytesText(r.Bytes)
+			}
+			rows = append(rows, []string{strconv.Itoa(r.Count), strings.TrimSpace(r.Kind + " " + safe(r.Name)), size, r.Since.Local().Format(time.DateOnly), safe(r.Why)})
+		}
+		p.table([]string{"count", "what", "size", "since", "why"}, rows)
+	}
+	fmt.Fprintf(p.out, "Kept: %s of records, %s of files.\n", bytesText(t.Records), bytesText(t.Files))
+}
+
+func (p *program) tidyRules() *cobra.Command {
+	spans := map[string]*span{}
+	most := ""
+	c := &cobra.Command{Use: "rules", Short: "For how long what is kept; with an option, set that", Args: cobra.NoArgs,
+		Example: "earlybench tidy rules\nearlybench tidy rules --apps 14d --most 2GB", RunE: func(c *cobra.Command, _ []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			t, err := b.Tidy(c.Context())
+			if err != nil {
+				return err
+			}
+			for name, days := range map[string]*int{"tryouts": &t.Rules.Tryouts, "jobs": &t.Rules.Jobs, "apps": &t.Rules.Apps, "packs": &t.Rules.Packs, "audit": &t.Rules.Audit} {
+				if c.Flags().Changed(name) {
+					if *days = int(time.Duration(*spans[name]).Hours() / 24); *days < 1 {
+						return usage("--%s: say 1 day or more, such as 14d", name)
+					}
+				}
+			}
+			if c.Flags().Changed("most") {
+				if t.Rules.Most, err = readBytes(most); err != nil {
+					return usage("--most: %w", err)
+				}
+			}
+			if c.Flags().NFlag() > 0 {
+				if t, err = b.SetTidy(c.Context(), t.Rules); err != nil {
+					return err
+				}
+			}
+			if p.json {
+				return p.printJSON(t.Rules)
+			}
+			r := t.Rules
+			for _, line := range []struct {
+				what string
+				days int
+				but  string
+			}{
+				{"tryouts", r.Tryouts, "the last of each app on each device stays"}, {"jobs that have ended", r.Jobs, ""},
+				{"app files", r.Apps, "the newest of each app stays"}, {"support packs that no device needs", r.Packs, ""},
+				{"audit and uses of the safe", r.Audit, ""},
+			} {
+				fmt.Fprintf(p.out, "%-36s %s\n", line.what, strings.TrimSuffix(fmt.Sprintf("%d days; %s", line.days, line.but), "; "))
+			}
+			fmt.Fprintf(p.out, "%-36s %s at most\n", "app files together", bytesText(r.Most))
+			return nil
+		}}
+	for name, text := range map[string]string{"tryouts": "how long tryouts are kept, such as 90d", "jobs": "how long jobs are kept that have ended", "apps": "how long app files are kept",
+		"packs": "how long support packs are kept that no device needs", "audit": "how long the audit and the uses of the safe are kept"} {
+		spans[name] = new(span)
+		c.Flags().Var(spans[name], name, text)
+	}
+	c.Flags().StringVar(&most, "most", "", "how much room app files may take, such as 2GB")
+	return c
+}
+
+// readBytes reads a size such as 500MB or 2GB, in powers of 1000.
+func readBytes(text string) (int64, error) {
+	for unit, factor := range map[string]float64{"MB": 1e6, "GB": 1e9, "TB": 1e12} {
+		if number, is := strings.CutSuffix(strings.ToUpper(strings.ReplaceAll(text, " ", "")), unit); is {
+			if f, err := strconv.ParseFloat(number, 64); err == nil && f > 0 && f < 1e6 {
+				return int64(f * factor), nil
+			}
+		}
+	}
+	return 0, fmt.Errorf("%.40q is not a size: write it like 500MB or 2GB", text)
+}

@@ -1,0 +1,139 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+)
+
+// Old is what of one kind was kept before a time, and nothing needs any more.
+type Old struct {
+	Count  int
+	Oldest time.Time
+}
+
+// The kinds of records that are dropped by their age.
+var aged = map[string]string{
+	// The newest of each app on each device says whether it works there now.
+	"tryout": `FROM tryout WHERE created < ?1 AND created < (SELECT max(n.created) FROM tryout n WHERE n.device = tryout.device AND n.app = tryout.app)`,
+	"job":    `FROM job WHERE created < ?1 AND state NOT IN ('waiting', 'running') AND (parent = '' OR parent NOT IN (SELECT id FROM job WHERE state IN ('waiting', 'running')))`,
+	"audit":  `FROM audit WHERE at < ?1`,
+	"use":    `FROM safe_use WHERE at < ?1`,
+}
+
+// Older returns what of a kind of records (tryout, job, audit, use) is from before a time and not needed.
+func (s *Store) Older(ctx context.Context, kind string, before time.Time) (Old, error) {
+	column := "created"
+	if kind == "audit" || kind == "use" {
+		column = "at"
+	}
+	return one(ctx, s.db, func(r row) (o Old, err error) {
+		var oldest string
+		err = r.Scan(&o.Count, &oldest)
+		o.Oldest = moment(oldest)
+		return o, err
+	}, `SELECT count(*), coalesce(min(`+column+`), '') `+aged[kind], stamp(before))
+}
+
+// DropOlder drops what [Store.Older] returns, and says how many records that were. It takes them in portions, so
+// that others can write meanwhile.
+func (s *Store) DropOlder(ctx context.Context, kind string, before time.Time) (dropped int, err error) {
+	table, _, _ := strings.Cut(strings.TrimPrefix(aged[kind], "FROM "), " ")
+	for {
+		var n int64
+		err := s.change(ctx, "", "", func(tx *sql.Tx) error {
+			r, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE rowid IN (SELECT rowid `+aged[kind]+` LIMIT 500)`, stamp(before))
+			if err != nil {
+				return err
+			}
+			n, err = r.RowsAffected()
+			return err
+		})
+		dropped += int(n)
+		if err != nil || n == 0 {
+			return dropped, err
+		}
+	}
+}
+
+// DropAppFile forgets an app file by the digest of its manifest.
+func (s *Store) DropAppFile(ctx context.Context, digest string) error {
+	return s.change(ctx, "app.changed", digest, func(tx *sql.Tx) error {
+		return dropped(tx.ExecContext(ctx, `DELETE FROM app_file WHERE digest = ?`, digest))
+	})
+}
+
+// Shrink gives room that dropped records have left back to the disk.
+func (s *Store) Shrink(ctx context.Context) error {
+	if _, err := s.db.ExecContext(ctx, `VACUUM`); err != nil {
+		return trouble(s.db.file, err)
+	}
+	_, err := s.db.ExecContext(ctx, `PRAGMA wal_checkpoint(TRUNCATE)`)
+	return trouble(s.db.file, err)
+}
+
+// Size is how many bytes the records take on disk, and how many of those are free.
+func (s *Store) Size(ctx context.Context) (bytes, free int64, err error) {
+	var pages, unused, size int64
+	if err := s.db.QueryRowContext(ctx, `SELECT p.page_count, f.freelist_count, s.page_size FROM pragma_page_count p, pragma_freelist_count f, pragma_page_size s`).Scan(&pages, &unused, &size); err != nil {
+		return 0, 0, trouble(s.db.file, err)
+	}
+	return pages * size, unused * size, nil
+}
+
+// CopyTo writes a copy of the records, as they are now, to a new file.
+func (s *Store) CopyTo(ctx context.Context, file string) error {
+	if _, err := s.db.ExecContext(ctx, `VACUUM INTO ?`, file); err != nil {
+		return fmt.Errorf("copy the records: %w", trouble(s.db.file, err))
+	}
+	return os.Chmod(file, 0o600)
+}
+
+// LeftFile is a file that no record names.
+type LeftFile struct {
+	Name  string
+	Bytes int64
+	At    time.Time
+}
+
+var digestName = regexp.MustCompile(`^(` + damagedPrefix + `)?[0-9a-f]{64}$`)
+
+// Left returns the files here that are none of the named ones. What is coming in parts is not among them.
+func (f Files) Left(named map[string]bool) (left []LeftFile, err error) {
+	entries, err := os.ReadDir(f.Dir)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	for _, e := range entries {
+		info, err := e.Info()
+		if err != nil || !digestName.MatchString(e.Name()) || named[e.Name()] {
+			continue
+		}
+		left = append(left, LeftFile{e.Name(), info.Size(), info.ModTime()})
+	}
+	return left, err
+}
+
+// DropLeft removes a file that [Files.Left] has returned.
+func (f Files) DropLeft(l LeftFile) error { return os.Remove(filepath.Join(f.Dir, l.Name)) }
+
+// Partials returns what has come in parts and is not whole; At is when bytes came last.
+func (f Files) Partials() (parts []LeftFile, err error) {
+	maps, err := filepath.Glob(filepath.Join(f.Dir, ".part-*.map"))
+	for _, m := range maps {
+		info, err := os.Stat(m)
+		if err != nil {
+			continue
+		}
+		digest := strings.TrimSuffix(strings.TrimPrefix(filepath.Base(m), ".part-"), ".map")
+		have, _ := f.Coming(digest)
+		parts = append(parts, LeftFile{digest, have, info.ModTime()})
+	}
+	return parts, err
+}

@@ -1,0 +1,132 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"path/filepath"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+
+	"earlybench.invalid/earlybench/core/problem"
+)
+
+// database is the opened database file.
+type database struct {
+	*sql.DB
+	file    string
+	damaged damages
+}
+
+// code is the primary result code of SQLite behind an error; 0 if it is no error of SQLite.
+func code(err error) int {
+	if e, ok := errors.AsType[*sqlite.Error](err); ok {
+		return e.Code() & 0xff
+	}
+	return 0
+}
+
+// isLocked reports whether another program holds the file.
+func isLocked(err error) bool {
+	c := code(err)
+	return c == sqlite3.SQLITE_BUSY || c == sqlite3.SQLITE_LOCKED
+}
+
+// isDamaged reports whether the file is not what was written to it.
+func isDamaged(err error) bool {
+	c := code(err)
+	return c == sqlite3.SQLITE_CORRUPT || c == sqlite3.SQLITE_NOTADB
+}
+
+// trouble says in words why the file cannot be read or written, and what to do. Other errors are
+// returned as they are.
+func trouble(file string, err error) error {
+	dir := filepath.Dir(file)
+	p := &problem.Problem{Kind: problem.Unavailable}
+	switch c := code(err); {
+	case c == 0:
+		return err
+	case isLocked(err):
+		p.Text = fmt.Sprintf("Another program has locked %s.", file)
+		p.Remedy = "End what else reads or writes that file, such as a database viewer, then do it again."
+	case c == sqlite3.SQLITE_FULL:
+		p.Text = fmt.Sprintf("The disk of %s is full.", dir)
+		p.Remedy = "Free some space, then do it again: earlybench tidy says what of the bench can go."
+	case c == sqlite3.SQLITE_READONLY || c == sqlite3.SQLITE_CANTOPEN || c == sqlite3.SQLITE_PERM:
+		p.Text = fmt.Sprintf("%s cannot be written (%v).", file, err)
+		p.Remedy = fmt.Sprintf("Make %s and what is in it writable for you, and the disk too, then do it again.", dir)
+	case isDamaged(err):
+		return damaged(file, err.Error())
+	default:
+		p.Text = fmt.Sprintf("The disk could not read or write %s (%v).", file, err)
+		p.Remedy = "Look whether the disk has room and is not failing, then do it again."
+	}
+	return p
+}
+
+// unavailable is the error where the records cannot be written: nothing of the change was kept.
+func (s *Store) unavailable(doing string, err error) error {
+	if p, ok := errors.AsType[*problem.Problem](trouble(s.db.file, err)); ok {
+		p.Text += " Nothing of it was kept."
+		return p
+	}
+	return problem.Errorf(problem.Unavailable, "%s: %w; nothing of it was kept", doing, err)
+}
+
+// asUnavailable gives an error of the database its kind. Errors that have a kind keep it.
+func (s *Store) asUnavailable(err error) error {
+	if code(err) != 0 {
+		return s.unavailable("change the records", err)
+	}
+	return err
+}
+
+// whole is an error if the file is damaged. It waits for another program that holds the file.
+func whole(ctx context.Context, db *database) error {
+	for start := time.Now(); ; {
+		var found string
+		err := db.QueryRowContext(ctx, `PRAGMA quick_check(1)`).Scan(&found)
+		if isLocked(err) && time.Since(start) < lockedWithin {
+			continue
+		}
+		if err == nil && found != "ok" {
+			return damaged(db.file, found)
+		}
+		return err
+	}
+}
+
+func damaged(file, how string) error {
+	return &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("%s is damaged (%s).", file, how),
+		Remedy: "Put a backup in its place, which keeps the damaged one beside it: earlybench backup restore FILE."}
+}
+
+// migrate brings the file to the newest schema. One of a newer program is refused, since this one would
+// not keep what it does not know.
+func migrate(ctx context.Context, db *database) error {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, sub, goose.WithSlog(slog.New(slog.DiscardHandler)))
+	if err != nil {
+		return err
+	}
+	has, err := p.GetDBVersion(ctx)
+	if err != nil {
+		return err
+	}
+	sources := p.ListSources()
+	if known := sources[len(sources)-1].Version; has > known {
+		return &problem.Problem{Kind: problem.Unsupported, Text: fmt.Sprintf("%s was written by a newer Early Bench: its records have version %d, and this program knows up to %d.", db.file, has, known),
+			Remedy: "Start it with that program, or name another state directory with --state. Nothing was changed."}
+	}
+	_, err = p.Up(ctx)
+	return err
+}
