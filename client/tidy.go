@@ -16,3 +16,8 @@ func (c *Client) TidyNow(ctx context.Context) (Tidy, error) {
 func (c *Client) SetTidy(ctx context.Context, r TidyRules) (Tidy, error) {
 	return call[Tidy](ctx, c, "PUT", api+"/tidy", r)
 }
+
+// MakeBackup starts to write all that the bench keeps into a file, by its whole path on the bench's computer.
+func (c *Client) MakeBackup(ctx context.Context, file string) (Job, error) {
+	return call[Job](ctx, c, "POST", api+"/backups", map[string]string{"file": file})
+}

@@ -9,10 +9,11 @@ import (
 	"runtime/debug"
 
 	"earlybench.invalid/earlybench/console"
+	"earlybench.invalid/earlybench/internal/service"
 )
 
 // number is the version of this Early Bench.
-const number = "0.10"
+const number = service.Version
 
 // build describes this build of Early Bench; what is not known is marked as such.
 type build struct {

@@ -24,6 +24,7 @@ import (
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/authority"
+	"earlybench.invalid/earlybench/internal/backup"
 	"earlybench.invalid/earlybench/internal/belong"
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/computer"
@@ -70,6 +71,7 @@ type Insides struct {
 	Retire      *retire.Retire
 	Tryouts     *tryout.Tryouts
 	Tidy        *tidy.Tidy
+	Backups     *backup.Backups
 	Sheets      *library.Library
 	Clock       clock.Clock
 	Log         *slog.Logger
@@ -164,6 +166,8 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		Outlook: func() *outlook.Outlook { return in.Outlook }, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
 	in.Endings = endings.New(endings.Config{Sources: in.endingSources(), Store: st, Bench: in.Name, Clock: c, Log: cfg.Log})
 	in.Tidy = &tidy.Tidy{Store: st, Files: in.Files, Needed: in.Supply.Needed, DropPack: in.Supply.DropPack, Clock: c, Log: cfg.Log}
+	in.Backups = &backup.Backups{Store: st, Dir: cfg.State, Bench: in.Name, Program: web.Version, Clock: c, Jobs: in.Jobs}
+	in.Jobs.Register(in.Backups.Kinds()...)
 	in.Jobs.Register(in.Supply.Kinds()...)
 	in.Jobs.Register(in.Statements.Kinds()...)
 	in.Jobs.Register(in.Belong.Kinds()...)
@@ -178,7 +182,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
-	cfg.Statements, cfg.Endings, cfg.Tidy = in.Statements, in.Endings, in.Tidy
+	cfg.Statements, cfg.Endings, cfg.Tidy, cfg.Backups = in.Statements, in.Endings, in.Tidy, in.Backups
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
 	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, Depots: in.Depots, Kits: in.Kits.All, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}

@@ -21,12 +21,16 @@ import (
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/defect"
 	"earlybench.invalid/earlybench/core/rpc"
+	"earlybench.invalid/earlybench/internal/backup"
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/web"
 )
+
+// Version is the version of the program.
+const Version = web.Version
 
 // Config is how a bench is run.
 type Config struct {
@@ -75,6 +79,12 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 		return err
 	}
 	defer release()
+	switch before, err := backup.Finish(cfg.State, time.Now()); {
+	case err != nil:
+		return fmt.Errorf("bring a restore of a backup to its end: %w", err)
+	case before != "":
+		cfg.Log.Info("brought a restore of a backup to its end", "before", before)
+	}
 	tcp, err := listen(cfg.Port)
 	if err != nil {
 		return err

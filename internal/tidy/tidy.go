@@ -126,7 +126,8 @@ func (t *Tidy) Look(ctx context.Context) (Plan, error) {
 	for _, r := range p.Rows {
 		p.Bytes += r.Bytes
 	}
-	return p, t.measure(ctx, &p)
+	err = t.measure(ctx, &p)
+	return p, err
 }
 
 // measure looks how much room all takes. What can go still counts among the files.
@@ -170,7 +171,8 @@ func (t *Tidy) Do(ctx context.Context) (Plan, error) {
 			t.Log.Warn("give room back to the disk", "error", err)
 		}
 	}
-	return p, errors.Join(append(errs, t.measure(ctx, &p))...)
+	err = t.measure(ctx, &p)
+	return p, errors.Join(append(errs, err)...)
 }
 
 func drop(ctx context.Context, rows []Row) (gone []Row, errs []error) {

@@ -32,7 +32,7 @@ var rights = map[string]string{
 	"GET /api/v1/tryouts/:id/picture.png": "look", "POST /api/v1/sign-out": "look",
 	"GET /api/v1/unrecognised/:name/draft": "look", "GET /api/v1/hosts/:id/tree": "look", "GET /api/v1/check": "look",
 	"GET /api/v1/devices/:handle/drivers": "look", "GET /api/v1/depots": "look", "GET /api/v1/kits": "look", "GET /api/v1/links": "look", "GET /api/v1/kits/:kit/environment": "look", "GET /api/v1/needs": "look", "GET /api/v1/licences/:digest": "look", "GET /api/v1/support": "look",
-	"GET /api/v1/tidy": "look", "POST /api/v1/tidy": "maintain", "PUT /api/v1/tidy": "own",
+	"GET /api/v1/tidy": "look", "POST /api/v1/tidy": "maintain", "PUT /api/v1/tidy": "own", "POST /api/v1/backups": "own",
 	"GET /api/v1/app-ids": "look", "GET /api/v1/endings": "look", "GET /api/v1/endings/notify": "own", "PUT /api/v1/endings/notify": "own", "POST /api/v1/endings/calendar": "own", "GET /calendar/:key.ics": "public", "GET /api/v1/statements": "look", "POST /api/v1/statements": "use", "DELETE /api/v1/statements/:id": "consent", "POST /api/v1/statements/:id/put": "use",
 	"GET /api/v1/devices/:handle/statements": "look", "DELETE /api/v1/devices/:handle/statements/:id": "use", "POST /api/v1/devices/:handle/allow": "use", "GET /api/v1/devices/:handle/explain": "look", "GET /api/v1/may-run": "look",
 	"GET /api/v1/authorities": "look", "GET /api/v1/accounts": "look", "GET /api/v1/register": "look", "POST /api/v1/register": "use", "DELETE /api/v1/register/:id": "consent",

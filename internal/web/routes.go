@@ -102,6 +102,7 @@ func (s *Server) routes() {
 	s.statementRoutes()
 	s.endingRoutes()
 	s.tidyRoutes()
+	s.backupRoutes()
 	s.appSecretRoutes()
 	s.appRoutes()
 	nullable(a.OpenAPI().Components.Schemas.Map())

@@ -24,6 +24,7 @@ import (
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/authority"
+	"earlybench.invalid/earlybench/internal/backup"
 	"earlybench.invalid/earlybench/internal/belong"
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/computer"
@@ -44,7 +45,7 @@ import (
 )
 
 // Version is the version of the program.
-const Version = "0.1.0"
+const Version = "0.10"
 
 // Config is what the interface needs. All fields are needed.
 type Config struct {
@@ -66,6 +67,7 @@ type Config struct {
 	Statements  *statements.Statements
 	Endings     *endings.Endings
 	Tidy        *tidy.Tidy
+	Backups     *backup.Backups
 	Prep        *prep.Prep
 	Sheets      *library.Library
 	Retire      *retire.Retire
