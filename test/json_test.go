@@ -143,6 +143,11 @@ var jsonWalk = []struct {
 	{"access browsers", "access browsers", 0, "list"},
 	{"access browsers drop", "access browsers drop nobody", 1, "nothing"},
 	{"audit", "audit", 0, "list"},
+	{"tidy", "tidy", 0, "object"},
+	{"tidy rules", "tidy rules --jobs 60d", 0, "object"},
+	{"backup make", "backup make @backup", 0, "object"},
+	{"backup check", "backup check @backup", 0, "object"},
+	{"backup restore", "backup restore @backup --yes", 1, "nothing"}, // the bench runs
 	{"standin", "standin", 0, "list"},
 	{"standin card", "standin card heron-1", 0, "list"},
 	{"standin screen", "standin screen heron-1", 0, "object"},
@@ -172,7 +177,7 @@ func TestEveryCommandPrintsTheJSONThatTheDocumentationSays(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "passphrase"), []byte("for the harbour\n"), 0o600))
 	known := map[string]string{"@ebapp": filepath.Join(dir, "callout.ebapp"), "@go": goDirectory(t), "@passphrase": filepath.Join(dir, "passphrase"),
-		"@export": filepath.Join(dir, "safe-export.age"), "@unlock": filepath.Join(d.state, "demo", "unlock.key")}
+		"@export": filepath.Join(dir, "safe-export.age"), "@unlock": filepath.Join(d.state, "demo", "unlock.key"), "@backup": filepath.Join(dir, "bench.ebbackup")}
 	walked := map[string]bool{}
 	for _, c := range jsonWalk {
 		walked[c.command] = true

@@ -1,11 +1,13 @@
 package test
 
 import (
+	"archive/zip"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"net"
 	"net/http"
@@ -33,8 +35,8 @@ type asked struct {
 	route string // as the document of the interface names it
 	path  string // the route with its parameters; "" for the route itself
 	body  any    // JSON; a string is sent as it is
-	// keeps says nothing of the request is kept, so that it may succeed although nothing can be written.
-	keepsNothing bool
+	// elsewhere says that it is not the bench that keeps it, so that it may succeed although nothing can be written.
+	elsewhere bool
 }
 
 // answered is what came of a request.
@@ -121,6 +123,8 @@ func (d *demo) inUse() {
 		d.ok(strings.Fields(line)...)
 	}
 	d.permit("fellgate/callout")
+	d.ok("sheet", "add", filepath.Join("test", "testdata", "moth", "sheet.yaml"))
+	d.ok("try", benchtest.SmallApp(d.t, true), "heron-1")
 	_, err := d.api.AddKit(d.t.Context(), client.NewKit{Name: "go", Path: runtime.GOROOT()})
 	require.NoError(d.t, err)
 	secret := filepath.Join(d.t.TempDir(), "secret")
@@ -160,6 +164,26 @@ func (d *demo) writes(o owner) []asked {
 	d.ok("app", "pack", project, app)
 	set, err := os.ReadFile(filepath.Join(d.state, "standins", "sets", "halden-link-5-5.0.ebset"))
 	require.NoError(d.t, err)
+	sheet, err := os.ReadFile(filepath.Join("testdata", "moth", "sheet.yaml"))
+	require.NoError(d.t, err)
+	exported := func(path, method, purpose string) any {
+		status, text := o.send("POST", "/api/v1"+path, m{"envelope": seal(holder.EnvelopePurpose(method, purpose), "a long passphrase"), "proof": proof})
+		require.Equal(d.t, 200, status, text)
+		var v m
+		require.NoError(d.t, json.Unmarshal([]byte(text), &v))
+		return v["data"]
+	}
+	identityFile, safeFile := exported("/identities/first/export", holder.PKCS12Export, ""), exported("/safe/export", holder.Export, "")
+	accept := func(path string, at any) any {
+		status, text := o.send("POST", "/api/v1"+path+"/look", m{"url": at})
+		require.Equal(d.t, 200, status, text)
+		var v m
+		require.NoError(d.t, json.Unmarshal([]byte(text), &v))
+		return v["accept"]
+	}
+	d.signedIn()
+	address := d.ok("console")
+	answers := o.read("/api/v1/devices/heron-2/why").(m)["answers"].([]any)
 	grants := every("/statements")
 	k2, k4, heron, heron2, ivory, safe, identity := "/devices/kittiwake-2", "/devices/kittiwake-4", "/devices/heron-1", "/devices/heron-2", "/devices/ivory-1", "/safe", "/identities/first"
 	return []asked{
@@ -168,23 +192,21 @@ func (d *demo) writes(o owner) []asked {
 		{"POST /accounts", "", m{}, false},
 		{"PATCH /accounts/{account}", "/accounts/" + id("/accounts", "id"), m{"use": true, "crew": "ridgeway"}, false},
 		{"POST /app-ids", "", m{"id": "ridgeway/other"}, true}, // it is the authority that keeps it
-		{"POST /app-secrets", "", m{"app": "fellgate/callout", "name": "maps", "envelope": seal(holder.EnvelopePurpose("secret.put", "fellgate/callout maps"), "quiet")}, false},
+		{"POST /app-secrets", "", m{"app": "fellgate/callout", "name": "maps", "envelope": seal(holder.EnvelopePurpose("secret.put", "fellgate/callout maps"), "quiet")}, true}, // the safe keeps it
 		{"DELETE /app-secrets", "/app-secrets?app=fellgate/callout&name=paths", nil, false},
 		{"POST /apps", "", m{"path": app}, false},
 		{"PATCH /bench", "", m{"name": "other-desk"}, false},
 		{"POST /devices", "", m{"model": "Kittiwake", "handle": "kittiwake-9"}, false},
 		{"PATCH /devices/{handle}", heron, m{"handle": "heron-9"}, false},
 		{"DELETE /devices/{handle}", k4, nil, false},
-		{"POST /devices/{handle}/admission", heron2 + "/admission", nil, false},
-		{"POST /devices/{handle}/allow", heron + "/allow", m{"app": "fellgate/callout"}, false},
+		{"POST /devices/{handle}/admission", "/devices/whimbrel-2/admission", nil, false},
 		{"POST /devices/{handle}/answers", heron2 + "/answers", m{"check": "back-room", "answer": "yes"}, false},
-		{"POST /devices/{handle}/driver", ivory + "/driver", m{"accept": id(ivory+"/drivers", "digest")}, false},
-		{"DELETE /devices/{handle}/driver", heron + "/driver", nil, false},
+		{"POST /devices/{handle}/driver", ivory + "/driver", m{"accept": id(ivory+"/drivers", "digest"), "despite": []string{"unsigned"}}, false},
 		{"POST /devices/{handle}/facts", k4 + "/facts", m{"key": "air.network", "value": "loft"}, false},
 		{"POST /devices/{handle}/remedies", heron2 + "/remedies", m{"cause": "way-hidden"}, false},
 		{"POST /devices/{handle}/retirement", heron2 + "/retirement", nil, false},
 		{"DELETE /devices/{handle}/retirement", k2 + "/retirement", nil, false},
-		{"POST /devices/{handle}/retirement/told", "/devices/kittiwake-3/retirement/told", m{"step": "close"}, false},
+		{"POST /devices/{handle}/retirement/told", "/devices/kittiwake-3/retirement/told", m{"step": "blow-out"}, false},
 		{"POST /devices/{handle}/told", heron2 + "/told", m{"step": "find"}, false},
 		{"POST /drivers", "", string(set), false},
 		{"POST /endings/calendar", "", m{"anew": true}, false},
@@ -206,10 +228,36 @@ func (d *demo) writes(o owner) []asked {
 		{"POST /statements", "", m{"kind": "grant", "devices": []string{"heron-1"}, "identity": "first"}, false},
 		{"DELETE /statements/{id}", fmt.Sprint("/statements/", grants[0]["id"]), nil, false},
 		{"POST /statements/{id}/put", fmt.Sprint("/statements/", grants[1]["id"], "/put"), m{"devices": []string{"heron-1"}}, false},
+		{"POST /identities/import", "", m{"name": "third", "data": identityFile, "envelope": seal(holder.EnvelopePurpose(holder.PKCS12Import, ""), "a long passphrase")}, false},
+		{"POST /identities/{id}/export", identity + "/export", m{"envelope": seal(holder.EnvelopePurpose(holder.PKCS12Export, ""), "a long passphrase"), "proof": proof}, false},
+		{"POST /safe/import", "", m{"data": safeFile, "envelope": seal(holder.EnvelopePurpose(holder.Import, ""), "a long passphrase")}, true}, // nothing in it is new
+		{"DELETE /safe/rules/{id}", "/safe/rules/" + s.Contents[0].ID, nil, false},
+		{"DELETE /devices/{handle}/answers/{id}", heron2 + "/answers/" + url.PathEscape(answers[0].(m)["check"].(string)), nil, false},
+		{"DELETE /sessions/{id}", "/sessions/" + id("/sessions", "id"), nil, false},
+		{"POST /sign-in", "", m{"secret": strings.TrimSpace(address[strings.Index(address, "=")+1:])}, false},
+		{"DELETE /sheets/{name}", "/sheets/moth", nil, true}, // a file of its own
+		{"POST /authorities", "", m{"url": d.at.Authority, "accept": accept("/authorities", d.at.Authority)}, false},
+		{"POST /depots", "", m{"url": every("/depots")[0]["url"], "accept": accept("/depots", every("/depots")[0]["url"])}, false},
+		{"DELETE /depots/{id}", "/depots/upland-depot", nil, false},
+		{"DELETE /hosts/{id}", "/hosts/loft", nil, false},
+		{"POST /tidy", "", nil, true}, // nothing can go
 		{"DELETE /identities/{id}", "/identities/spare", nil, false},
 		{"DELETE /register/{id}", "/register/heron-1", nil, false},
-		{"POST /sheets", "", m{"text": "family: drawer"}, false},
+		{"POST /sheets", "", m{"text": string(sheet)}, false},
+		{"POST /backups", "", m{"file": filepath.Join(d.t.TempDir(), "bench.ebbackup")}, false},
+		{"POST /developer/signatures", "", m{"manifest": manifest(d, app)}, false},
+		{"PUT /tidy", "", m{"tryouts_days": 9, "jobs_days": 9, "apps_days": 9, "packs_days": 9, "audit_days": 9, "most_bytes": 1 << 30}, false},
 	}
+}
+
+// manifest is what is signed of an app file.
+func manifest(d *demo, file string) []byte {
+	z, err := zip.OpenReader(file)
+	require.NoError(d.t, err)
+	defer z.Close()
+	raw, err := fs.ReadFile(z, "app.json")
+	require.NoError(d.t, err)
+	return raw
 }
 
 // sendAll sends requests together.
@@ -230,22 +278,107 @@ func (o owner) sendAll(all []asked) []answered {
 	return out
 }
 
+// notWritten are the writing routes that the walk does not send, each with what it would change.
+var notWritten = map[string]string{
+	"POST /authorities/look": "nothing", "POST /depots/look": "nothing", "POST /hosts/look": "nothing",
+	"POST /confirmations": "a browser's session, by a code on its page", "POST /confirmations/{code}": "as above", "DELETE /confirmation": "as above",
+	"POST /sign-in-addresses": "nothing on disk", "POST /sign-out": "as DELETE /sessions/{id}", "POST /phone": "nothing on disk", "DELETE /phone": "nothing on disk",
+	"POST /devices/{handle}/find": "the device", "POST /devices/{handle}/link/restart": "the link", "POST /links/restart": "the links", "POST /devices/{handle}/host": "the host",
+	"DELETE /devices/{handle}/driver": "the host", "POST /devices/{handle}/apps/stop": "the device", "POST /devices/{handle}/apps/remove": "the device",
+	"DELETE /devices/{handle}/statements/{id}": "the device", "POST /devices/{handle}/allow": "as POST /statements, then its put",
+	"POST /jobs/{id}/stop": "a job that runs: core/job tests it", "POST /safe": "there is a safe", "POST /safe/lock": "the process that holds it", "POST /safe/unlock": "the same",
+	"POST /safe/requests/{id}": "as POST /safe/rules", "POST /identities/{id}/revoke": "the authority", "DELETE /accounts/{account}": "the authority first", "DELETE /authorities/{id}": "as DELETE /depots/{id}",
+	"POST /jobs/{id}/repeat": "as POST /runs", "DELETE /sessions": "as DELETE /sessions/{id}, and offered addresses end in any case", "POST /support": "as POST /drivers", "DELETE /support/{digest}": "as DELETE /depots/{id}",
+}
+
+// kept is what is on record, of everything that the walk would change.
+func (o owner) kept() string {
+	o.t.Helper()
+	type m = map[string]any
+	var b strings.Builder
+	line := func(path string, fields ...string) {
+		v, _ := o.read("/api/v1" + path).(m)
+		items, list := v["items"].([]any)
+		if !list {
+			items = []any{v}
+		}
+		for _, i := range items {
+			fmt.Fprint(&b, path)
+			for _, f := range fields {
+				fmt.Fprintf(&b, " %s=%v", f, i.(m)[f])
+			}
+			fmt.Fprintln(&b)
+		}
+	}
+	line("/access", "name", "over")
+	line("/accounts", "id", "crew", "used")
+	line("/apps", "digest")
+	line("/authorities", "name", "root")
+	line("/bench", "name")
+	line("/depots", "name", "root")
+	line("/devices", "handle", "serial", "summary")
+	line("/drivers", "digest")
+	line("/endings/notify", "webhook", "command")
+	line("/hosts", "name", "shared")
+	line("/identities", "name")
+	line("/jobs", "id", "state")
+	line("/kits", "name", "copies")
+	line("/projects", "app", "dir")
+	line("/safe", "idle_seconds", "contents", "rules")
+	line("/safe/uses", "purpose", "actor")
+	line("/sessions", "id")
+	line("/sheets", "sheet", "own")
+	line("/statements", "id")
+	line("/support", "digest")
+	line("/tidy", "rules")
+	line("/tryouts", "id", "outcome")
+	line("/learned", "cause", "count")
+	line("/devices/heron-2/why", "answers")
+	return b.String()
+}
+
+// TestWhatIsAcknowledgedIsKeptOnEveryRoute sends a request to each writing route while another program holds the records:
+// each is refused as not kept. What is shown then is what is on disk: a service that is killed comes back with the same.
 func TestWhatIsAcknowledgedIsKeptOnEveryRoute(t *testing.T) {
 	d := startDemoIn(t, t.TempDir())
 	d.inUse()
 	o := d.owner()
+	all := d.writes(o)
+	walked := maps.Clone(notWritten)
+	for _, a := range all {
+		walked[a.route] = "sent"
+	}
+	for _, route := range o.written() {
+		require.Contains(t, walked, strings.Replace(route, "/api/v1", "", 1), "it is neither sent nor named with a reason")
+	}
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(d.state, "bench.db"))
 	require.NoError(t, err)
 	defer db.Close()
 	c, err := db.Conn(t.Context())
 	require.NoError(t, err)
-	all := d.writes(o)
 	_, err = c.ExecContext(t.Context(), "BEGIN IMMEDIATE")
 	require.NoError(t, err)
+	began := time.Now()
 	for _, a := range o.sendAll(all) {
-		t.Logf("%-40s %d %.200s", a.route, a.status, a.text)
+		if a.elsewhere {
+			require.Less(t, a.status, 300, "%s: %s", a.route, a.text)
+			continue
+		}
+		require.Equal(t, 503, a.status, "%s: %s", a.route, a.text)
+		require.Contains(t, a.text, "Another program has locked "+filepath.Join(d.state, "bench.db"), a.route)
+		require.Contains(t, a.text, "othing of it was kept", a.route)
 	}
+	require.Less(t, time.Since(began), time.Minute, "who waits hears of it")
+	shown := o.kept()
+	bench := processOf(t, d.cmd.Process.Pid, "serve")
+	require.NoError(t, syscall.Kill(bench, syscall.SIGKILL))
 	_, err = c.ExecContext(t.Context(), "ROLLBACK")
 	require.NoError(t, err)
-	_, _, _, _, _ = fmt.Sprint, maps.Keys[map[string]int], syscall.Kill, time.Now, client.New
+	d.eventually("it answers again", func() bool {
+		_, err := d.api.Bench(context.Background())
+		return err == nil && processOf(t, d.cmd.Process.Pid, "serve") != bench
+	})
+	d.eventually("its devices are as they were", func() bool { return strings.Count(o.kept(), "summary=ready") == strings.Count(shown, "summary=ready") })
+	now := strings.Replace(o.kept(), "/identities name=second\n", "", 1) // the authority has it, and the safe its key: it is taken over
+	require.Equal(t, shown, now)
 }

@@ -314,7 +314,8 @@ func (b *Belong) ImportIdentity(ctx context.Context, name string, file, envelope
 }
 
 // ExportIdentity makes a PKCS #12 file of an identity, whose password is in an envelope.
-func (b *Belong) ExportIdentity(ctx context.Context, name string, envelope []byte) ([]byte, error) {
+// actor is who asks for it.
+func (b *Belong) ExportIdentity(ctx context.Context, name string, envelope []byte, actor string) ([]byte, error) {
 	i, err := b.Identity(ctx, name)
 	if err != nil {
 		return nil, err
@@ -327,7 +328,7 @@ func (b *Belong) ExportIdentity(ctx context.Context, name string, envelope []byt
 	for _, c := range roots {
 		chain = append(chain, c.Raw)
 	}
-	return b.cfg.Safe.ExportPKCS12(ctx, i.Key, chain, holder.Opening{Envelope: envelope})
+	return b.cfg.Safe.ExportPKCS12(ctx, i.Key, chain, holder.Opening{Envelope: envelope}, actor)
 }
 
 // DropIdentity forgets an identity and removes its key from the safe.
@@ -338,10 +339,14 @@ func (b *Belong) DropIdentity(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := b.cfg.Safe.Drop(ctx, i.Key); err != nil && problem.KindOf(err) != problem.NotFound {
+	// A key without a record can be removed again; a record without its key would be of no use.
+	if err := b.cfg.Store.DropIdentity(ctx, name); err != nil {
 		return err
 	}
-	return b.cfg.Store.DropIdentity(ctx, name)
+	if err := b.cfg.Safe.Drop(ctx, i.Key); err != nil && problem.KindOf(err) != problem.NotFound {
+		return fmt.Errorf("%s is forgotten, but its key is still in the safe: %w", name, err)
+	}
+	return nil
 }
 
 // noticeOf is how long before its end an identity is told of, if it was not renewed by then.

@@ -77,7 +77,7 @@ func TestACertificateWithoutItsKeySaysWhereTheKeyIs(t *testing.T) {
 	d := newDesk(t, "starter")
 	_, err := d.Belong.NewIdentity(t.Context(), "harbour-desk 2026")
 	require.NoError(t, err)
-	file, err := d.Belong.ExportIdentity(t.Context(), "harbour-desk 2026", d.sealed(holder.PKCS12Export, "carry it well"))
+	file, err := d.Belong.ExportIdentity(t.Context(), "harbour-desk 2026", d.sealed(holder.PKCS12Export, "carry it well"), "owner/rowan")
 	require.NoError(t, err)
 	require.NoError(t, d.Belong.DropIdentity(t.Context(), "harbour-desk 2026"))
 	d.Eventually("only its certificate is known", func() bool {

@@ -5,13 +5,13 @@ import (
 	"crypto"
 	"crypto/rsa"
 	"crypto/x509"
-	"errors"
 	"fmt"
 	"io"
 
 	"earlybench.invalid/earlybench/core/problem"
 	core "earlybench.invalid/earlybench/core/safe"
 	"earlybench.invalid/earlybench/internal/safe/holder"
+	"earlybench.invalid/earlybench/internal/store"
 )
 
 // This file is what is in the safe: keys, secrets, and how they come in and go out. Each is
@@ -41,10 +41,14 @@ func (s *Safe) TakeKey(ctx context.Context, name, file string) (core.Item, error
 
 // Drop removes an item and the rules for it.
 func (s *Safe) Drop(ctx context.Context, id string) error {
+	// The record first: once the safe has let go of the item, nothing can be taken back.
+	if err := s.cfg.Store.DropSafeRules(ctx, id); err != nil {
+		return err
+	}
 	if _, err := s.call(ctx, holder.Drop, holder.Request{ID: id}); err != nil {
 		return err
 	}
-	return errors.Join(s.cfg.Store.DropSafeRules(ctx, id), s.refresh(ctx))
+	return s.refresh(ctx)
 }
 
 func (s *Safe) alter(ctx context.Context, method string, in holder.Request) (core.Item, error) {
@@ -103,9 +107,21 @@ func (k *signer) Sign(_ io.Reader, digest []byte, opts crypto.SignerOpts) ([]byt
 }
 
 // Export is all that is in the safe, encrypted to the passphrase in an envelope.
-func (s *Safe) Export(ctx context.Context, envelope []byte) ([]byte, error) {
+func (s *Safe) Export(ctx context.Context, envelope []byte, actor string) ([]byte, error) {
+	if err := s.recordExport(ctx, "", "export all", actor); err != nil {
+		return nil, err
+	}
 	out, err := s.call(ctx, holder.Export, holder.Request{Opening: holder.Opening{Envelope: envelope}})
 	return out.Data, err
+}
+
+// recordExport puts on record that keys leave the safe, before they do.
+func (s *Safe) recordExport(ctx context.Context, id, purpose, actor string) error {
+	err := s.cfg.Store.SaveSafeUse(ctx, store.SafeUse{At: s.cfg.Clock.Now(), Item: id, Actor: actor, Purpose: purpose, Consent: actor})
+	if err != nil {
+		return fmt.Errorf("record the export: %w", err)
+	}
+	return nil
 }
 
 // Import puts an export into the safe, and returns what was new.
@@ -128,7 +144,10 @@ func (s *Safe) ImportPKCS12(ctx context.Context, name string, file, envelope []b
 }
 
 // ExportPKCS12 makes a PKCS #12 file of a key and its certificates in DER, the key's own first.
-func (s *Safe) ExportPKCS12(ctx context.Context, id string, chain [][]byte, o holder.Opening) ([]byte, error) {
+func (s *Safe) ExportPKCS12(ctx context.Context, id string, chain [][]byte, o holder.Opening, actor string) ([]byte, error) {
+	if err := s.recordExport(ctx, id, "export the key", actor); err != nil {
+		return nil, err
+	}
 	out, err := s.call(ctx, holder.PKCS12Export, holder.Request{Opening: o, ID: id, Chain: chain})
 	return out.Data, err
 }

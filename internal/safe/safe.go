@@ -47,16 +47,17 @@ type Safe struct {
 
 	changing sync.Mutex // held while the holder is started or ended, before mu
 
-	mu      sync.Mutex
-	conn    *rpc.Conn // the holder; nil for none
-	hello   holder.Answer
-	open    bool
-	started time.Time // when the holder was, by the computer's clock
-	used    time.Time // when somebody used what is inside last, or opened the safe
-	idle    time.Duration
-	stays   bool // it does not lock by itself
-	items   []core.Item
-	mine    string // the id of the development key; "" before there is a safe
+	mu         sync.Mutex
+	conn       *rpc.Conn // the holder; nil for none
+	hello      holder.Answer
+	open       bool
+	started    time.Time // when the holder was, by the computer's clock
+	used       time.Time // when somebody used what is inside last, or opened the safe
+	idle       time.Duration
+	stays      bool // it does not lock by itself
+	items      []core.Item
+	unrecorded bool   // items are not on record yet
+	mine       string // the id of the development key; "" before there is a safe
 
 	asking requests
 }
@@ -276,19 +277,38 @@ func (s *Safe) OpenAtStart(ctx context.Context, file string) error {
 	return nil
 }
 
-// refresh records what is in the safe.
+// refresh reads what is in the safe, and records it for the time when it is locked. What is in the safe is
+// kept there: where the record cannot be written now, Run writes it later.
 func (s *Safe) refresh(ctx context.Context) error {
 	out, err := s.call(ctx, holder.Items, holder.Request{})
 	if err != nil {
 		return err
 	}
-	if err := s.cfg.Store.SetSafeItems(ctx, out.Items); err != nil {
-		return fmt.Errorf("record what is in the safe: %w", err)
-	}
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.items = out.Items
+	s.items, s.unrecorded = out.Items, true
+	s.mu.Unlock()
+	if err := s.record(ctx); err != nil {
+		s.cfg.Log.Warn("record what is in the safe: it is tried again", "error", err)
+	}
 	return nil
+}
+
+// record records what is in the safe, unless it was recorded.
+func (s *Safe) record(ctx context.Context) error {
+	s.mu.Lock()
+	items, due := s.items, s.unrecorded
+	s.unrecorded = false
+	s.mu.Unlock()
+	if !due {
+		return nil
+	}
+	err := s.cfg.Store.SetSafeItems(ctx, items)
+	if err != nil {
+		s.mu.Lock()
+		s.unrecorded = true
+		s.mu.Unlock()
+	}
+	return err
 }
 
 // Lock locks the safe: the process that holds it ends.
@@ -352,6 +372,7 @@ const lookEvery = 2 * time.Second
 // Run locks the safe once it was idle for long enough, until ctx ends; then it locks it.
 func (s *Safe) Run(ctx context.Context) {
 	for clock.Sleep(ctx, clock.System{}, lookEvery) == nil {
+		s.record(ctx) //nolint:errcheck // it is tried again
 		s.changing.Lock()
 		s.mu.Lock()
 		rest := s.cfg.Clock.Now().Sub(s.used)

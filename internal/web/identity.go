@@ -101,7 +101,7 @@ func (s *Server) exportIdentity(ctx context.Context, in *struct {
 	if err := s.prove(ctx, "export", in.Body.Proof); err != nil {
 		return nil, problem(err)
 	}
-	data, err := s.Belong.ExportIdentity(ctx, in.ID, in.Body.Envelope)
+	data, err := s.Belong.ExportIdentity(ctx, in.ID, in.Body.Envelope, access.From(ctx).String())
 	if err != nil {
 		return nil, problem(err)
 	}

@@ -205,7 +205,7 @@ func (s *Server) exportSafe(ctx context.Context, in *struct {
 	if err := s.prove(ctx, "export", in.Body.Proof); err != nil {
 		return nil, problem(err)
 	}
-	data, err := s.Safe.Export(ctx, in.Body.Envelope)
+	data, err := s.Safe.Export(ctx, in.Body.Envelope, access.From(ctx).String())
 	if err != nil {
 		return nil, problem(err)
 	}
