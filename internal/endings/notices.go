@@ -51,11 +51,13 @@ func (e *Endings) Notify(ctx context.Context) (n Notify, err error) {
 	if err != nil || text == "" {
 		return n, err
 	}
-	err = json.Unmarshal([]byte(text), &n)
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	if err := json.Unmarshal([]byte(text), &n); err != nil { // it stops nothing, and is told wherever this is asked
+		return Notify{Trouble: fmt.Sprintf("where notices go cannot be read (%v): set it anew", err)}, nil
+	}
 	n.Trouble = e.trouble
-	return n, err
+	return n, nil
 }
 
 // SetNotify sets where notices go. The webhook's secret is made anew with each new address.

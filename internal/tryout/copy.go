@@ -15,17 +15,28 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// copy offers the app and sends the files that the device lacks. If that fails with a device that is
-// there, the bench's own file is looked at first: it may have been damaged since it was kept.
+// copy offers the app and sends the files that the device lacks.
 func (w *work) copy(ctx context.Context) (string, error) {
 	did, err := w.copyFiles(ctx)
+	return did, w.ourFault(ctx, err)
+}
+
+// install switches the device to the app and checks that the app is in its list.
+func (w *work) install(ctx context.Context) (string, error) {
+	did, err := w.installed(ctx)
+	return did, w.ourFault(ctx, err)
+}
+
+// ourFault looks at the bench's own file before a device that is there, or the way to it, is blamed for
+// an error: the file may have been damaged since it was kept.
+func (w *work) ourFault(ctx context.Context, err error) error {
 	if err == nil || ctx.Err() != nil || problem.KindOf(err) == problem.Gone {
-		return did, err
+		return err
 	}
 	if damaged := w.Files.Whole(ctx, w.packed.File); damaged != nil {
-		return "", damaged
+		return damaged
 	}
-	return did, err
+	return err
 }
 
 // copyFiles sends each file from the first missing byte.
@@ -186,8 +197,7 @@ func (w *work) lost(doing string, err error) error {
 	return fmt.Errorf("%s: %w", doing, err)
 }
 
-// install switches the device to the app and checks that the app is in its list.
-func (w *work) install(ctx context.Context) (string, error) {
+func (w *work) installed(ctx context.Context) (string, error) {
 	w.record.Digest = w.packed.Digest
 	apps, err := w.session.Apps()
 	if err != nil {

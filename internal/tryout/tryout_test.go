@@ -119,6 +119,33 @@ func TestEveryPhaseThatFailsSaysWhatAndWhy(t *testing.T) {
 	require.Contains(t, all[0].Failed, "log: ")
 }
 
+func TestADamagedFileOfTheBenchIsNamedAndNotTheTransfer(t *testing.T) {
+	d := linked(t)
+	d.project(nil)
+	require.Empty(t, failed(d.run(false)))
+	all, err := d.Store.AppFiles(t.Context())
+	require.NoError(t, err)
+	files := d.tries.Files
+	raw, err := os.ReadFile(files.Path(all[0].File))
+	require.NoError(t, err)
+	require.NoError(t, d.tries.RemoveApp(t.Context(), "heron-1", "fellgate/callout"))
+	at := strings.Index(string(raw), "no wasm at all")
+	require.Positive(t, at, "it is not compressed")
+	raw[at] ^= 1
+	require.NoError(t, os.WriteFile(files.Path(all[0].File), raw, 0o600))
+	j, err := d.tries.Start(t.Context(), tryout.Ask{File: all[0].Digest, Devices: []string{"heron-1"}})
+	require.NoError(t, err)
+	j = d.Ended(j)
+	require.Equal(t, "install", failed(j))
+	require.Contains(t, j.Error.Text, files.Path(all[0].File)+" is damaged")
+	j, err = d.tries.Start(t.Context(), tryout.Ask{File: all[0].Digest, Devices: []string{"heron-1"}})
+	if err == nil {
+		err = d.Ended(j).Error
+	}
+	require.ErrorContains(t, err, "is gone")
+	require.Empty(t, failed(d.run(false)), "built anew, it is there again")
+}
+
 func TestAnAppForAnotherFamilyIsRefusedBeforeItIsBuilt(t *testing.T) {
 	d := linked(t)
 	d.project(map[string]string{"families: [tarn]": "families: [ostler]"})
@@ -131,7 +158,7 @@ func TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent(t *testing.T) {
 	d := linked(t)
 	dir := d.project(map[string]string{"cp source app.wasm": "truncate -s 600M app.wasm"})
 	j := d.run(false)
-	require.Equal(t, "copy", failed(j))
+	require.Equal(t, "install", failed(j))
 	require.Contains(t, j.Error.Text, "bytes, 512000000 are free")
 	require.Zero(t, j.Phases[2].Done)
 	require.Equal(t, "never-tried", d.Outlook.Look(d.keeper, "fellgate/callout").Why.Causes[0].ID, "a run is no tryout")
@@ -161,7 +188,7 @@ func TestACableThatIsPulledInATryoutIsTheCause(t *testing.T) {
 	dir := d.project(map[string]string{"cp source app.wasm": "truncate -s 60M app.wasm"})
 	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodPull, standin.Steer{Body: "heron-2", After: 3 << 20}))
 	j := d.run(true)
-	require.Equal(t, "copy", failed(j))
+	require.Equal(t, "install", failed(j))
 	require.Equal(t, problem.Gone, j.Error.Kind)
 	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodPlug, standin.Steer{Body: "heron-2"}))
 	d.Linked(d.keeper)
