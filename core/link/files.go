@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sync"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -24,7 +25,8 @@ func (s *Session) Files() (device.Files, error) { return files{s}, nil }
 
 type files struct{ *Session }
 
-// Put writes many pieces concurrently, and counts those that have arrived.
+// Put writes many pieces concurrently. What has arrived is counted up to the first gap, since a device goes
+// on from there.
 func (f files) Put(ctx context.Context, dir, name string, r io.Reader, at, size int64, arrived func(int64)) error {
 	client, err := f.sftp(ctx)
 	if err != nil {
@@ -55,6 +57,7 @@ func (f files) ended(ctx context.Context, err error) error {
 func upload(ctx context.Context, out io.WriterAt, r io.Reader, at, size int64, arrived func(int64)) error {
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(inFlight)
+	whole := inOrder{next: at, arrived: arrived}
 	for at := at; at < size && ctx.Err() == nil; at += pieceBytes {
 		piece := make([]byte, min(pieceBytes, size-at))
 		if _, err := io.ReadFull(r, piece); err != nil {
@@ -63,12 +66,39 @@ func upload(ctx context.Context, out io.WriterAt, r io.Reader, at, size int64, a
 		g.Go(func() error {
 			n, err := out.WriteAt(piece, at)
 			if err == nil {
-				arrived(int64(n))
+				whole.add(at, int64(n))
 			}
 			return err
 		})
 	}
 	return g.Wait()
+}
+
+// inOrder tells of pieces that arrive in any order, as soon as all before them have arrived.
+type inOrder struct {
+	arrived func(int64)
+
+	mu    sync.Mutex
+	next  int64           // the first byte that has not arrived
+	ahead map[int64]int64 // sizes of pieces beyond it, by where they begin
+}
+
+func (o *inOrder) add(at, n int64) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.ahead == nil {
+		o.ahead = map[int64]int64{}
+	}
+	o.ahead[at] = n
+	var more int64
+	for n, ok := o.ahead[o.next]; ok; n, ok = o.ahead[o.next] {
+		delete(o.ahead, o.next)
+		o.next += n
+		more += n
+	}
+	if more > 0 {
+		o.arrived(more)
+	}
 }
 
 // sftp opens a channel for files.

@@ -68,23 +68,50 @@ func (w *work) copyFiles(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", w.refused(err)
 	}
-	var total int64
-	for _, f := range lacks.Files {
-		total += f.Size - f.Have
+	total, have, err := counted(opened, lacks.Files)
+	if err != nil {
+		return "", err
 	}
 	w.run.Phase("copy", total)
-	var sent atomic.Int64
+	w.run.Progress(have)
+	if 0 < have && have < total {
+		w.run.Note(fmt.Sprintf("goes on at byte %d", have))
+	}
+	var there atomic.Int64 // bytes of the app that the device has for certain
+	there.Store(have)
 	for _, lack := range lacks.Files {
-		if err := w.send(ctx, files, opened, lacks.Dir, lack, &sent); err != nil {
-			return "", w.cut(ctx, err, sent.Load(), total)
+		if err := w.send(ctx, files, opened, lacks.Dir, lack, &there); err != nil {
+			return "", w.cut(ctx, err, there.Load(), total)
 		}
 	}
 	w.run.Progress(total)
-	w.result.Sent = total
-	if total == 0 {
+	w.result.Sent = total - have
+	if have == total {
 		return "nothing: the device has it all", nil
 	}
-	return fmt.Sprintf("%d bytes", total), nil
+	return fmt.Sprintf("%d bytes", total-have), nil
+}
+
+// counted returns how many bytes the files of an app have, and how many of them a device has. A device that
+// lacks what the app does not have is refused.
+func counted(f *appfile.File, lacks []device.Lack) (total, have int64, err error) {
+	sizes := map[string]int64{}
+	for _, file := range f.App.Files {
+		sizes[file.SHA256] = file.Size
+	}
+	for _, size := range sizes {
+		total += size
+	}
+	have = total
+	for _, l := range lacks {
+		size, ok := sizes[l.SHA256]
+		if !ok || l.Size != size || l.Have < 0 || l.Have > size {
+			return 0, 0, problem.Errorf(problem.Failed, "the device asks for %d bytes of a file %.80q that the app does not have so", l.Size, l.SHA256)
+		}
+		have -= size - l.Have
+		delete(sizes, l.SHA256) // once each
+	}
+	return total, have, nil
 }
 
 // reach gets the device's session. A job that was resumed after a restart of the service
@@ -122,15 +149,12 @@ func (w *work) refused(err error) error {
 	return &problem.Problem{Kind: problem.Blocked, Gate: gate, Text: fmt.Sprintf("%s refuses %s: %s.", w.record.Device, w.project.ID, r.Text), Remedy: remedy}
 }
 
-func (w *work) send(ctx context.Context, files device.Files, f *appfile.File, dir string, lack device.Lack, sent *atomic.Int64) error {
+func (w *work) send(ctx context.Context, files device.Files, f *appfile.File, dir string, lack device.Lack, there *atomic.Int64) error {
 	var path string
 	for _, file := range f.App.Files {
 		if file.SHA256 == lack.SHA256 {
 			path = file.Path
 		}
-	}
-	if path == "" || lack.Have < 0 || lack.Have > lack.Size {
-		return fmt.Errorf("the device asks for a file %.80q that the app does not have", lack.SHA256)
 	}
 	r, err := f.File(path)
 	if err != nil {
@@ -140,27 +164,28 @@ func (w *work) send(ctx context.Context, files device.Files, f *appfile.File, di
 	if _, err := io.CopyN(io.Discard, r, lack.Have); err != nil {
 		return err
 	}
-	return files.Put(ctx, dir, lack.SHA256, r, lack.Have, lack.Size, func(n int64) { w.run.Progress(sent.Add(n)) })
+	return files.Put(ctx, dir, lack.SHA256, r, lack.Have, lack.Size, func(n int64) { w.run.Progress(there.Add(n)) })
 }
 
 // goneWithin is how long after a failure the end of the session may take to show.
 const goneWithin = 2 * time.Second
 
-// cut is the error of a copy that ended early: at which byte, and what to do.
-func (w *work) cut(ctx context.Context, err error, sent, total int64) error {
+// cut is the error of a copy that ended early: after how many bytes of the app, and what to do. The device may
+// have a little more, of which no word came back: the next copy says where it goes on.
+func (w *work) cut(ctx context.Context, err error, there, total int64) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
 	select {
 	case <-w.session.Done():
 		return &problem.Problem{Kind: problem.Gone,
-			Text:   fmt.Sprintf("%s went away during the copy, at byte %d of %d: the cable was pulled, or the device restarted.", w.record.Device, sent, total),
+			Text:   fmt.Sprintf("%s went away during the copy, at byte %d of %d: the cable was pulled, or the device restarted.", w.record.Device, there, total),
 			Remedy: "Connect it again and start this again: what has arrived is not sent twice."}
 	case <-time.After(goneWithin):
 		if w.sleeps() {
-			return w.asleep(fmt.Sprintf(" in the middle of the copy, at byte %d of %d", sent, total))
+			return w.asleep(fmt.Sprintf(" in the middle of the copy, at byte %d of %d", there, total))
 		}
-		return fmt.Errorf("copy, at byte %d of %d: %w", sent, total, err)
+		return fmt.Errorf("copy, at byte %d of %d: %w", there, total, err)
 	}
 }
 
