@@ -34,8 +34,8 @@ func memory(t *testing.T, pid int) (bytes int64, files int) {
 	return bytes, len(open)
 }
 
-// hostile are requests of somebody who is not signed in, as far as they are ever sent.
-func hostile(t *testing.T, host string) map[string][]byte {
+// unsigned are requests of somebody who is not signed in, as far as they are ever sent.
+func unsigned(t *testing.T, host string) map[string][]byte {
 	t.Helper()
 	var packed bytes.Buffer
 	w, err := gzip.NewWriterLevel(&packed, gzip.BestCompression)
@@ -74,7 +74,7 @@ func TestAStormOfConnectionsBeforeSignInCostsLittle(t *testing.T) {
 			c.Close()
 		}
 	}()
-	requests := hostile(t, console)
+	requests := unsigned(t, console)
 	names := []string{}
 	for name := range requests {
 		names = append(names, name)
@@ -121,7 +121,7 @@ func TestAStormOfConnectionsBeforeSignInCostsLittle(t *testing.T) {
 func TestWhatIsRefusedBeforeSignInSaysWhy(t *testing.T) {
 	d := startDemoIn(t, t.TempDir(), "--few")
 	host, console := strings.TrimPrefix(d.at.Service, "http://"), strings.TrimPrefix(d.console(), "http://")
-	requests := hostile(t, console)
+	requests := unsigned(t, console)
 	for name, want := range map[string]string{
 		"sends a compressed body":        "HTTP/1.1 415",
 		"announces 9 EB":                 "HTTP/1.1 4",

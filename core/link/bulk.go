@@ -11,7 +11,10 @@ import (
 
 const (
 	transferBytes = 64 << 10
-	queued        = 16 // transfers under way in each direction
+	queued        = 16 // transfers to the device under way
+	// pending is how many transfers from the device are. Each link holds a buffer for each, whether anything
+	// comes or not, and a bench may have hundreds of links.
+	pending = 4
 )
 
 // bulk is a byte pipe over a pair of bulk endpoints of an open device. Several transfers are
@@ -88,7 +91,7 @@ func (b *bulk) next(free []byte) (reading, error) {
 	if b.ctx.Err() != nil {
 		return reading{}, context.Cause(b.ctx)
 	}
-	for len(b.reading) < queued {
+	for len(b.reading) < pending {
 		buf := free
 		if free = nil; buf == nil {
 			buf = make([]byte, transferBytes)

@@ -71,7 +71,7 @@ func TestABulkPipeCarriesBytesWhateverTheTransfers(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, sent, got)
 	dev.mu.Lock()
-	require.Greater(t, dev.reading, 8, "several are always under way")
+	require.Greater(t, dev.reading, 2, "several are always under way")
 	dev.mu.Unlock()
 	require.NoError(t, pipe.Close())
 	_, err = pipe.Read(got)

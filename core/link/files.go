@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"sync"
+	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -28,18 +29,22 @@ type files struct{ *Session }
 // Put writes many pieces concurrently. What has arrived is counted up to the first gap, since a device goes
 // on from there.
 func (f files) Put(ctx context.Context, dir, name string, r io.Reader, at, size int64, arrived func(int64)) error {
+	// A device may not answer, at the beginning or from some piece on: when ctx ends, the channel is closed.
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	stalled := time.AfterFunc(answerWithin, func() { cancel(silence("acknowledged what it is sent", answerWithin)) })
+	defer stalled.Stop()
 	client, err := f.sftp(ctx)
 	if err != nil {
 		return err
 	}
 	defer client.Close()
-	// A device may not answer: when ctx ends, the channel is closed.
 	defer context.AfterFunc(ctx, func() { client.Close() })()
 	out, err := client.OpenFile(dir+"/"+name, os.O_WRONLY|os.O_CREATE)
 	if err != nil {
 		return f.ended(ctx, fmt.Errorf("open the file on the device: %w", err))
 	}
-	err = errors.Join(upload(ctx, out, r, at, size, arrived), out.Close())
+	err = errors.Join(upload(ctx, out, r, at, size, arrived, func() { stalled.Reset(answerWithin) }), out.Close())
 	return f.ended(ctx, err)
 }
 
@@ -54,7 +59,8 @@ func (f files) ended(ctx context.Context, err error) error {
 	return nil
 }
 
-func upload(ctx context.Context, out io.WriterAt, r io.Reader, at, size int64, arrived func(int64)) error {
+// upload calls alive for each piece that was acknowledged.
+func upload(ctx context.Context, out io.WriterAt, r io.Reader, at, size int64, arrived func(int64), alive func()) error {
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(inFlight)
 	whole := inOrder{next: at, arrived: arrived}
@@ -66,6 +72,7 @@ func upload(ctx context.Context, out io.WriterAt, r io.Reader, at, size int64, a
 		g.Go(func() error {
 			n, err := out.WriteAt(piece, at)
 			if err == nil {
+				alive()
 				whole.add(at, int64(n))
 			}
 			return err

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/rpc"
 )
 
@@ -182,8 +183,26 @@ func (s *Session) control(ctx context.Context, handler rpc.Handler) (*rpc.Conn, 
 	return rpc.New(ch, handler), nil
 }
 
+// answerWithin is how long a device may take to answer a call; installing an app takes it longer.
+const (
+	answerWithin  = 30 * time.Second
+	installWithin = 10 * time.Minute
+)
+
+// silence is the error of a device that does not answer.
+func silence(what string, within time.Duration) error {
+	return &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The device has not %s within %s.", what, within),
+		Remedy: "Look whether it still reacts to touches. Restart it, or its link: earlybench link restart DEVICE."}
+}
+
 // call calls a control method on the channel for calls.
 func (s *Session) call(ctx context.Context, method string, params, result any) error {
+	within := answerWithin
+	if method == MethodAppSwitch {
+		within = installWithin
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, within, silence("answered "+method, within))
+	defer cancel()
 	select {
 	case <-s.calling:
 	case <-ctx.Done():

@@ -9,6 +9,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/rpc"
 )
 
@@ -127,12 +128,15 @@ func (l deviceLog) Follow(ctx context.Context, from device.LogFrom, take func(de
 	})
 }
 
+// mostLine is how much of a line of the log is taken, in bytes.
+const mostLine = 4 << 10
+
 // lineOf reads a line of the log. The end of an app is a line without text.
 func lineOf(method string, params json.RawMessage) (device.Line, bool) {
 	switch method {
 	case MethodLog:
 		line, err := rpc.Decode[device.Line](params)
-		line.Ended = nil
+		line.Ended, line.Text = nil, plain.CutTelling(line.Text, mostLine)
 		return line, err == nil
 	case MethodAppEnded:
 		e, err := rpc.Decode[AppEnded](params)

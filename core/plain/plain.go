@@ -49,6 +49,15 @@ func Cut(s string, most int) string {
 	return s[:end] + more
 }
 
+// CutTelling is [Cut] with what was left out told behind the ellipsis; that is not counted.
+func CutTelling(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	cut := Cut(s, most)
+	return cut + " (" + strconv.Itoa(len(s)-len(cut)+len("…")) + " bytes more)"
+}
+
 // steers reports whether a character is to be removed: control characters (C0, DEL, C1), marks
 // that change the direction of text (Unicode, UAX 9), and invisible characters.
 func steers(r rune) bool {

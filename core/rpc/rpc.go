@@ -19,11 +19,15 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/defect"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/strict"
 )
 
 // MaxLine is the longest line accepted, in bytes, including the newline.
 const MaxLine = 1 << 20
+
+// mostError is how much of an error's text is kept, in bytes: it is shown to people.
+const mostError = 1000
 
 // maxRunning is how many requests of the other side run at once; further ones are not
 // read until one ends.
@@ -164,6 +168,7 @@ func (c *Conn) Call(ctx context.Context, method string, params, result any) erro
 		return fmt.Errorf("%s: %w", method, ErrClosed)
 	case m := <-answer:
 		if m.Error != nil {
+			m.Error.Message = plain.CutTelling(m.Error.Message, mostError)
 			return m.Error
 		}
 		if result == nil {

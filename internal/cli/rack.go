@@ -249,6 +249,10 @@ func (p *program) printDevice(plan client.Prep, app string) {
 		rows = append(rows, []string{"in your hand", d.HandsURL})
 	}
 	for _, a := range plan.Apps {
+		if a.Digest == "" { // the mark for those that are left out
+			rows = append(rows, []string{"app", a.Name})
+			continue
+		}
 		state := "installed"
 		if a.Running {
 			state = "running"

@@ -15,6 +15,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/plain"
 )
 
 const buildHelp = "which of the project's builds (builds: in .earlybench.yaml; default: the project itself)"
@@ -260,7 +261,7 @@ func (p *program) printLine(l client.Line) {
 	if l.Text == "" && l.Ended != nil { // the line before said it in the device's words
 		return
 	}
-	text := safe(l.Text)
+	text := plain.Line(l.Text) // a line end in it does not make another line
 	if l.Level == "error" {
 		text = bad.Render(text)
 	}

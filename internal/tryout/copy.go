@@ -106,7 +106,7 @@ func counted(f *appfile.File, lacks []device.Lack) (total, have int64, err error
 	for _, l := range lacks {
 		size, ok := sizes[l.SHA256]
 		if !ok || l.Size != size || l.Have < 0 || l.Have > size {
-			return 0, 0, problem.Errorf(problem.Failed, "the device asks for %d bytes of a file %.80q that the app does not have so", l.Size, l.SHA256)
+			return 0, 0, problem.Errorf(problem.Failed, "the device asks for what the app does not have: from byte %d of %d of a file %.12q", l.Have, l.Size, l.SHA256)
 		}
 		have -= size - l.Have
 		delete(sizes, l.SHA256) // once each

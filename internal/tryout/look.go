@@ -151,6 +151,9 @@ func (w *work) takePicture(ctx context.Context) (string, error) {
 	defer stream.Close()
 	defer context.AfterFunc(ctx, func() { stream.Close() })()
 	img, err := rfb.Picture(stream)
+	if err != nil && ctx.Err() != nil {
+		return "", problem.Errorf(problem.Failed, "the device has shown no picture within %s", pictureWithin)
+	}
 	if err != nil {
 		return "", w.lost("take a picture", err)
 	}
