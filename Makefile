@@ -24,9 +24,8 @@ check: $(CONSOLE)/dist/index.html ## vet and run the core's and the use cases' t
 test: $(CONSOLE)/dist/index.html setup-test ## run all tests
 	sh scripts/test.sh
 
-soak: build setup-test ## run what takes long: 30 kills, or as many as KILLS says; and fuzz each target for a minute, or as long as FOR says
-	KILLS=$${KILLS:-30} SOAK=1 $(GO) test ./test -count=1 -timeout 60m -v -run 'TestNothingAcknowledgedIsLostWhenTheServiceIsKilled|TestANewcomerIsLed|TestAFetchThatIsKilled'
-	FOR=$${FOR:-60s} sh scripts/fuzz.sh
+soak: build setup-test ## do often what make test does a few times, for an hour or as SOAK=5m says, and print one table
+	sh scripts/soak.sh
 
 lint: $(CONSOLE)/dist/index.html ## check style, types, imports
 	sh scripts/lint.sh

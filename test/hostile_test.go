@@ -98,7 +98,7 @@ func TestTheBenchHoldsAgainstHostileDevices(t *testing.T) {
 	require.Equal(t, "open", honest.Gates["linked"], "the honest one is as it was: %+v\n%s\n%s", honest, d.run("rack").out, d.out.String())
 	require.Contains(t, d.run("host", "check").out, "Nothing in the program itself has failed")
 	resident, files := memory(t, service)
-	t.Logf("%d attacks; the slowest answer to the owner took %s; %d MB of memory; %d files open, %d before", len(attacks), worst.Round(time.Millisecond), resident>>20, files, before)
+	row(t, "hostile devices at once", len(attacks), "the owner is answered within %s; %d MB of memory; %d files open, %d before", worst.Round(time.Millisecond), resident>>20, files, before)
 	require.Less(t, worst, 2*time.Second)
 	require.Less(t, resident, int64(160<<20), "of 57 links at once")
 	require.Less(t, files, before+20)

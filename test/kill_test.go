@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -46,13 +45,9 @@ func (a *acknowledged) bounds() (int, int) {
 }
 
 // TestNothingAcknowledgedIsLostWhenTheServiceIsKilled kills the service at random
-// moments of copies, installs, told facts and renames: three times, or as often as
-// KILLS says.
+// moments of copies, installs, told facts and renames.
 func TestNothingAcknowledgedIsLostWhenTheServiceIsKilled(t *testing.T) {
-	kills := 3
-	if n, err := strconv.Atoi(os.Getenv("KILLS")); err == nil {
-		kills = n
-	}
+	kills := soaked(t, 3, 100)
 	d := startDemo(t)
 	dir := largeProject(t, 40<<20)
 	project, err := d.api.AddProject(context.Background(), dir)
@@ -145,7 +140,7 @@ func TestNothingAcknowledgedIsLostWhenTheServiceIsKilled(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, len(jobs), "every job is the one that was begun")
 	_, most := told.bounds()
-	t.Logf("%d kills, %d jobs, %d facts told", kills, len(jobs), most)
+	row(t, "kills of the service", kills, "%d jobs and %d facts acknowledged, none lost", len(jobs), most)
 	db, err := sql.Open("sqlite", filepath.Join(d.state, "bench.db"))
 	require.NoError(t, err)
 	defer db.Close()

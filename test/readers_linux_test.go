@@ -66,7 +66,7 @@ func TestManyReadersOfTheEventsHoldNobodyUp(t *testing.T) {
 	follow(500, true)
 	with := d.p99(200)
 	_, files := memory(t, pid)
-	t.Logf("p99 of a write: alone %s, with 500 readers %s; %d files", alone, with, files)
+	row(t, "readers of the events", 500, "p99 of a write %s, alone %s; %d files open", with.Round(100*time.Microsecond), alone.Round(100*time.Microsecond), files)
 	require.Less(t, with-alone, bound)
 	require.Less(t, files, 500+120)
 	follow(90, false)

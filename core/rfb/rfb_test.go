@@ -160,3 +160,36 @@ func FuzzPicture(f *testing.F) {
 		}{bytes.NewReader(in), io.Discard})
 	})
 }
+
+func FuzzServe(f *testing.F) {
+	greeting := "RFB 003.008\n\x01\x01"
+	f.Add([]byte(greeting))
+	f.Add([]byte(greeting + "\x05\x01\x00\x02\x00\x01" + "\x04\x01\x00\x00\x00\x00\x00\x61"))
+	f.Add([]byte(greeting + "\x02\x00\xff\xff" + "\x06\x00\x00\x00\xff\xff\xff\xff"))
+	f.Add([]byte(greeting + "\x03\x00\x00\x00\x00\x00\xff\xff\xff\xff"))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		ctx, end := context.WithTimeout(t.Context(), 5*time.Second)
+		defer end()
+		rfb.Serve(ctx, struct { //nolint:errcheck // what it says is not the point
+			io.Reader
+			io.Writer
+			io.Closer
+		}{bytes.NewReader(in), io.Discard, io.NopCloser(nil)}, still{})
+		if ctx.Err() != nil {
+			t.Fatal("it has not ended, although the viewer has")
+		}
+	})
+}
+
+// still is a screen on which nothing ever changes.
+type still struct{}
+
+func (still) Frame(ctx context.Context, after uint64) (*image.RGBA, uint64, error) {
+	if after == 0 {
+		return image.NewRGBA(image.Rect(0, 0, 4, 4)), 1, nil
+	}
+	<-ctx.Done()
+	return nil, 0, ctx.Err()
+}
+func (still) Pointer(int, int, uint8) {}
+func (still) Key(uint32, bool)        {}

@@ -330,7 +330,7 @@ type Served struct {
 }
 
 // Serve serves the bench's interface.
-func (b *Bench) Serve() *Served {
+func (b *Bench) Serve(change ...func(*web.Config)) *Served {
 	b.T.Helper()
 	tcp, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(b.T, err)
@@ -339,7 +339,11 @@ func (b *Bench) Serve() *Served {
 	s := &Served{Base: "http://" + tcp.Addr().String(), Socket: filepath.Join(dir, "s")}
 	unix, err := net.Listen("unix", s.Socket)
 	require.NoError(b.T, err)
-	s.Server = b.Face(web.Config{Key: b.Keys.Link.PublicKey(), ID: "test", Owner: "ada", Console: fstest.MapFS{}}, tcp.Addr().String())
+	cfg := web.Config{Key: b.Keys.Link.PublicKey(), ID: "test", Owner: "ada", Console: fstest.MapFS{}}
+	for _, c := range change {
+		c(&cfg)
+	}
+	s.Server = b.Face(cfg, tcp.Addr().String())
 	s.Serve(tcp)
 	s.Serve(unix)
 	s.Client = client.New(s.Socket)

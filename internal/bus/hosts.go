@@ -58,14 +58,19 @@ type watch struct {
 	mu      sync.Mutex
 	conn    *rpc.Conn
 	trouble error
+	beyond  error         // the host said more than is taken
 	bus     *hostlink.Bus // as it was reported last; nil while it is not known
 	hello   hostlink.Hello
 }
 
 // take keeps what is connected, and passes it on.
 func (h *Hosts) take(ctx context.Context, w *watch, b hostlink.Bus) {
+	b, err := bounded(b)
+	if err != nil {
+		h.log.Warn("host", "host", w.host.Name, "error", err)
+	}
 	w.mu.Lock()
-	w.bus = &b
+	w.bus, w.beyond = &b, err
 	w.mu.Unlock()
 	h.sink.Bus(ctx, w.host, b)
 	h.tell(w)
@@ -237,7 +242,10 @@ func (h *Hosts) Trouble(name string) error {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return w.trouble
+	if w.trouble != nil {
+		return w.trouble
+	}
+	return w.beyond
 }
 
 // Await waits until a host is reached, for at most within.

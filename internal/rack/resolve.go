@@ -99,8 +99,14 @@ func (r *Rack) seenAt(ctx context.Context, k *keeper.Keeper, address string) err
 	return k.Change(ctx, store.DeviceChange{Place: &address})
 }
 
+// mostDevices bounds the rack: a host may show another serial each time.
+const mostDevices = 2000
+
 // add puts a device on record and gives it a handle of its own.
 func (r *Rack) add(ctx context.Context, s *sheet.Series, d store.Device) (*keeper.Keeper, error) {
+	if n := len(r.All()); n >= mostDevices {
+		return nil, &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("The rack has %d devices, and takes no more.", n), Remedy: "Forget some that are not there any more: earlybench rack drop DEVICE."}
+	}
 	d.ID = store.NewID()
 	d.Family, d.Maker, d.Code, d.Model, d.Created = s.Family, s.Maker, s.Model.Code, s.Model.Name, r.cfg.Clock.Now()
 	if d.Handle == "" {

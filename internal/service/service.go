@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"strings"
 	"syscall"
@@ -231,13 +232,29 @@ func listenUnix(path string) (net.Listener, error) {
 	return l, os.Chmod(path, 0o600)
 }
 
-// serveDevelopment answers clock.move {by} on a socket.
+// Counts is what a program holds.
+type Counts struct {
+	Goroutines int    `json:"goroutines"`
+	Heap       uint64 `json:"heap"` // bytes that are in use, after a collection
+}
+
+func counts() Counts {
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return Counts{Goroutines: runtime.NumGoroutine(), Heap: m.HeapAlloc}
+}
+
+// serveDevelopment answers clock.move {by} and program.counts on a socket.
 func serveDevelopment(path string, moved *clock.Moved) (end func(), err error) {
 	l, err := listenUnix(path)
 	if err != nil {
 		return nil, err
 	}
 	return rpc.Serve(l, func(ctx context.Context, c *rpc.Conn, method string, params json.RawMessage) (any, error) {
+		if method == "program.counts" {
+			return counts(), nil
+		}
 		p, err := rpc.Decode[struct {
 			By string `json:"by"`
 		}](params)

@@ -20,9 +20,6 @@ const (
 	headBytes   = 16 << 10         // of a request's line and headers: browsers send the cookies of other servers of this computer along
 	readWithin  = 10 * time.Second // a request's headers, and its body unless an operation gives it longer
 	idleWithin  = 2 * time.Minute  // between two requests
-	// sentWithin is how long an answer may take that is not read. Streams have a deadline of their own
-	// for each message.
-	sentWithin = time.Minute
 	// Connections at once, for each listener, so that those of one leave others alone.
 	mostConns      = 600
 	mostPhoneConns = 48
@@ -50,7 +47,7 @@ func (s *Server) serverFor(conns int, owners bool) *fasthttp.Server {
 			return fasthttp.RequestConfig{MaxRequestBodySize: unknownBody} // refused before any of it is waited for
 		},
 		NoDefaultServerHeader: true, MaxRequestBodySize: maxBody, StreamRequestBody: true, DisablePreParseMultipartForm: true, ReadBufferSize: headBytes,
-		ReadTimeout: readWithin, WriteTimeout: sentWithin, IdleTimeout: idleWithin, Concurrency: conns, Logger: quiet{}}
+		ReadTimeout: readWithin, WriteTimeout: s.SentWithin, IdleTimeout: idleWithin, Concurrency: conns, Logger: quiet{}}
 }
 
 // unread reports whether something of a request's body was not read, so that the next request on the

@@ -15,6 +15,7 @@ import (
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/web"
 )
 
 // rights are the right that each route asks, written by hand. A route that is not
@@ -77,10 +78,10 @@ type desk struct {
 
 func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
 
-func newDesk(t *testing.T) *desk {
+func newDesk(t *testing.T, change ...func(*web.Config)) *desk {
 	t.Helper()
 	b := benchtest.New(t)
-	d := &desk{Bench: b, Served: b.Serve(), keys: map[string]string{}}
+	d := &desk{Bench: b, Served: b.Serve(change...), keys: map[string]string{}}
 	keys := &access.Keys{Store: b.Store, Clock: b.Clock}
 	for _, right := range []string{"look", "use", "maintain"} {
 		secret, _, err := keys.Make(t.Context(), "k-"+right, []string{right}, time.Hour)

@@ -46,9 +46,9 @@ func (s *Server) screen(c fiber.Ctx) error {
 		defer stream.Close()
 		ended := context.AfterFunc(s.ctx, func() { stream.Close() })
 		defer ended()
-		viewing.Go(func() { viewed(conn, stream) })
+		viewing.Go(func() { s.viewed(conn, stream) })
 		beating := make(chan struct{})
-		viewing.Go(func() { beat(conn, beating) })
+		viewing.Go(func() { s.beat(conn, beating) })
 		defer close(beating)
 		carry(conn, stream)
 	})
@@ -69,19 +69,16 @@ func (s *Server) upgrade(c fiber.Ctx, up websocket.FastHTTPUpgrader, serve func(
 	})
 }
 
-// quietWithin is how long a page may be silent: it answers pings, which come every heartbeat.
-const quietWithin = 3 * heartbeat
-
-// hears ends reading from a page that answers no ping any more.
-func hears(conn *websocket.Conn) {
-	later := func() error { return conn.SetReadDeadline(time.Now().Add(quietWithin)) }
+// hears ends reading from a page that has answered no ping for three heartbeats.
+func (s *Server) hears(conn *websocket.Conn) {
+	later := func() error { return conn.SetReadDeadline(time.Now().Add(3 * s.Heartbeat)) }
 	later() //nolint:errcheck // the next read tells
 	conn.SetPongHandler(func(string) error { return later() })
 }
 
 // beat sends pings until done is closed, so that a page that has gone without a word is noticed.
-func beat(conn *websocket.Conn, done <-chan struct{}) {
-	t := time.NewTicker(heartbeat)
+func (s *Server) beat(conn *websocket.Conn, done <-chan struct{}) {
+	t := time.NewTicker(s.Heartbeat)
 	defer t.Stop()
 	for {
 		select {
@@ -96,10 +93,10 @@ func beat(conn *websocket.Conn, done <-chan struct{}) {
 }
 
 // viewed passes on what a viewer sends, until it ends.
-func viewed(conn *websocket.Conn, stream io.WriteCloser) {
+func (s *Server) viewed(conn *websocket.Conn, stream io.WriteCloser) {
 	defer stream.Close()
 	conn.SetReadLimit(screenBytes)
-	hears(conn)
+	s.hears(conn)
 	for {
 		_, message, err := conn.ReadMessage()
 		if err != nil {

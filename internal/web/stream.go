@@ -51,14 +51,14 @@ func (s *Server) stream(c fiber.Ctx, send func(ctx context.Context, to sink) err
 			reading.Go(func() { // a reader says nothing, but that it has left
 				defer cancel()
 				conn.SetReadLimit(1 << 10)
-				hears(conn)
+				s.hears(conn)
 				for {
 					if _, _, err := conn.ReadMessage(); err != nil {
 						return
 					}
 				}
 			})
-			reading.Go(func() { beat(conn, ctx.Done()) })
+			reading.Go(func() { s.beat(conn, ctx.Done()) })
 			defect.Contain("a stream", func() error { return send(ctx, &messages{conn: conn}) }) //nolint:errcheck // the reader has left
 		})
 		return nil

@@ -3,6 +3,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -47,7 +48,7 @@ import (
 // Version is the version of the program.
 const Version = "0.10"
 
-// Config is what the interface needs. All fields are needed.
+// Config is what the interface needs. All fields are needed but Heartbeat and SentWithin.
 type Config struct {
 	Store       *store.Store
 	Files       store.Files
@@ -82,6 +83,10 @@ type Config struct {
 	Console     fs.FS  // the built console
 	Log         *slog.Logger
 	Ready       <-chan struct{} // closed once all on record was read; until then only the bench itself answers
+	// Heartbeat is how often a reader hears something, so that one who has left is noticed; 0: every 10
+	// seconds. SentWithin is how long an answer may take that is not read; 0: a minute. Streams have a
+	// deadline of their own for each message.
+	Heartbeat, SentWithin time.Duration
 }
 
 // Server is the running interface. It is made by New, given listeners by Serve,
@@ -112,6 +117,7 @@ type Server struct {
 // New makes the interface; address is that of the TCP listener, which the
 // sign-in addresses name.
 func New(cfg Config, address string) *Server {
+	cfg.Heartbeat, cfg.SentWithin = cmp.Or(cfg.Heartbeat, heartbeat), cmp.Or(cfg.SentWithin, time.Minute)
 	s := &Server{Config: cfg, address: address, origin: "http://" + address, offered: map[string]time.Time{}, asking: map[string]request{}, doing: map[string]chan struct{}{}}
 	if _, port, err := net.SplitHostPort(address); err == nil && cfg.Host != "" {
 		s.origin = "http://" + net.JoinHostPort(cfg.Host, port)
