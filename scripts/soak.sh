@@ -6,16 +6,15 @@ set -eu
 SOAK=${SOAK:-1h}
 export SOAK
 out=$(mktemp)
-trap 'rm -f "$out"' EXIT
 
 # Seconds for each fuzz target: a minute of an hour.
-fuzz=$(awk -v soak="$SOAK" 'BEGIN { n = soak + 0; if (soak ~ /h$/) n *= 3600; else if (soak ~ /m$/) n *= 60; f = int(n / 60); print f < 2 ? 2 : f > 60 ? 60 : f }')
+fuzz=$(awk -v soak="$SOAK" 'BEGIN { n = soak + 0; if (soak ~ /h$/) n *= 3600; else if (soak ~ /m$/) n *= 60; f = int(n / 60); print (f < 2 ? 2 : (f > 60 ? 60 : f)) }')
 
 tests='TestNothingAcknowledgedIsLostWhenTheServiceIsKilled|TestPulledCablesLoseNothingOfACopy|TestAFullDiskIsNamedAndWhatWasAcknowledgedIsKept|TestWhatIsAcknowledgedSurvivesALossOfPower'
 tests="$tests|TestANewcomerIsLedFromBrandNewToATriedAppByThePage|TestWhatIsAcknowledgedIsKeptOnEveryRoute|TestTheBenchHoldsAgainstHostileDevices|TestManyReadersOfTheEventsHoldNobodyUp|TestAStormOfConnectionsBeforeSignInCostsLittle|TestTryoutsLeaveNothingBehind|TestAFetchThatIsKilledGoesOnAtTheByte"
 
 failed=0
-go test ./test -count=1 -timeout 3h -v -run "^($tests)\$" 2>&1 | tee "$out" | grep -E '^(--- |ok|FAIL)|soak: ' || true
+go test ./test -count=1 -timeout 3h -v -run "^($tests)\$" 2>&1 | tee "$out" | grep --line-buffered -E '^(--- |ok|FAIL)|soak: ' || true
 grep -q '^FAIL' "$out" && failed=1
 
 targets=0
@@ -34,5 +33,10 @@ echo
 echo "What                          Count  Figures"
 sed -n 's/^.*soak: //p' "$out"
 printf '%-28s %6d  %s\n' "fuzz targets" "$targets" "${fuzz} s each; ${crashed:-none found a crash}"
-[ "$failed" = 0 ] || grep -E '^--- FAIL' "$out"
+if [ "$failed" = 0 ]; then
+    rm -f "$out"
+else
+    grep -E '^--- FAIL' "$out" || true
+    echo "What they said is in $out."
+fi
 [ "$failed" = 0 ] && [ -z "$crashed" ]

@@ -24,7 +24,8 @@ type Right string
 const (
 	Look     Right = "look"     // see what is there
 	Use      Right = "use"      // prepare devices, run apps
-	Consent  Right = "consent"  // let a key be used, a driver be installed: a person's yes
+	Consent  Right = "consent"  // let a key be used: a person's yes
+	Install  Right = "install"  // drivers on a host, another key of a device: the owner is asked again after a while
 	Maintain Right = "maintain" // drivers, sheets, hosts
 	Own      Right = "own"      // let others in, name directories of this computer
 )
@@ -46,16 +47,21 @@ const (
 
 // Owner is the bench's owner, who reaches its socket.
 func Owner(name string) Actor {
-	return Actor{OwnerKind, name, []Right{Look, Use, Consent, Maintain, Own}}
+	return Actor{OwnerKind, name, []Right{Look, Use, Consent, Install, Maintain, Own}}
 }
 
 // Browser is a signed-in browser with a person in front of it.
 func Browser(name string) Actor { return Actor{BrowserKind, name, []Right{Look, Use, Consent}} }
 
+// JustSignedIn is a browser that the owner has let in a short time ago.
+func JustSignedIn(name string) Actor {
+	return Actor{BrowserKind, name, []Right{Look, Use, Consent, Install}}
+}
+
 // Confirmed is a browser of which the owner has just confirmed that it is theirs: for a
 // short time it may do all that the owner may.
 func Confirmed(name string) Actor {
-	return Actor{BrowserKind, name, []Right{Look, Use, Consent, Maintain, Own}}
+	return Actor{BrowserKind, name, []Right{Look, Use, Consent, Install, Maintain, Own}}
 }
 
 // Phone is the browser of a phone with the page of one device.

@@ -73,10 +73,16 @@ on something that is not known is not chosen. --limit tells at most so many,
 them it is earlybench in the XDG state home (~/.local/state). In it:
 
   bench.db        all records (SQLite), written by the service only
+  bench.key       the key by which devices know this bench
+  safe.age        the safe, encrypted; safe-lock.age beside it
   files/          large files, by their SHA-256
   sheets/         prep sheets of your own, taken up while the bench runs
   run/            sockets, for their owner only
-  standins/       what the demo's stand-in devices keep`},
+  standins/       what the demo's stand-in devices keep
+  before-DATE/    what was there before a backup was put in place
+
+earlybench backup writes and reads all but the last three as one file. earlybench tidy
+says what nothing uses any more.`},
 	} {
 		root.AddCommand(&cobra.Command{Use: t.name, Short: t.short, Long: t.text})
 	}

@@ -32,7 +32,7 @@ func (s *Server) deviceRoutes() {
 	huma.Register(a, operation(access.Use, "PATCH", "/devices/{handle}", "change-device", "Change a device's record"), s.changeDevice)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/prep", "prep", "A device's plan"), s.plan)
 	huma.Register(a, work(access.Use, "/devices/{handle}/admission", "ask", "Have the device ask its owner to let this bench in"), s.ask)
-	huma.Register(a, work(access.Consent, "/devices/{handle}/driver", "install-driver", "Install a driver set, with consent"), s.installDriver)
+	huma.Register(a, work(access.Install, "/devices/{handle}/driver", "install-driver", "Install a driver set, with consent"), s.installDriver)
 	huma.Register(a, silent(access.Consent, "/devices/{handle}/host", "give-device", "Have a device pass to another host, or back to the bench"), s.giveDevice)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/drivers", "driver-candidates", "The driver sets that may be used for a device, the best first"), s.driverCandidates)
 	huma.Register(a, operation(access.Consent, "DELETE", "/devices/{handle}/driver", "drop-driver", "Take the driver that is bound to a device's link off its host"), s.dropDriver)
@@ -127,8 +127,8 @@ func (s *Server) changeDevice(ctx context.Context, in *struct {
 	Body client.Change
 }) (*out[client.Device], error) {
 	actor := access.From(ctx)
-	if in.Body.Key != nil && !actor.May(access.Consent) {
-		return nil, problem(refused(actor, access.Consent))
+	if in.Body.Key != nil && !actor.May(access.Install) {
+		return nil, problem(refused(actor, access.Install))
 	}
 	if in.Body.HandsURL != nil && !actor.May(access.Maintain) {
 		return nil, problem(refused(actor, access.Maintain))

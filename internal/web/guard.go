@@ -95,11 +95,17 @@ func (s *Server) guard(c fiber.Ctx) error {
 		return asFiber(c, err)
 	case confirmed(in, s.Clock.Now()):
 		act(c, access.Confirmed(s.Owner))
+	case s.Clock.Now().Sub(in.Created).Abs() < freshFor:
+		act(c, access.JustSignedIn(s.Owner))
 	default:
 		act(c, access.Browser(s.Owner))
 	}
 	return c.Next()
 }
+
+// freshFor is how long after its sign-in a browser may install drivers and pin keys without asking the
+// owner again: the address that signed it in came from the owner's terminal.
+const freshFor = time.Hour
 
 // elsewhere answers browsers under other names than the console's. It does not tell that name: cookies
 // do not keep ports apart (RFC 6265, section 8.5), so that a page of another program under the same
@@ -154,6 +160,9 @@ func refused(a access.Actor, right access.Right) error {
 	switch a.Kind {
 	case access.BrowserKind:
 		remedy = "Ask for the owner's confirmation on the page Bench."
+		if right == access.Install {
+			remedy = "This browser was signed in more than an hour ago: sign it in anew with earlybench console, or ask for the owner's confirmation on the page Bench."
+		}
 	case access.KeyKind:
 		remedy = "Its owner makes keys with other rights: earlybench access add NAME --may RIGHT. A person's consent is given in a browser or with the command there."
 	}

@@ -53,7 +53,7 @@ var rights = map[string]string{
 	"POST /api/v1/devices/:handle/told": "use", "POST /api/v1/jobs/:id/stop": "use", "POST /api/v1/jobs/:id/repeat": "use", "POST /api/v1/runs": "use",
 	"POST /api/v1/links/restart": "use", "POST /api/v1/devices/:handle/link/restart": "use",
 
-	"DELETE /api/v1/confirmation": "consent", "GET /api/v1/audit": "consent", "POST /api/v1/confirmations": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "consent", "POST /api/v1/needs": "consent", "POST /api/v1/devices/:handle/host": "consent", "DELETE /api/v1/devices/:handle/driver": "consent",
+	"DELETE /api/v1/confirmation": "consent", "GET /api/v1/audit": "consent", "POST /api/v1/confirmations": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "install", "POST /api/v1/needs": "consent", "POST /api/v1/devices/:handle/host": "consent", "DELETE /api/v1/devices/:handle/driver": "consent",
 
 	"DELETE /api/v1/learned": "maintain", "DELETE /api/v1/support/:digest": "maintain", "DELETE /api/v1/sheets/:name": "maintain", "POST /api/v1/drivers": "maintain", "POST /api/v1/sheets": "maintain",
 
@@ -64,7 +64,7 @@ var rights = map[string]string{
 
 // callers are who asks, and what each may, written by hand too.
 var callers = map[string][]string{
-	"nobody": {}, "browser": {"look", "use", "consent"}, "owner": {"look", "use", "consent", "maintain", "own"},
+	"nobody": {}, "browser of long ago": {"look", "use", "consent"}, "browser": {"look", "use", "consent", "install"}, "owner": {"look", "use", "consent", "install", "maintain", "own"},
 	"key look": {"look"}, "key use": {"look", "use"}, "key maintain": {"look", "maintain"}, "key that has ended": {},
 	"key use over the socket": {"look", "use"},
 }
@@ -96,11 +96,13 @@ func newDesk(t *testing.T, change ...func(*web.Config)) *desk {
 }
 
 // session signs a browser in.
-func (d *desk) session(t *testing.T) string {
+func (d *desk) session(t *testing.T) string { return d.sessionSince(t, time.Now()) }
+
+func (d *desk) sessionSince(t *testing.T, since time.Time) string {
 	t.Helper()
 	secret := fmt.Sprint("secret", time.Now().UnixNano())
 	sum := sha256.Sum256([]byte(secret))
-	require.NoError(t, d.Store.SaveSession(t.Context(), store.Session{Secret: hex.EncodeToString(sum[:]), Agent: "test", Created: time.Now(), Ends: time.Now().Add(time.Hour)}))
+	require.NoError(t, d.Store.SaveSession(t.Context(), store.Session{Secret: hex.EncodeToString(sum[:]), Agent: "test", Created: since, Ends: time.Now().Add(time.Hour)}))
 	return "earlybench-" + d.Base[strings.LastIndex(d.Base, ":")+1:] + "=" + secret
 }
 
@@ -124,8 +126,8 @@ func (d *desk) asks(t *testing.T, who, method, path string) int {
 	if key := d.keys[who]; key != "" {
 		req.Header.Set("Authorization", "Bearer "+key)
 	}
-	if who == "browser" {
-		req.Header.Set("Cookie", d.session(t))
+	if since, is := map[string]time.Duration{"browser": 0, "browser of long ago": 2 * time.Hour}[who]; is {
+		req.Header.Set("Cookie", d.sessionSince(t, time.Now().Add(-since)))
 		req.Header.Set("Origin", d.Base)
 	}
 	if who == "nobody" {
@@ -197,14 +199,17 @@ func TestAKeyNeverHasWhatIsAPersons(t *testing.T) {
 	_, err := d.Rack.Add(t.Context(), "heron-9", "Heron 4")
 	require.NoError(t, err)
 	pin := `{"device_key":"SHA256:` + strings.Repeat("A", 43) + `"}`
-	req, err := http.NewRequest(http.MethodPatch, d.Base+"/api/v1/devices/heron-9", strings.NewReader(pin))
-	require.NoError(t, err)
-	req.Header.Set("Authorization", "Bearer "+d.keys["key use"])
-	req.Header.Set("Content-Type", "application/json")
-	res, err := http.DefaultClient.Do(req)
-	require.NoError(t, err)
-	res.Body.Close()
-	require.Equal(t, http.StatusForbidden, res.StatusCode, "to pin a device key is a person's")
+	for who, header := range map[string]http.Header{"a key": {"Authorization": {"Bearer " + d.keys["key use"]}},
+		"a browser of long ago": {"Cookie": {d.sessionSince(t, time.Now().Add(-2*time.Hour))}, "Origin": {d.Base}}} {
+		req, err := http.NewRequest(http.MethodPatch, d.Base+"/api/v1/devices/heron-9", strings.NewReader(pin))
+		require.NoError(t, err)
+		header.Set("Content-Type", "application/json")
+		req.Header = header
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		res.Body.Close()
+		require.Equal(t, http.StatusForbidden, res.StatusCode, "to pin a device key is a person's who was let in just now: %s", who)
+	}
 	k, err := d.Rack.Find("heron-9")
 	require.NoError(t, err)
 	require.Empty(t, k.Device().Key)
