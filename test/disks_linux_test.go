@@ -77,7 +77,7 @@ func mounted(t *testing.T, args ...string) (dir string) {
 		t.Skipf("mounting %v: %s", args, out)
 	}
 	t.Cleanup(func() {
-		exec.Command("umount", "-l", dir).Run() //nolint:errcheck // the directory shows it
+		exec.Command("umount", "-l", dir).Run()
 		os.Remove(dir)
 	})
 	return dir

@@ -14,7 +14,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -125,7 +124,7 @@ func (d *demo) inUse() {
 	d.permit("fellgate/callout")
 	d.ok("sheet", "add", filepath.Join("test", "testdata", "moth", "sheet.yaml"))
 	d.ok("try", benchtest.SmallApp(d.t, true), "heron-1")
-	_, err := d.api.AddKit(d.t.Context(), client.NewKit{Name: "go", Path: runtime.GOROOT()})
+	_, err := d.api.AddKit(d.t.Context(), client.NewKit{Name: "go", Path: goDirectory(d.t)})
 	require.NoError(d.t, err)
 	secret := filepath.Join(d.t.TempDir(), "secret")
 	require.NoError(d.t, os.WriteFile(secret, []byte("hush\n"), 0o600))
@@ -215,8 +214,8 @@ func (d *demo) writes(o owner) []asked {
 		{"POST /hosts", "", m{"name": "pit", "usbip": "127.0.0.1:9", "control": "127.0.0.1:9"}, false},
 		{"POST /identities", "", m{"name": "second"}, false},
 		{"POST /identities/{id}/renew", identity + "/renew", nil, false},
-		{"POST /kits", "", m{"name": "go", "path": runtime.GOROOT()}, false},
-		{"DELETE /kits/{kit}", "/kits/go?path=" + url.QueryEscape(runtime.GOROOT()), nil, false},
+		{"POST /kits", "", m{"name": "go", "path": goDirectory(d.t)}, false},
+		{"DELETE /kits/{kit}", "/kits/go?path=" + url.QueryEscape(goDirectory(d.t)), nil, false},
 		{"DELETE /learned", "/learned?all=true", nil, false},
 		{"POST /needs", "", m{"accept": o.read("/api/v1/needs").(m)["accept"]}, false},
 		{"POST /projects", "", m{"dir": project}, false},

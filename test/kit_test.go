@@ -15,7 +15,7 @@ import (
 )
 
 // goDirectory is the copy of Go with which the tests run.
-func goDirectory(t *testing.T) string {
+func goDirectory(t testing.TB) string {
 	t.Helper()
 	out, err := exec.Command("go", "env", "GOROOT").Output()
 	require.NoError(t, err)

@@ -170,7 +170,7 @@ func FuzzServe(f *testing.F) {
 	f.Fuzz(func(t *testing.T, in []byte) {
 		ctx, end := context.WithTimeout(t.Context(), 5*time.Second)
 		defer end()
-		rfb.Serve(ctx, struct { //nolint:errcheck // what it says is not the point
+		rfb.Serve(ctx, struct {
 			io.Reader
 			io.Writer
 			io.Closer

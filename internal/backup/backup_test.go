@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/internal/backup"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -121,6 +122,22 @@ func TestWhatWasBackedUpComesBackAndWhatWasThereIsSetAside(t *testing.T) {
 	all, err := old.Devices(t.Context())
 	require.NoError(t, err)
 	require.Len(t, all, 2)
+}
+
+func TestWhatRanWhenABackupWasMadeDoesNotGoOn(t *testing.T) {
+	d := newDesk(t)
+	require.NoError(t, d.store.Save(t.Context(), job.Job{ID: "j1", Kind: backup.KindBackup, State: job.Running}))
+	file, _ := d.write()
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, d.store.Close())
+	_, err = d.restore(raw)
+	require.NoError(t, err)
+	d.open()
+	j, err := d.store.Job(t.Context(), "j1")
+	require.NoError(t, err)
+	require.Equal(t, job.Interrupted, j.State)
+	require.Contains(t, j.Error.Remedy+j.Error.Text, "put back from a backup")
 }
 
 func TestARestoreThatIsCutOffIsBroughtToItsEnd(t *testing.T) {
@@ -254,10 +271,10 @@ func FuzzRead(f *testing.F) {
 	w := tar.NewWriter(&b)
 	index := `{"format":1,"made":"2026-11-27T10:00:00Z","bench":"","program":"","files":[{"path":"bench.db","size":1,"sha256":"6b86b273ff34fce19d6b804eff5a3f5747ada4eaa22f1d49c01e52ddb7875b4b"}]}`
 	for _, e := range [][2]string{{"bench.db", "1"}, {"backup.json", index}} {
-		w.WriteHeader(&tar.Header{Name: e[0], Size: int64(len(e[1])), Mode: 0o600}) //nolint:errcheck // into memory
-		w.Write([]byte(e[1]))                                                       //nolint:errcheck // as above
+		w.WriteHeader(&tar.Header{Name: e[0], Size: int64(len(e[1])), Mode: 0o600})
+		w.Write([]byte(e[1]))
 	}
-	w.Close() //nolint:errcheck // as above
+	w.Close()
 	f.Add(b.Bytes())
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		index, err := backup.Read(t.Context(), bytes.NewReader(raw))

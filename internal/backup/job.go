@@ -2,6 +2,7 @@ package backup
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 
 	"earlybench.invalid/earlybench/core/clock"
@@ -50,6 +51,9 @@ func (b *Backups) run(ctx context.Context, run *job.Run) (any, error) {
 		return nil, err
 	}
 	run.Phase("write", 0)
+	if run.Job().Begun > 1 && isWhole(ctx, a.File) {
+		return nil, nil // the service was killed before the job's end was kept
+	}
 	began := false
 	_, err := Write(ctx, Source{Store: b.Store, Dir: b.Dir, Bench: b.Bench(), Program: b.Program, Now: b.Clock.Now()}, a.File, func(done, total int64) {
 		if !began {
@@ -59,4 +63,14 @@ func (b *Backups) run(ctx context.Context, run *job.Run) (any, error) {
 		run.Progress(done)
 	})
 	return nil, err
+}
+
+func isWhole(ctx context.Context, file string) bool {
+	f, err := os.Open(file)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	_, err = Read(ctx, f)
+	return err == nil
 }

@@ -52,7 +52,7 @@ func Restore(ctx context.Context, r io.Reader, dir string, now time.Time) (Index
 		return os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	})
 	if err == nil {
-		err = usable(ctx, unpacked, index)
+		err = usable(ctx, unpacked, index, now)
 	}
 	if err != nil {
 		return Index{}, "", errors.Join(err, os.RemoveAll(unpacked))
@@ -64,8 +64,9 @@ func Restore(ctx context.Context, r io.Reader, dir string, now time.Time) (Index
 	return index, before, err
 }
 
-// usable removes what was damaged when it was backed up, and is an error if this program cannot read the records.
-func usable(ctx context.Context, unpacked string, index Index) error {
+// usable removes what was damaged when it was backed up, and is an error if this program cannot read the
+// records. Jobs that ran at that moment do not go on: who knows what has become of the devices since.
+func usable(ctx context.Context, unpacked string, index Index, now time.Time) error {
 	for _, name := range index.Damaged() {
 		if err := os.Remove(filepath.Join(unpacked, filepath.FromSlash(name))); err != nil {
 			return err
@@ -75,7 +76,21 @@ func usable(ctx context.Context, unpacked string, index Index) error {
 	if err != nil {
 		return fmt.Errorf("look at the records in the backup: %w", err)
 	}
-	return s.Close()
+	return errors.Join(interrupt(ctx, s, now), s.Close())
+}
+
+func interrupt(ctx context.Context, s *store.Store, now time.Time) error {
+	running, err := s.OpenJobs(ctx)
+	if err != nil {
+		return err
+	}
+	for _, j := range running {
+		j.Interrupt(now.UTC(), "The bench was put back from a backup that was made meanwhile. Begin it again if it is still wanted.")
+		if err := s.Save(ctx, j); err != nil {
+			return fmt.Errorf("end what ran when the backup was made: %w", err)
+		}
+	}
+	return nil
 }
 
 // Finish brings a restore to its end that was cut off after the backup was checked, and returns where it has

@@ -224,7 +224,7 @@ func collect[T any](db *database, q string, rows *sql.Rows, err error, scan func
 	for rows.Next() {
 		v, err := scan(rows)
 		if err != nil {
-			db.found(q, err)
+			db.found(q, err) //nolint:errcheck // the others are read
 			continue
 		}
 		out = append(out, v)

@@ -33,8 +33,8 @@ func fuzzHead(f *testing.F, before string) {
 		require.NoError(t, err)
 		defer c.Close()
 		require.NoError(t, c.SetDeadline(time.Now().Add(20*time.Second)))
-		c.Write(bytes.Join([][]byte{[]byte("GET /api/v1/devices HTTP/1.1\r\nHost: " + at + "\r\n" + before), head, []byte("\r\n\r\n")}, nil)) //nolint:errcheck // it may be refused before all is sent
-		c.(*net.TCPConn).CloseWrite()                                                                                                         //nolint:errcheck // as above
+		c.Write(bytes.Join([][]byte{[]byte("GET /api/v1/devices HTTP/1.1\r\nHost: " + at + "\r\n" + before), head, []byte("\r\n\r\n")}, nil))
+		c.(*net.TCPConn).CloseWrite()
 		answer := bufio.NewReader(c)
 		for {
 			res, err := http.ReadResponse(answer, nil)

@@ -81,6 +81,10 @@ export const useDropSheet = () =>
     ...again("sheets"),
   });
 
+export const useTidy = () => useQuery({ queryKey: ["tidy"], queryFn: () => data(api.GET("/api/v1/tidy")) });
+
+export const useTidyNow = () => useMutation({ mutationFn: () => data(api.POST("/api/v1/tidy")), ...again("tidy") });
+
 export const useAccess = (on: boolean) =>
   useQuery({ queryKey: ["access"], enabled: on, queryFn: () => data(api.GET("/api/v1/access")) });
 

@@ -46,6 +46,25 @@ beforeEach(() => {
       { id: "bbb", agent: "curl/8.0", created: at, ends: at, used: at, this: false },
     ),
     "/api/v1/projects": items(),
+    "/api/v1/tidy": [
+      200,
+      {
+        rules: {},
+        rows: [
+          {
+            kind: "app files",
+            name: "fellgate/callout 2.2",
+            count: 1,
+            bytes: 3e6,
+            why: "older than 30 days",
+            since: at,
+          },
+        ],
+        bytes: 3e6,
+        files: 9e6,
+        records: 4e5,
+      },
+    ],
     "/api/v1/sheets": [
       200,
       {
@@ -112,4 +131,15 @@ test("what is wrong with sheets is said, and who did what", async () => {
 
 test("a browser that says nothing has a name all the same", () => {
   expect(browserName("")).toBe("a browser that does not say which");
+});
+
+test("what nothing uses any more is told, with why, and goes when the owner says so", async () => {
+  (answers["/api/v1/sessions"]![1] as { items: { confirmed?: string }[] }).items[0]!.confirmed = at;
+  show();
+  const kept = within(await screen.findByRole("region", { name: "What is kept" }));
+  expect(await kept.findByText("1 app files")).toBeTruthy();
+  expect(kept.getByText(/older than 30 days/)).toBeTruthy();
+  fireEvent.click(await kept.findByRole("button", { name: "Have it go sooner" }));
+  fireEvent.click(await kept.findByRole("button", { name: "Have it go now" }));
+  await vi.waitFor(() => expect(asked).toContain("POST /api/v1/tidy"));
 });

@@ -3,6 +3,7 @@ import { ProblemText } from "../parts/ProblemText";
 import { AccessList } from "./AccessList";
 import { AuditList } from "./AuditList";
 import { JobList } from "./JobList";
+import { KeptList } from "./KeptList";
 import { ProjectList } from "./ProjectList";
 import { SessionList } from "./SessionList";
 import { Settings } from "./Settings";
@@ -37,6 +38,7 @@ export function BenchPage() {
         <SessionList />
         <ProjectList />
         <SheetList />
+        <KeptList />
         <AccessList />
       </aside>
     </main>
