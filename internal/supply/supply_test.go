@@ -70,7 +70,7 @@ func TestAnInstallOnAHostThatHasGoneSaysSo(t *testing.T) {
 	require.NoError(t, os.Remove(b.Files.Path(d.Digest)))
 	j, err := s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: d.Digest, Despite: []string{driver.Unsigned}, Actor: "owner/ada"})
 	require.NoError(t, err)
-	require.Contains(t, b.Ended(j).Error.Text, "the driver set's file is gone")
+	require.Contains(t, b.Ended(j).Error.Text, "is gone")
 
 	b.Hosts.Forget("loft")
 	b.First(k, "seen")
