@@ -91,6 +91,8 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench access add nightly --may use --for 720h"}:             {0, `^eb[a-z]*_|^\S{20,}$`},
 	{"README.md", "earlybench run demo/apps/callout heron-1 heron-2"}:               {1, `^Run fellgate/callout on 2 devices$`},
 	{"README.md", "earlybench audit"}:                                               {0, `^line +when +who +what +of`},
+	{"README.md", "earlybench tidy"}:                                                {0, `^Nothing can go`},
+	{"README.md", "earlybench backup make moor-desk.ebbackup"}:                      {0, `^  ✓ write `},
 
 	{"docs/where.md", `earlybench rack --where 'device.family == "tarn" && device.release < version("12")'`}: {0, `^ +awake`},
 	{"docs/where.md", `earlybench rack --where 'gate.mode == "shut" && !known.device.met'`}:                  {0, `^ +awake`},
@@ -156,6 +158,7 @@ func TestEveryCommandThatTheDocumentsShowDoesWhatTheySay(t *testing.T) {
 				return r.code == 0 || strings.Contains(r.err, "nothing to register")
 			})
 		},
+		"earlybench backup make moor-desk.ebbackup":                      func() { t.Cleanup(func() { os.Remove("../moor-desk.ebbackup") }) },
 		"earlybench handover request fellgate/callout callout.ebrequest": func() { t.Cleanup(func() { os.Remove("../callout.ebrequest") }) },
 		"earlybench rack find heron-1":                                   func() { d.waits("heron-1", "linked", "open") },
 		"earlybench sheet new --from unknown-1 --name slate --out slate.yaml": func() {
