@@ -126,6 +126,8 @@ func TestAFullDiskIsNamedAndWhatWasAcknowledgedIsKept(t *testing.T) {
 	d := startBench(t, filepath.Join(dir, "state"))
 	before, err := d.keeps(1, 20)
 	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "spare"), make([]byte, 100_000), 0o600))
+	require.NoError(t, os.Chtimes(filepath.Join(dir, "spare"), time.Time{}, time.Now().Add(-5*time.Hour)))
 	var empty func()
 	storms := soaked(t, 2, 20)
 	for n := range storms {
@@ -141,7 +143,14 @@ func TestAFullDiskIsNamedAndWhatWasAcknowledgedIsKept(t *testing.T) {
 	}
 	row(t, "full disks", storms, "%d devices acknowledged, none lost", len(before))
 	require.Contains(t, d.run("host", "check").out, "✗ Disk space")
-	d.ok("tidy")
+	left := filepath.Join(d.state, "files", strings.Repeat("0", 64)) // of work that was killed long ago
+	require.NoError(t, os.Rename(filepath.Join(dir, "spare"), left))
+	require.Contains(t, d.ok("tidy"), "file without a record")
+	require.Contains(t, d.ok("tidy", "--yes"), "Gone: 1 file without a record, 100.0 kB")
+	_, err = d.keeps(800_000, 800_001)
+	require.NoError(t, err, "there is room again")
+	before = append(before, "kittiwake-800000")
+	fill(t, dir)
 	r := d.run("backup", "make", filepath.Join(t.TempDir(), "x.ebbackup"))
 	require.Equal(t, 1, r.code)
 	require.Contains(t, r.err, "is full", "a copy of the records needs room beside them")
@@ -258,6 +267,26 @@ func TestWhatIsAcknowledgedSurvivesALossOfPower(t *testing.T) {
 			require.Contains(t, d.run("safe", "unlock", "--key-file", key).err+d.ok("safe"), "development key")
 		}
 	}
+}
+
+func TestADiskThatBecomesReadOnlyIsNamed(t *testing.T) {
+	k := newDisk(t)
+	d := startBench(t, filepath.Join(k.dir, "state"))
+	kept, err := d.keeps(1, 10)
+	require.NoError(t, err)
+	out, err := exec.Command("mount", "-o", "remount,abort", k.dir).CombinedOutput() // what ext4 does by itself after an error
+	require.NoError(t, err, string(out))
+	_, refusal := d.keeps(10, 11)
+	require.ErrorContains(t, refusal, d.state+" cannot be written: read-only file system. Nothing of it was kept.")
+	require.ElementsMatch(t, kept, d.handles(), "reading goes on")
+	d.kill()
+	said := d.refuses()
+	require.Contains(t, said, "read-only")
+	require.Contains(t, said, "--state")
+	require.Contains(t, said, d.state)
+	k.comesBack()
+	d.serve()
+	require.ElementsMatch(t, kept, d.handles())
 }
 
 // changed changes the records of a bench that does not run.

@@ -68,12 +68,27 @@ func things(rows []client.TidyRow) string {
 		counts[r.Kind] += r.Count
 	}
 	for i, kind := range each {
-		each[i] = fmt.Sprintf("%d %s", counts[kind], kind)
+		each[i] = fmt.Sprintf("%d %s", counts[kind], numbered(kind, counts[kind]))
 	}
 	if len(each) == 0 {
 		return "nothing"
 	}
 	return strings.Join(each, ", ")
+}
+
+// numbered is the name of a kind of things, such as app files, for a number of them.
+func numbered(kind string, n int) string {
+	if n != 1 {
+		return kind
+	}
+	words := strings.Fields(kind)
+	for i, w := range words {
+		if one, plural := strings.CutSuffix(w, "s"); plural {
+			words[i] = one
+			break
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 func (p *program) printTidy(t client.Tidy) {
@@ -86,7 +101,7 @@ func (p *program) printTidy(t client.Tidy) {
 			if r.Bytes > 0 {
 				size = bytesText(r.Bytes)
 			}
-			rows = append(rows, []string{strconv.Itoa(r.Count), strings.TrimSpace(r.Kind + " " + safe(r.Name)), size, r.Since.Local().Format(time.DateOnly), safe(r.Why)})
+			rows = append(rows, []string{strconv.Itoa(r.Count), strings.TrimSpace(numbered(r.Kind, r.Count) + " " + safe(r.Name)), size, r.Since.Local().Format(time.DateOnly), safe(r.Why)})
 		}
 		p.table([]string{"count", "what", "size", "since", "why"}, rows)
 	}

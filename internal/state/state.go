@@ -78,7 +78,7 @@ func Lock(dir string) (release func(), err error) {
 	}
 	f, err := open(filepath.Join(dir, "lock"))
 	if err != nil {
-		return nil, fmt.Errorf("lock the state directory: %w", err)
+		return nil, fmt.Errorf("lock the state directory: %w; make %s writable for you, or name another with --state", err, dir)
 	}
 	if err := lock(f); err != nil {
 		by, _ := os.ReadFile(f.Name())

@@ -137,3 +137,34 @@ func (f Files) Partials() (parts []LeftFile, err error) {
 	}
 	return parts, err
 }
+
+// reserveBytes is the room that is kept for dropping records when the disk is full: to drop a record is a
+// write, too.
+const reserveBytes = 8 << 20
+
+func (f Files) reserve() string { return filepath.Join(f.Dir, ".reserve") }
+
+// KeepReserve takes the room, if there is plenty.
+func (f Files) KeepReserve() error {
+	if _, err := os.Stat(f.reserve()); err == nil {
+		return nil
+	}
+	if free, err := Free(filepath.Dir(f.Dir)); err != nil || free < 2*reserveBytes {
+		return nil
+	}
+	if err := os.MkdirAll(f.Dir, 0o700); err != nil {
+		return err
+	}
+	zeroes := make([]byte, 1<<20)
+	w, err := os.OpenFile(f.reserve(), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	for n := 0; n < reserveBytes && err == nil; n += len(zeroes) {
+		_, err = w.Write(zeroes)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(f.reserve()))
+	}
+	return w.Close()
+}
+
+// GiveReserve gives the room back to the disk.
+func (f Files) GiveReserve() { os.Remove(f.reserve()) } //nolint:errcheck // it may not be there

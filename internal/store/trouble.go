@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -64,6 +65,11 @@ func trouble(file string, err error) error {
 	case isDamaged(err):
 		return damaged(file, err.Error())
 	default:
+		if why := refusal(dir); why != nil {
+			p.Text = fmt.Sprintf("%s cannot be written: %v.", dir, why)
+			p.Remedy = fmt.Sprintf("Make %s writable again, then do it again. The system's log says why a disk became read-only.", dir)
+			return p
+		}
 		p.Text = fmt.Sprintf("The disk could not read or write %s (%v).", file, err)
 		p.Remedy = "Look whether the disk has room and is not failing, then do it again."
 	}
@@ -128,5 +134,17 @@ func migrate(ctx context.Context, db *database) error {
 			Remedy: "Start it with that program, or name another state directory with --state. Nothing was changed."}
 	}
 	_, err = p.Up(ctx)
+	return err
+}
+
+// refusal is why nothing can be written in a directory; nil if something can.
+func refusal(dir string) error {
+	f, err := os.CreateTemp(dir, ".probe-*")
+	if err == nil {
+		return errors.Join(f.Close(), os.Remove(f.Name()))
+	}
+	if e, ok := errors.AsType[*fs.PathError](err); ok {
+		return e.Err
+	}
 	return err
 }

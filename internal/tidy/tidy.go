@@ -118,7 +118,7 @@ func (t *Tidy) Look(ctx context.Context) (Plan, error) {
 	}
 	p := Plan{Rules: rules}
 	now := t.Clock.Now()
-	for _, look := range []func(context.Context, *Plan, time.Time) error{t.records, t.apps, t.packs, t.left, t.partials} {
+	for _, look := range []func(context.Context, *Plan, time.Time) error{t.left, t.partials, t.apps, t.packs, t.records} {
 		if err := look(ctx, &p, now); err != nil {
 			return p, fmt.Errorf("look what can go: %w", err)
 		}
@@ -156,6 +156,8 @@ func (t *Tidy) Do(ctx context.Context) (Plan, error) {
 	if err != nil || len(p.Rows) == 0 {
 		return p, err
 	}
+	t.Files.GiveReserve() // on a full disk not even a record could be dropped
+	defer t.keepReserve()
 	gone, errs := drop(ctx, p.Rows)
 	after := Plan{}
 	if err := t.left(ctx, &after, t.Clock.Now()); err == nil { // pictures of tryouts that have just gone
@@ -191,6 +193,7 @@ const every = 6 * time.Hour
 
 // Run does it regularly until ctx ends.
 func (t *Tidy) Run(ctx context.Context) {
+	t.keepReserve()
 	for clock.Sleep(ctx, clock.System{}, every) == nil {
 		p, err := t.Do(ctx)
 		switch {
@@ -201,6 +204,12 @@ func (t *Tidy) Run(ctx context.Context) {
 		case len(p.Rows) > 0:
 			t.Log.Info("tidied", "rows", len(p.Rows), "bytes", p.Bytes)
 		}
+	}
+}
+
+func (t *Tidy) keepReserve() {
+	if err := t.Files.KeepReserve(); err != nil {
+		t.Log.Warn("keep some room on the disk for tidying", "error", err)
 	}
 }
 

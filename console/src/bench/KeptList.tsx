@@ -25,7 +25,7 @@ export function KeptList() {
             {plan.rows.map((r) => (
               <li key={r.kind + r.name} className="py-1 text-row">
                 <b className="font-semibold">
-                  {r.count} {r.kind}
+                  {r.count > 1 && r.count} {r.kind}
                 </b>{" "}
                 {r.name} {r.bytes > 0 && bytesText(r.bytes)}
                 <span className="block text-caption text-secondary">{r.why}</span>
