@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -109,3 +110,28 @@ func TestTheBenchHoldsAgainstHostileDevices(t *testing.T) {
 
 // steers finds what controls a terminal or turns the direction of a text.
 var steers = regexp.MustCompile("[\x00-\x08\x0b-\x1f\x7f\u0080-\u009f\u202a-\u202e\u2066-\u2069]")
+
+// What a host says is bounded, and passes on nothing that controls a terminal.
+func TestTheBenchHoldsAgainstHostileHosts(t *testing.T) {
+	d := startBench(t, t.TempDir())
+	n := 0
+	for what, b := range hostile.Hosts {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(hostile.ServeHost(l, b))
+		n++
+		name := fmt.Sprint("crag-", n)
+		d.run("host", "add", name, "--usbip", "127.0.0.1:1", "--control", l.Addr().String())
+		for _, args := range [][]string{{"host"}, {"host", "tree", name}, {"rack"}, {"rack", "--json"}, {"round"}, {"host", "check"}, {"link"}} {
+			r := d.run(args...)
+			require.NotRegexp(t, steers, r.out+r.err, "%s: %v", what, args)
+			if len(b.Devices) > 1000 && args[0] == "host" && len(args) == 1 {
+				require.Contains(t, r.out+r.err, "more than a host can have", what)
+			}
+		}
+	}
+	_, err := d.api.Bench(t.Context())
+	require.NoError(t, err)
+	bytes, _ := memory(t, d.cmd.Process.Pid)
+	require.Less(t, bytes, int64(120<<20))
+}
