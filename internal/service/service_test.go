@@ -164,7 +164,7 @@ func TestABenchThatCannotStartSaysWhy(t *testing.T) {
 
 	cfg = config(t.TempDir())
 	require.NoError(t, os.WriteFile(filepath.Join(cfg.State, "bench.db"), []byte("this is no database, but long enough to be looked at"), 0o600))
-	require.ErrorContains(t, service.Run(t.Context(), cfg, nil), "open the records in "+cfg.State)
+	require.ErrorContains(t, service.Run(t.Context(), cfg, nil), filepath.Join(cfg.State, "bench.db")+" is damaged")
 
 	cfg = config(t.TempDir())
 	require.NoError(t, os.WriteFile(filepath.Join(cfg.State, "bench.key"), nil, 0o600))

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -30,6 +31,14 @@ func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 	right, declared := op.Metadata[rightKey].(access.Right)
 	if !declared && op.OperationID != "" {
 		panic("operation " + op.OperationID + " declares no right")
+	}
+	if op.OperationID == "" { // huma's own: the descriptions, which it makes at the first request without a lock
+		made, own := new(sync.Mutex), handler
+		handler = func(c huma.Context) {
+			made.Lock()
+			defer made.Unlock()
+			own(c)
+		}
 	}
 	most := cmp.Or(op.MaxBodyBytes, usualBody)
 	a.server.app.Add([]string{op.Method}, path, a.server.allowed(right, op.OperationID, func(c fiber.Ctx) error {
