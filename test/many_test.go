@@ -102,6 +102,7 @@ func TestAnAppIsStoppedAndRemovedAndADeviceIsForgotten(t *testing.T) {
 	d.ok("rack", "drop", "heron-1", "--yes")
 	require.NotContains(t, d.ok("rack"), "heron-1")
 	d.ok("standin", "plug", "heron-1")
+	d.eventually("it is on the rack again", func() bool { return strings.Contains(d.ok("rack"), "heron-1") })
 	d.waits("heron-1", "linked", "open") // it is met anew, and lets this bench in
 }
 
