@@ -126,6 +126,7 @@ func TestAFullDiskIsNamedAndWhatWasAcknowledgedIsKept(t *testing.T) {
 	d := startBench(t, filepath.Join(dir, "state"))
 	before, err := d.keeps(1, 20)
 	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(filepath.Join(d.state, "files"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "spare"), make([]byte, 100_000), 0o600))
 	require.NoError(t, os.Chtimes(filepath.Join(dir, "spare"), time.Time{}, time.Now().Add(-5*time.Hour)))
 	var empty func()

@@ -142,7 +142,7 @@ func (f Files) Partials() (parts []LeftFile, err error) {
 // write, too.
 const reserveBytes = 8 << 20
 
-func (f Files) reserve() string { return filepath.Join(f.Dir, ".reserve") }
+func (f Files) reserve() string { return filepath.Join(filepath.Dir(f.Dir), ".reserve") } // beside the files
 
 // KeepReserve takes the room, if there is plenty.
 func (f Files) KeepReserve() error {
@@ -151,9 +151,6 @@ func (f Files) KeepReserve() error {
 	}
 	if free, err := Free(filepath.Dir(f.Dir)); err != nil || free < 2*reserveBytes {
 		return nil
-	}
-	if err := os.MkdirAll(f.Dir, 0o700); err != nil {
-		return err
 	}
 	zeroes := make([]byte, 1<<20)
 	w, err := os.OpenFile(f.reserve(), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
