@@ -199,7 +199,7 @@ func take(ctx context.Context, in io.Reader, h *tar.Header, create func(string, 
 		return File{}, fmt.Errorf("unpack the backup: %w", err)
 	}
 	sum := sha256.New()
-	_, err = io.Copy(io.MultiWriter(w, sum), stopping{ctx, in})
+	_, err = io.Copy(io.MultiWriter(w, sum), store.WhileWanted(ctx, in))
 	if errors.Is(err, io.ErrUnexpectedEOF) {
 		return File{}, errors.Join(refused("it is cut off in %s", h.Name), w.Close())
 	}
@@ -242,18 +242,6 @@ func compared(in io.Reader, size int64, found []File) (index Index, err error) {
 
 func refused(format string, args ...any) error {
 	return &problem.Problem{Kind: problem.Invalid, Text: "The backup is refused: " + fmt.Sprintf(format, args...) + ".", Remedy: "Nothing was changed. Take another backup."}
-}
-
-type stopping struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (s stopping) Read(p []byte) (int, error) {
-	if err := context.Cause(s.ctx); err != nil {
-		return 0, err
-	}
-	return s.r.Read(p)
 }
 
 type nopCloser struct{ io.Writer }

@@ -80,7 +80,7 @@ func (f Files) Whole(ctx context.Context, digest string) error {
 	}
 	defer r.Close()
 	h := sha256.New()
-	if _, err := io.Copy(h, whileWanted(ctx, r)); err != nil {
+	if _, err := io.Copy(h, WhileWanted(ctx, r)); err != nil {
 		return fmt.Errorf("read %s: %w", r.Name(), err)
 	}
 	if hex.EncodeToString(h.Sum(nil)) == digest {
@@ -101,8 +101,8 @@ func (f Files) lost(how, digest string) error {
 		Remedy: "Take it in again: run the app from its project, add the file, or fetch it. Or put a backup in place: earlybench backup restore FILE."}
 }
 
-// whileWanted reads from r until ctx ends.
-func whileWanted(ctx context.Context, r io.Reader) io.Reader {
+// WhileWanted reads from r until ctx ends.
+func WhileWanted(ctx context.Context, r io.Reader) io.Reader {
 	return readerFunc(func(p []byte) (int, error) {
 		if err := context.Cause(ctx); err != nil {
 			return 0, err

@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"time"
 
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/replace"
@@ -318,26 +317,6 @@ func (f Files) Coming(digest string) (int64, bool) {
 		sum += int64(binary.BigEndian.Uint32(c))
 	}
 	return sum, sum > 0
-}
-
-// TrimPartials removes what has come of files for which nothing has come for a time, such as
-// those that their depot does not offer any more. Nothing may be coming meanwhile.
-func (f Files) TrimPartials(idle time.Duration) error {
-	maps, err := filepath.Glob(filepath.Join(f.Dir, ".part-*.map"))
-	if err != nil {
-		return err
-	}
-	for _, m := range maps {
-		info, err := os.Stat(m)
-		if err != nil || time.Since(info.ModTime()) < idle {
-			continue
-		}
-		digest := strings.TrimSuffix(strings.TrimPrefix(filepath.Base(m), ".part-"), ".map")
-		if err := f.dropPartial(digest); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // Drop removes a file, and what has come of it.

@@ -41,9 +41,8 @@ func (s *Store) Older(ctx context.Context, kind string, before time.Time) (Old, 
 	}, `SELECT count(*), coalesce(min(`+column+`), '') `+aged[kind], stamp(before))
 }
 
-// DropOlder drops what [Store.Older] returns, and says how many records that were. It takes them in portions, so
-// that others can write meanwhile.
-func (s *Store) DropOlder(ctx context.Context, kind string, before time.Time) (dropped int, err error) {
+// DropOlder drops what [Store.Older] returns, in portions, so that others can write meanwhile.
+func (s *Store) DropOlder(ctx context.Context, kind string, before time.Time) error {
 	table, _, _ := strings.Cut(strings.TrimPrefix(aged[kind], "FROM "), " ")
 	for {
 		var n int64
@@ -55,9 +54,8 @@ func (s *Store) DropOlder(ctx context.Context, kind string, before time.Time) (d
 			n, err = r.RowsAffected()
 			return err
 		})
-		dropped += int(n)
 		if err != nil || n == 0 {
-			return dropped, err
+			return err
 		}
 	}
 }
@@ -78,13 +76,9 @@ func (s *Store) Shrink(ctx context.Context) error {
 	return trouble(s.db.file, err)
 }
 
-// Size is how many bytes the records take on disk, and how many of those are free.
-func (s *Store) Size(ctx context.Context) (bytes, free int64, err error) {
-	var pages, unused, size int64
-	if err := s.db.QueryRowContext(ctx, `SELECT p.page_count, f.freelist_count, s.page_size FROM pragma_page_count p, pragma_freelist_count f, pragma_page_size s`).Scan(&pages, &unused, &size); err != nil {
-		return 0, 0, trouble(s.db.file, err)
-	}
-	return pages * size, unused * size, nil
+// Size is how many bytes the records take on disk.
+func (s *Store) Size(ctx context.Context) (bytes int64, err error) {
+	return one(ctx, s.db, func(r row) (n int64, err error) { return n, r.Scan(&n) }, `SELECT p.page_count * s.page_size FROM pragma_page_count p, pragma_page_size s`)
 }
 
 // CopyTo writes a copy of the records, as they are now, to a new file.
@@ -120,8 +114,14 @@ func (f Files) Left(named map[string]bool) (left []LeftFile, err error) {
 	return left, err
 }
 
-// DropLeft removes a file that [Files.Left] has returned.
-func (f Files) DropLeft(l LeftFile) error { return os.Remove(filepath.Join(f.Dir, l.Name)) }
+// DropLeft removes a file that [Files.Left] has returned, unless it was taken in anew meanwhile.
+func (f Files) DropLeft(l LeftFile) error {
+	path := filepath.Join(f.Dir, l.Name)
+	if info, err := os.Stat(path); err != nil || !info.ModTime().Equal(l.At) {
+		return err
+	}
+	return os.Remove(path)
+}
 
 // Partials returns what has come in parts and is not whole; At is when bytes came last.
 func (f Files) Partials() (parts []LeftFile, err error) {

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
-	"time"
 
 	"earlybench.invalid/earlybench/core/bundle"
 	"earlybench.invalid/earlybench/core/clock"
@@ -65,14 +64,8 @@ func (s *Supply) Kinds() []job.Kind {
 	return []job.Kind{{Name: KindInstall, Hold: s.hold, Run: s.install}, {Name: KindFetch, Hold: s.holdFetch, Run: s.fetch}}
 }
 
-// partialsFor is how long what has come of a file is kept while nothing more comes.
-const partialsFor = 30 * 24 * time.Hour
-
 // Read reads the driver sets and support packs on record. It is called before jobs go on.
 func (s *Supply) Read(ctx context.Context) error {
-	if err := s.Files.TrimPartials(partialsFor); err != nil {
-		s.Log.Warn("remove what was fetched in part", "error", err)
-	}
 	if err := s.readSets(ctx); err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@
 package tidy
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -14,6 +15,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -144,7 +146,7 @@ func (t *Tidy) measure(ctx context.Context, p *Plan) (err error) {
 	for _, l := range append(all, parts...) {
 		p.Files += l.Bytes
 	}
-	p.Records, _, err = t.Store.Size(ctx)
+	p.Records, err = t.Store.Size(ctx)
 	return err
 }
 
@@ -160,20 +162,19 @@ func (t *Tidy) Do(ctx context.Context) (Plan, error) {
 	defer t.keepReserve()
 	gone, errs := drop(ctx, p.Rows)
 	after := Plan{}
-	if err := t.left(ctx, &after, t.Clock.Now()); err == nil { // pictures of tryouts that have just gone
-		more, failed := drop(ctx, after.Rows)
-		gone, errs = append(gone, more...), append(errs, failed...)
+	if err := t.left(ctx, &after, t.Clock.Now()); err == nil { // files of the records that have just gone
+		_, failed := drop(ctx, after.Rows)
+		errs = append(errs, failed...)
 	}
-	p.Rows, p.Bytes = gone, 0
-	for _, r := range gone {
-		p.Bytes += r.Bytes
-	}
+	p.Rows = gone
 	if len(gone) > 0 {
 		if err := t.Store.Shrink(ctx); err != nil { // the room is used again in any case
 			t.Log.Warn("give room back to the disk", "error", err)
 		}
 	}
+	before := p.Files
 	err = t.measure(ctx, &p)
+	p.Bytes = before - p.Files
 	return p, errors.Join(append(errs, err)...)
 }
 
@@ -230,8 +231,7 @@ func (t *Tidy) records(ctx context.Context, p *Plan, now time.Time) error {
 		}
 		if old.Count > 0 {
 			p.Rows = append(p.Rows, Row{Kind: k.title, Count: old.Count, Since: old.Oldest, Why: fmt.Sprintf(k.why, days(k.keep)), drop: func(ctx context.Context) error {
-				_, err := t.Store.DropOlder(ctx, k.kind, before)
-				return err
+				return t.Store.DropOlder(ctx, k.kind, before)
 			}})
 		}
 	}
@@ -244,17 +244,21 @@ func (t *Tidy) apps(ctx context.Context, p *Plan, now time.Time) error {
 	if err != nil {
 		return err
 	}
+	working, err := t.atWork(ctx)
+	if err != nil {
+		return err
+	}
 	newest := map[string]bool{}
 	var sum int64
 	drop := func(a store.AppFile, why string) {
 		p.Rows = append(p.Rows, Row{Kind: "app files", Name: a.App + " " + a.Version, Count: 1, Bytes: a.Size, Since: a.Created, Why: why,
-			drop: func(ctx context.Context) error { return t.dropApp(ctx, a) }})
+			drop: func(ctx context.Context) error { return t.Store.DropAppFile(ctx, a.Digest) }}) // its file is without a record then
 	}
 	for _, a := range all {
 		first := !newest[a.App]
 		newest[a.App] = true
 		switch {
-		case first: // the one that a run would put on devices again
+		case first, working(a.Digest): // the one that a run would put on devices again
 		case now.Sub(a.Created) > p.Rules.Apps:
 			drop(a, fmt.Sprintf("older than %s, and a newer one of the app is there", days(p.Rules.Apps)))
 			continue
@@ -267,16 +271,14 @@ func (t *Tidy) apps(ctx context.Context, p *Plan, now time.Time) error {
 	return nil
 }
 
-// dropApp forgets an app file, and removes the file unless another record names it.
-func (t *Tidy) dropApp(ctx context.Context, a store.AppFile) error {
-	if err := t.Store.DropAppFile(ctx, a.Digest); err != nil {
-		return err
-	}
-	named, err := t.named(ctx)
-	if err != nil || named[a.File] {
-		return err
-	}
-	return t.Files.Drop(a.File)
+// atWork reports whether a job that has not ended names an app file by its digest: it may still be copied.
+func (t *Tidy) atWork(ctx context.Context) (func(digest string) bool, error) {
+	open, err := t.Store.OpenJobs(ctx)
+	return func(digest string) bool {
+		return slices.ContainsFunc(open, func(j job.Job) bool {
+			return bytes.Contains(j.Args, []byte(digest)) || bytes.Contains(j.Kept, []byte(digest))
+		})
+	}, err
 }
 
 func (t *Tidy) packs(ctx context.Context, p *Plan, now time.Time) error {
@@ -306,8 +308,11 @@ func (t *Tidy) named(ctx context.Context) (map[string]bool, error) {
 }
 
 // left finds files that no record names: of dropped records, of work that was killed before its record was
-// written, and damaged ones that were set aside.
+// written, and damaged ones that were set aside. While a record cannot be read nobody knows what it names.
 func (t *Tidy) left(ctx context.Context, p *Plan, _ time.Time) error {
+	if len(t.Store.Damaged()) > 0 {
+		return nil
+	}
 	named, err := t.named(ctx)
 	if err != nil {
 		return err

@@ -2,6 +2,7 @@ package tidy_test
 
 import (
 	"context"
+	"database/sql"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -47,6 +48,8 @@ func newDrawer(t *testing.T) *drawer {
 func (d *drawer) app(version string, size int, ago time.Duration) store.AppFile {
 	digest, n, err := d.Files.Put(strings.NewReader(strings.Repeat(version[:1], size)))
 	require.NoError(d.t, err)
+	then := time.Now().Add(-ago)
+	require.NoError(d.t, os.Chtimes(d.Files.Path(digest), then, then))
 	a := store.AppFile{Digest: "m" + version, App: "fellgate/callout", Version: version, File: digest, Size: n, Created: d.clock.Now().Add(-ago)}
 	require.NoError(d.t, d.Store.SaveAppFile(d.t.Context(), a))
 	return a
@@ -86,6 +89,33 @@ func TestAppFilesBeyondTheBoundGoTheOldestFirst(t *testing.T) {
 	d.app("2.0", 300<<10, 2*day)
 	d.app("1.0", 300<<10, 3*day)
 	require.Equal(t, map[string]int{"app files fellgate/callout 1.0": 1}, d.rows())
+}
+
+func TestAnAppFileThatAJobIsAtStays(t *testing.T) {
+	d := newDrawer(t)
+	d.app("3.0", 100, day)
+	old := d.app("2.0", 100, 90*day)
+	require.NoError(t, d.Store.Save(t.Context(), job.Job{ID: "j", State: job.Running, Created: d.clock.Now(), Args: []byte(`{"file":"` + old.Digest + `"}`)}))
+	require.Empty(t, d.rows())
+	require.NoError(t, d.Store.Save(t.Context(), job.Job{ID: "j", State: job.Done, Created: d.clock.Now()}))
+	require.Len(t, d.rows(), 1)
+}
+
+func TestWhileARecordCannotBeReadNoFileIsTakenForLeft(t *testing.T) {
+	d := newDrawer(t)
+	left, _, err := d.Files.Put(strings.NewReader("left"))
+	require.NoError(t, err)
+	ago := time.Now().Add(-2 * time.Hour)
+	require.NoError(t, os.Chtimes(d.Files.Path(left), ago, ago))
+	require.Len(t, d.rows(), 1)
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(filepath.Dir(d.Files.Dir), "bench.db"))
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec(`INSERT INTO driver_set (digest, name, version, record, publisher, signer) VALUES ('x', 'n', '1', '{', '', '')`)
+	require.NoError(t, err)
+	_, err = d.Store.DriverSets(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, d.rows())
 }
 
 func TestRecordsGoByAge(t *testing.T) {
