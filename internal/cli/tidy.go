@@ -49,6 +49,10 @@ whether it should go. The bench does the same by itself every six hours.`,
 			if p.json {
 				return p.printJSON(went)
 			}
+			if len(went.Rows) == 0 {
+				p.printTidy(went)
+				return nil
+			}
 			fmt.Fprintf(p.out, "Gone: %s, %s of files. The records take %s now, the files %s.\n", things(went.Rows), bytesText(went.Bytes), bytesText(went.Records), bytesText(went.Files))
 			return nil
 		}}
@@ -69,9 +73,6 @@ func things(rows []client.TidyRow) string {
 	}
 	for i, kind := range each {
 		each[i] = fmt.Sprintf("%d %s", counts[kind], numbered(kind, counts[kind]))
-	}
-	if len(each) == 0 {
-		return "nothing"
 	}
 	return strings.Join(each, ", ")
 }
