@@ -27,6 +27,9 @@ type Device interface {
 	// Ask shows the question on the screen and reports every state of it, the first at
 	// once and a final one last. When ctx ends, the question is removed.
 	Ask(ctx context.Context, v device.Visitor, report func(device.Admittance))
+	// Introduce begins an introduction to a visitor, which [Introduced] goes on with. It
+	// returns [introduction.ErrBusy], an [introduction.PausedError], or [ErrNotIntroduced].
+	Introduce(v device.Visitor) (Introduced, error)
 	// Control handles a control method of an admitted bench. notify sends notifications
 	// until ctx ends.
 	Control(ctx context.Context, method string, params json.RawMessage, notify func(method string, params any) error) (any, error)
@@ -62,7 +65,7 @@ func Serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device) error {
 	defer running.Wait()
 	defer cancel()
 	running.Go(func() { ssh.DiscardRequests(requests) })
-	s := served{ctx: ctx, body: d, key: conn.Permissions.Extensions["key"], number: number(conn.SessionID())}
+	s := served{ctx: ctx, running: &running, body: d, key: conn.Permissions.Extensions["key"], own: ssh.FingerprintSHA256(key.PublicKey()), id: conn.SessionID(), number: number(conn.SessionID())}
 	for ch := range channels {
 		running.Go(func() { s.channel(ch) })
 	}
@@ -84,10 +87,13 @@ func Asker(ctx context.Context) string {
 }
 
 type served struct {
-	ctx  context.Context
-	body Device
-	key  string
+	ctx     context.Context
+	running *sync.WaitGroup
+	body    Device
+	key     string // of the bench
 
+	own    string // the device's key
+	id     []byte // of the SSH session (RFC 4253, section 7.2)
 	number string
 }
 
@@ -118,48 +124,70 @@ func (s *served) admit(n ssh.NewChannel) {
 		return
 	}
 	go ssh.DiscardRequests(requests)
-	var mu sync.Mutex
-	var cancel context.CancelFunc
-	conn := rpc.New(c, func(ctx context.Context, conn *rpc.Conn, method string, params json.RawMessage) (any, error) {
-		switch method {
-		case MethodAdmitState:
-			return s.body.Admission(s.key), nil
-		case MethodAdmitCancel:
-			mu.Lock()
-			defer mu.Unlock()
-			if cancel != nil {
-				cancel()
-			}
-			return nil, nil
-		case MethodAdmitAsk:
-			v, err := rpc.Decode[device.Visitor](params)
-			if err != nil {
-				return nil, err
-			}
-			v.Key, v.Number = s.key, s.number
-			mu.Lock()
-			if cancel != nil {
-				mu.Unlock()
-				return nil, rpc.Errorf(rpc.CodeFailed, "this bench has asked already")
-			}
-			ctx, cancel = context.WithCancel(ctx)
-			mu.Unlock()
-			defer func() {
-				mu.Lock()
-				defer mu.Unlock()
-				cancel()
-				cancel = nil
-			}()
-			var last device.Admittance
-			s.body.Ask(ctx, v, func(a device.Admittance) {
-				last = a
-				conn.Notify(MethodAdmitChange, a) //nolint:errcheck // the asker has gone
-			})
-			return last, nil
-		}
-		return rpc.NoMethod(ctx, conn, method, params)
-	})
+	v := &visited{served: s}
+	conn := rpc.New(c, v.handle)
 	<-conn.Done()
+	v.endIntroduction(true)
+}
+
+// visited is the device's side of one channel of a visitor.
+type visited struct {
+	*served
+
+	mu     sync.Mutex
+	cancel context.CancelFunc // of the question that is asked; nil: none is
+	met    *met               // the introduction; nil: none was begun
+}
+
+func (v *visited) handle(ctx context.Context, conn *rpc.Conn, method string, params json.RawMessage) (any, error) {
+	switch method {
+	case MethodAdmitState:
+		return v.body.Admission(v.key), nil
+	case MethodAdmitCancel:
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		if v.cancel != nil {
+			v.cancel()
+		}
+		return nil, nil
+	case MethodAdmitAsk:
+		who, err := rpc.Decode[device.Visitor](params)
+		if err != nil {
+			return nil, err
+		}
+		who.Key, who.Number = v.key, v.number
+		return v.question(ctx, conn, func(ctx context.Context, report func(device.Admittance)) { v.body.Ask(ctx, who, report) })
+	case MethodBegin:
+		return v.begin(conn, params)
+	case MethodReveal:
+		return nil, v.reveal(params)
+	case MethodTyped:
+		return v.typed(ctx, conn)
+	}
+	return rpc.NoMethod(ctx, conn, method, params)
+}
+
+// question has a question asked, sends each state of it, and returns the last one.
+func (v *visited) question(ctx context.Context, conn *rpc.Conn, ask func(context.Context, func(device.Admittance))) (any, error) {
+	v.mu.Lock()
+	if v.cancel != nil {
+		v.mu.Unlock()
+		return nil, rpc.Errorf(rpc.CodeFailed, "this bench has asked already")
+	}
+	ctx, v.cancel = context.WithCancel(ctx)
+	v.mu.Unlock()
+	defer func() {
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		v.cancel()
+		v.cancel = nil
+	}()
+	var last device.Admittance
+	ask(ctx, func(a device.Admittance) {
+		last = a
+		conn.Notify(MethodAdmitChange, a) //nolint:errcheck // the asker has gone
+	})
+	return last, nil
 }
 
 func (s *served) control(n ssh.NewChannel) {

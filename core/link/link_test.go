@@ -24,6 +24,8 @@ import (
 
 // fake is a device with an answer to every question; it tells what it was asked.
 type fake struct {
+	*meetings // nil: it is not to be introduced
+
 	mu       sync.Mutex
 	admitted map[string]bool
 	asking   bool

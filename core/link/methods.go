@@ -11,6 +11,11 @@ const (
 	MethodAdmitChange = "admit.changed" // notification, to the bench
 	MethodAdmitCancel = "admit.cancel"
 
+	// The three messages of an introduction, in this order (docs/formats/introduction.md).
+	MethodBegin  = "introduction.begin"
+	MethodReveal = "introduction.reveal"
+	MethodTyped  = "introduction.typed"
+
 	// MethodAdmitWithdraw withdraws the admission of the bench that calls it.
 	MethodAdmitWithdraw = "admit.withdraw"
 	// MethodFind makes the device show its handle on this bench.

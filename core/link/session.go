@@ -23,7 +23,8 @@ type Session struct {
 	device.Bare // what a link does not have
 
 	conn ssh.Conn
-	key  string
+	key  string // the device's
+	own  string // the bench's
 	done chan struct{}
 
 	ending sync.Mutex // guards ended, and that nothing is begun after the end
@@ -43,7 +44,7 @@ var _ device.Session = (*Session)(nil)
 // fingerprint of the device key when the device has proven it, and before this bench proves its
 // own key; an error ends the link.
 func Dial(ctx context.Context, c net.Conn, key ssh.Signer, accept func(fingerprint string) error) (*Session, error) {
-	s := &Session{Bare: device.Bare{Way: "device link"}, done: make(chan struct{}), calling: make(chan struct{}, 1)}
+	s := &Session{Bare: device.Bare{Way: "device link"}, own: ssh.FingerprintSHA256(key.PublicKey()), done: make(chan struct{}), calling: make(chan struct{}, 1)}
 	s.calling <- struct{}{}
 	var refused error
 	config := &ssh.ClientConfig{

@@ -66,6 +66,11 @@ const cancelWithin = time.Second
 
 // Ask makes the device ask its owner. There is one question at a time.
 func (v *visit) Ask(ctx context.Context, who device.Visitor, report func(device.Admittance)) (device.Admittance, error) {
+	return v.asking(ctx, report, MethodAdmitAsk, who)
+}
+
+// asking calls a method that makes the device ask its owner, and reports each state of the question.
+func (v *visit) asking(ctx context.Context, report func(device.Admittance), method string, params any) (device.Admittance, error) {
 	var last device.Admittance
 	v.mu.Lock()
 	if v.report != nil {
@@ -81,7 +86,7 @@ func (v *visit) Ask(ctx context.Context, who device.Visitor, report func(device.
 		defer cancel()
 		v.conn.Call(short, MethodAdmitCancel, nil, nil) //nolint:errcheck // the device forgets it with the session
 	})
-	err := v.conn.Call(ctx, MethodAdmitAsk, who, &last)
+	err := v.conn.Call(ctx, method, params, &last)
 	if !stop() {
 		<-cancelled
 	}

@@ -45,14 +45,18 @@ const (
 	CodeInvalidRequest = -32600
 	CodeInvalidParams  = -32602
 	CodeMethodNotFound = -32601
-	CodeFailed         = 1 // the request was understood and could not be done
-	CodeRefused        = 2 // not allowed
-	CodeNoRoom         = 3 // there is no room for it
-	CodeUnsigned       = 4 // a signature is missing or wrong
-	CodeUnaccepted     = 5 // the device's owner has not accepted its developer
-	CodeAsleep         = 6 // it has to be woken first
-	CodeNotAdmitted    = 7 // the caller is no longer admitted
-	CodeUncovered      = 8 // no grant or debug token covers it
+	CodeFailed         = 1  // the request was understood and could not be done
+	CodeRefused        = 2  // not allowed
+	CodeNoRoom         = 3  // there is no room for it
+	CodeUnsigned       = 4  // a signature is missing or wrong
+	CodeUnaccepted     = 5  // the device's owner has not accepted its developer
+	CodeAsleep         = 6  // it has to be woken first
+	CodeNotAdmitted    = 7  // the caller is no longer admitted
+	CodeUncovered      = 8  // no grant or debug token covers it
+	CodeBusy           = 9  // another one's question or introduction is going on
+	CodePaused         = 10 // too many introductions have failed; data says for how long
+	CodeClosed         = 11 // the device is not to be introduced
+	CodeCommitment     = 12 // the commitment does not fit the nonce
 )
 
 // errStuck ends a connection whose other side does not read.

@@ -18,6 +18,7 @@ type question struct {
 	answer  chan string // visit, 30 days, until withdrawn, no; buffered
 	numbers []string    // of which the owner picks one
 	keys    [2]int      // which the owner holds together
+	met     bool        // it ends an introduction
 	held    int         // the one that is held
 	heldAt  time.Time
 }
@@ -96,18 +97,23 @@ func (b *Body) seemsLocked() bool { return b.locked || b.stale }
 
 // Ask shows the admission question on the screen and waits for the answer.
 func (b *Body) Ask(ctx context.Context, v device.Visitor, report func(device.Admittance)) {
+	b.inquire(ctx, v, false, report)
+}
+
+// inquire is Ask; met says that an introduction ends with the question.
+func (b *Body) inquire(ctx context.Context, v device.Visitor, met bool, report func(device.Admittance)) {
 	b.mu.Lock()
 	if a := b.admission(v.Key); a.State == device.Admitted {
 		b.mu.Unlock()
 		report(a)
 		return
 	}
-	if b.question != nil {
+	if b.question != nil || b.meeting != nil {
 		b.mu.Unlock()
 		report(device.Admittance{State: device.AdmitBusy})
 		return
 	}
-	q := &question{visitor: v, answer: make(chan string, 1)}
+	q := &question{visitor: v, answer: make(chan string, 1), met: met}
 	q.prepare()
 	if !b.stale { // a stale link never brings the question to the screen
 		b.question = q

@@ -18,6 +18,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/introduction"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/rfb"
 	"earlybench.invalid/earlybench/core/statement"
@@ -71,6 +72,8 @@ type Body struct {
 	signer   ssh.Signer
 	screen   screen
 	question *question
+	meeting  *meeting // nil: no introduction goes on
+	turns    introduction.Turns
 	changed  chan struct{} // closed and replaced at every change
 	rev      uint64        // of what is drawn
 	drawn    *image.RGBA
@@ -132,6 +135,7 @@ func New(cfg Config) (*Body, error) {
 	if b.run, err = newEngine(filepath.Join(cfg.Dir, "compiled")); err != nil {
 		return nil, fmt.Errorf("body %s: %w", cfg.Name, err)
 	}
+	b.turns.Restore(b.st.Failures)
 	b.screen.home()
 	b.locked = cfg.Begin != nil && cfg.Begin.Locked
 	b.stale = b.st.Faults["stale-link"]

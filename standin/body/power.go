@@ -37,7 +37,7 @@ func (b *Body) tick() {
 		if now.After(b.booted) {
 			b.boot()
 		}
-	case spec.Sleep != "" && !b.asleep && !b.power && b.question == nil && idle > durationOr(spec.Sleep, 0):
+	case spec.Sleep != "" && !b.asleep && !b.power && b.question == nil && b.meeting == nil && idle > durationOr(spec.Sleep, 0):
 		b.asleep = true
 		b.redraw()
 	case !b.resting && b.restsAfter() > 0 && idle > b.restsAfter() && b.screen.pad == nil:

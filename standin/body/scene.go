@@ -366,6 +366,11 @@ func (b *Body) homeRows() []Element {
 // dialog.
 func (b *Body) asking() *dialog {
 	q := b.question
+	if q == nil && b.meeting != nil {
+		if d := b.meeting.dialog(); d != nil {
+			return d
+		}
+	}
 	if q == nil {
 		return b.screen.dialog
 	}
@@ -373,6 +378,9 @@ func (b *Body) asking() *dialog {
 	fill := strings.NewReplacer("{bench}", name, "{fingerprint}", q.visitor.Key)
 	a := b.cfg.Spec.Admit
 	d := &dialog{title: fill.Replace(a.Title), text: fill.Replace(a.Text)}
+	if q.met {
+		d.text = fill.Replace(b.cfg.Spec.Air.Offer)
+	}
 	switch {
 	case a.Pick != nil:
 		for _, n := range q.numbers {

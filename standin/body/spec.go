@@ -41,9 +41,10 @@ type Spec struct {
 	Ifaces   []IfaceSpec          `yaml:"interfaces"`
 	Hidden   HiddenSpec           `yaml:"hidden"`
 	Admit    AdmitSpec            `yaml:"admission"`
-	Accept   *AcceptSpec          `yaml:"acceptance"` // nil: any developer's apps run
-	Covers   *CoverSpec           `yaml:"statements"` // nil: apps run without a grant or debug token
-	Words    map[string]string    `yaml:"words"`      // of its dialogs and toasts, in its language
+	Air      *AirSpec             `yaml:"without a cable"` // nil: by cable only
+	Accept   *AcceptSpec          `yaml:"acceptance"`      // nil: any developer's apps run
+	Covers   *CoverSpec           `yaml:"statements"`      // nil: apps run without a grant or debug token
+	Words    map[string]string    `yaml:"words"`           // of its dialogs and toasts, in its language
 	Pages    map[string]*PageSpec `yaml:"pages"`
 }
 
@@ -338,6 +339,11 @@ func (s *Spec) checkPages() error {
 	}
 	for _, i := range s.Ifaces {
 		if err := known("interface "+i.Name, i.When); err != nil {
+			return err
+		}
+	}
+	if s.Air != nil {
+		if err := known("without a cable", s.Air.When); err != nil {
 			return err
 		}
 	}

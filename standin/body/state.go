@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/bundle"
+	"earlybench.invalid/earlybench/core/introduction"
 )
 
 // state is what a body keeps when it is switched off.
@@ -36,6 +37,7 @@ type state struct {
 	Level      int                        `json:"level"`      // of the battery, at LevelAt
 	LevelAt    time.Time                  `json:"level_at"`
 	Faults     map[string]bool            `json:"faults"`
+	Failures   introduction.Failures      `json:"introductions,omitzero"`
 }
 
 type admission struct {

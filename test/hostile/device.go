@@ -325,3 +325,8 @@ func quoted(s string) string {
 	}
 	return string(b)
 }
+
+// Introduce refuses every introduction.
+func (d *Device) Introduce(device.Visitor) (link.Introduced, error) {
+	return nil, link.ErrNotIntroduced
+}
