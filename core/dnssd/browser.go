@@ -1,0 +1,450 @@
+package dnssd
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/net/dns/dnsmessage"
+)
+
+// What a browser takes from the network.
+const (
+	maxInstances = 1000
+	maxPackets   = 2000 // a second; the others are dropped
+	maxNew       = 500  // instances that were not known, a second
+)
+
+// Found is an instance that was found.
+type Found struct {
+	Service
+	Since time.Time // when it was heard first
+}
+
+// BrowserConfig is how a browser works.
+type BrowserConfig struct {
+	Type string // of the services
+	// Changed is called with an instance that came or changed; Gone with the name of one that has
+	// gone. They are called one after the other, and must not block. Changed reports whether
+	// the instance is wanted: if there are too many, others are forgotten first.
+	Changed func(Found) (wanted bool)
+	Gone    func(instance string)
+}
+
+// Browser finds services of one type. It is made by Browse and ends with Close.
+type Browser struct {
+	cfg  BrowserConfig
+	wire *Wire
+	end  context.CancelFunc
+	work sync.WaitGroup
+
+	asking chan struct{}
+
+	mu        sync.Mutex
+	instances map[string]*instance // by name in lower case
+	hosts     map[string]*host
+	packets   budget
+	fresh     budget
+	dropped   int
+	forgotten []string // instances that had to make room, and of which nobody was told yet
+}
+
+// instance is what is known of a service.
+type instance struct {
+	name    string // label
+	since   time.Time
+	ends    time.Time // of the pointer
+	host    string
+	port    uint16
+	text    map[string]string
+	asked   time.Time // for what is missing
+	told    *Service  // as it was told last
+	wanted  bool
+	refresh time.Time // when it is asked for again
+}
+
+// host is the addresses of a host.
+type host struct {
+	addresses map[netip.Addr]time.Time // with their ends
+}
+
+// budget lets so many through in a second.
+type budget struct {
+	most int
+	left float64
+	at   time.Time
+}
+
+func (b *budget) take(now time.Time) bool {
+	b.left = min(float64(b.most), b.left+now.Sub(b.at).Seconds()*float64(b.most))
+	b.at = now
+	if b.left < 1 {
+		return false
+	}
+	b.left--
+	return true
+}
+
+// Browse starts a browser on a wire, which it owns from then on.
+func Browse(wire *Wire, cfg BrowserConfig) *Browser {
+	now := time.Now()
+	b := &Browser{cfg: cfg, wire: wire, asking: make(chan struct{}, 1), instances: map[string]*instance{}, hosts: map[string]*host{},
+		packets: budget{maxPackets, maxPackets, now}, fresh: budget{maxNew, maxNew, now}}
+	ctx, cancel := context.WithCancel(context.Background())
+	b.end = cancel
+	b.work.Go(b.listen)
+	b.work.Go(func() { b.ask(ctx) })
+	b.work.Go(func() { b.expire(ctx) })
+	return b
+}
+
+// Close ends the browser.
+func (b *Browser) Close() error {
+	b.end()
+	err := b.wire.Close()
+	b.work.Wait()
+	return err
+}
+
+// Ask asks at once, and more often from then on, as at the start.
+func (b *Browser) Ask() {
+	select {
+	case b.asking <- struct{}{}:
+	default:
+	}
+}
+
+// Dropped is how many packets were not looked at because there were too many.
+func (b *Browser) Dropped() int {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.dropped
+}
+
+// Networks returns the networks on which it listens, by interface.
+func (b *Browser) Networks() map[string][]netip.Prefix { return b.wire.Networks() }
+
+// NetworksChanged is closed when they have changed.
+func (b *Browser) NetworksChanged() <-chan struct{} { return b.wire.Changed() }
+
+// mostBetween is the longest pause between two questions. It is doubled from a second on, and
+// begins anew when the interfaces have changed (RFC 6762, section 5.2).
+const mostBetween = time.Minute
+
+func (b *Browser) ask(ctx context.Context) {
+	pause := time.Second
+	for {
+		b.question(dnsmessage.Question{Name: name(typeName(b.cfg.Type)), Type: dnsmessage.TypePTR, Class: dnsmessage.ClassINET})
+		changed := b.wire.Changed()
+		t := time.NewTimer(pause)
+		select {
+		case <-ctx.Done():
+			t.Stop()
+			return
+		case <-changed:
+			pause = time.Second
+		case <-b.asking:
+			pause = time.Second
+		case <-t.C:
+			pause = min(2*pause, mostBetween)
+		}
+		t.Stop()
+	}
+}
+
+// mostKnown is how many instances a question names as known (RFC 6762, section 7.1), so that it
+// fits into a packet.
+const mostKnown = 24
+
+// question asks on every interface.
+func (b *Browser) question(q ...dnsmessage.Question) {
+	m := dnsmessage.Message{Questions: q}
+	if len(q) == 1 && q[0].Type == dnsmessage.TypePTR {
+		m.Answers = b.known()
+	}
+	packet, err := m.Pack()
+	if err != nil {
+		return // a name of somebody else that cannot be asked for
+	}
+	b.wire.each(func(index int, addresses []netip.Addr) {
+		b.wire.send(index, addresses[0], packet) //nolint:errcheck // the interface has just gone
+	})
+}
+
+func (b *Browser) known() []dnsmessage.Resource {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var out []dnsmessage.Resource
+	now := time.Now()
+	for _, i := range b.instances {
+		if left := i.ends.Sub(now); i.told != nil && left > otherTTL/2 && len(out) < mostKnown {
+			out = append(out, dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: name(typeName(b.cfg.Type)), Class: dnsmessage.ClassINET, TTL: uint32(left.Seconds())},
+				Body: &dnsmessage.PTRResource{PTR: name(i.name + "." + typeName(b.cfg.Type))}})
+		}
+	}
+	return out
+}
+
+func (b *Browser) listen() {
+	buffer := make([]byte, maxPacket+1)
+	for {
+		p, err := b.wire.Receive(buffer)
+		if err != nil {
+			return
+		}
+		now := time.Now()
+		b.mu.Lock()
+		let := b.packets.take(now)
+		if !let {
+			b.dropped++
+		}
+		b.mu.Unlock()
+		if !let {
+			continue
+		}
+		if h, _, records, err := parse(p.Data); err == nil && h.Response && p.From.Port() == uint16(b.wire.group.Port) {
+			b.take(now, records)
+		}
+	}
+}
+
+// take takes the records of a packet: first those that name instances and hosts, then what belongs
+// to them.
+func (b *Browser) take(now time.Time, records []dnsmessage.Resource) {
+	b.mu.Lock()
+	touched := map[string]bool{}
+	for _, r := range records {
+		if ptr, ok := r.Body.(*dnsmessage.PTRResource); ok && same(r.Header.Name, name(typeName(b.cfg.Type))) {
+			b.pointer(now, ptr.PTR.String(), ttl(r), touched)
+		}
+	}
+	for _, r := range records {
+		i := b.instances[key(r.Header.Name)]
+		if i == nil {
+			continue
+		}
+		switch body := r.Body.(type) {
+		case *dnsmessage.SRVResource:
+			i.host, i.port = key(body.Target), body.Port
+			i.refresh = now.Add(ttl(r) * 8 / 10)
+			touched[key(r.Header.Name)] = true
+		case *dnsmessage.TXTResource:
+			i.text = texts(body)
+			touched[key(r.Header.Name)] = true
+		}
+	}
+	b.addresses(now, records, touched)
+	changed, gone := b.outcome(now, touched)
+	b.mu.Unlock()
+	b.tell(changed, gone)
+}
+
+// ttl is how long a record is good for.
+func ttl(r dnsmessage.Resource) time.Duration {
+	return min(time.Duration(r.Header.TTL)*time.Second, otherTTL)
+}
+
+// pointer takes the name of an instance, or its goodbye. The lock is held.
+func (b *Browser) pointer(now time.Time, full string, good time.Duration, touched map[string]bool) {
+	label, ok := strings.CutSuffix(full, "."+typeName(b.cfg.Type))
+	if !ok || label == "" {
+		return
+	}
+	k := strings.ToLower(full)
+	i := b.instances[k]
+	if good == 0 {
+		if i != nil {
+			i.ends = now
+			touched[k] = true
+		}
+		return
+	}
+	if i == nil {
+		if !b.fresh.take(now) || len(b.instances) >= maxInstances && !b.forgetOne() {
+			b.dropped++
+			return
+		}
+		i = &instance{name: label, since: now, refresh: now.Add(hostTTL * 8 / 10)}
+		b.instances[k] = i
+	}
+	i.ends = now.Add(good)
+	touched[k] = true
+}
+
+// forgetOne forgets an instance that nobody wants; false if all are wanted. The lock is held.
+func (b *Browser) forgetOne() bool {
+	for k, i := range b.instances {
+		if !i.wanted {
+			delete(b.instances, k)
+			b.forgetHost(i.host)
+			if i.told != nil {
+				b.forgotten = append(b.forgotten, i.name)
+			}
+			return true
+		}
+	}
+	return false
+}
+
+// addresses takes the addresses of hosts on which instances are. The lock is held.
+func (b *Browser) addresses(now time.Time, records []dnsmessage.Resource, touched map[string]bool) {
+	for _, r := range records {
+		var a netip.Addr
+		switch body := r.Body.(type) {
+		case *dnsmessage.AResource:
+			a = netip.AddrFrom4(body.A)
+		case *dnsmessage.AAAAResource:
+			a = netip.AddrFrom16(body.AAAA)
+		default:
+			continue
+		}
+		k := key(r.Header.Name)
+		wanted := false
+		for name, i := range b.instances {
+			if i.host == k {
+				touched[name], wanted = true, true
+			}
+		}
+		if !wanted {
+			continue
+		}
+		h := b.hosts[k]
+		if h == nil {
+			h = &host{addresses: map[netip.Addr]time.Time{}}
+			b.hosts[k] = h
+		}
+		if r.Header.TTL == 0 {
+			delete(h.addresses, a)
+		} else if _, is := h.addresses[a]; is || len(h.addresses) < maxAddresses {
+			h.addresses[a] = now.Add(ttl(r))
+		}
+	}
+}
+
+// outcome is what has changed of instances. The lock is held.
+func (b *Browser) outcome(now time.Time, touched map[string]bool) (changed []Found, gone []string) {
+	gone, b.forgotten = b.forgotten, nil
+	for k := range touched {
+		i := b.instances[k]
+		if i == nil {
+			continue
+		}
+		if !now.Before(i.ends) {
+			delete(b.instances, k)
+			b.forgetHost(i.host)
+			if i.told != nil {
+				gone = append(gone, i.name)
+			}
+			continue
+		}
+		s := Service{Instance: i.name, Type: b.cfg.Type, Host: i.host, Port: i.port, Text: i.text}
+		if h := b.hosts[i.host]; h != nil {
+			s.Addresses = slices.SortedFunc(maps.Keys(h.addresses), netip.Addr.Compare)
+		}
+		if i.host == "" || i.text == nil || len(s.Addresses) == 0 {
+			continue // it is asked for
+		}
+		if i.told == nil || i.told.Port != s.Port || i.told.Host != s.Host || !maps.Equal(i.told.Text, s.Text) || !slices.Equal(i.told.Addresses, s.Addresses) {
+			i.told = &s
+			changed = append(changed, Found{Service: s, Since: i.since})
+		}
+	}
+	return changed, gone
+}
+
+// forgetHost forgets a host on which no instance is any more. The lock is held.
+func (b *Browser) forgetHost(name string) {
+	for _, i := range b.instances {
+		if i.host == name {
+			return
+		}
+	}
+	delete(b.hosts, name)
+}
+
+func (b *Browser) tell(changed []Found, gone []string) {
+	for _, f := range changed {
+		wanted := b.cfg.Changed(f)
+		b.mu.Lock()
+		if i := b.instances[strings.ToLower(f.instanceName())]; i != nil {
+			i.wanted = wanted
+		}
+		b.mu.Unlock()
+	}
+	for _, n := range gone {
+		b.cfg.Gone(n)
+	}
+}
+
+// expire forgets what was not heard again, and asks for what is missing or ends soon.
+func (b *Browser) expire(ctx context.Context) {
+	t := time.NewTicker(time.Second)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		now := time.Now()
+		b.mu.Lock()
+		touched := map[string]bool{}
+		var missing []dnsmessage.Question
+		for k, i := range b.instances {
+			h := b.hosts[i.host]
+			if h != nil {
+				before := len(h.addresses)
+				maps.DeleteFunc(h.addresses, func(_ netip.Addr, ends time.Time) bool { return now.After(ends) })
+				if len(h.addresses) == 0 {
+					i.ends = now // where it is, is not known any more
+				}
+				touched[k] = touched[k] || len(h.addresses) != before
+			}
+			touched[k] = touched[k] || !now.Before(i.ends)
+			if (i.told == nil || now.After(i.refresh)) && now.Sub(i.asked) > 2*time.Second && len(missing) < mostKnown {
+				i.asked = now
+				missing = append(missing, b.missing(k, i)...)
+			}
+		}
+		changed, gone := b.outcome(now, touched)
+		b.mu.Unlock()
+		if len(missing) > 0 {
+			b.question(missing...)
+		}
+		b.tell(changed, gone)
+	}
+}
+
+// missing asks for the records of an instance. The lock is held.
+func (b *Browser) missing(k string, i *instance) []dnsmessage.Question {
+	q := []dnsmessage.Question{{Name: name(k), Type: dnsmessage.TypeSRV, Class: dnsmessage.ClassINET}, {Name: name(k), Type: dnsmessage.TypeTXT, Class: dnsmessage.ClassINET}}
+	if i.host != "" {
+		q = append(q, dnsmessage.Question{Name: name(i.host), Type: dnsmessage.TypeA, Class: dnsmessage.ClassINET})
+	}
+	return q
+}
+
+// key is a name in lower case; names are compared without regard to case (RFC 6762, section 16).
+func key(n dnsmessage.Name) string { return strings.ToLower(n.String()) }
+
+func same(a, b dnsmessage.Name) bool { return strings.EqualFold(a.String(), b.String()) }
+
+// typeOf is the type of a record that was made here.
+func typeOf(r dnsmessage.Resource) dnsmessage.Type {
+	switch r.Body.(type) {
+	case *dnsmessage.PTRResource:
+		return dnsmessage.TypePTR
+	case *dnsmessage.SRVResource:
+		return dnsmessage.TypeSRV
+	case *dnsmessage.TXTResource:
+		return dnsmessage.TypeTXT
+	case *dnsmessage.AResource:
+		return dnsmessage.TypeA
+	}
+	return cmp.Or(r.Header.Type, dnsmessage.TypeAAAA)
+}
