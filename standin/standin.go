@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"maps"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -23,6 +24,7 @@ import (
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/core/usb"
+	"earlybench.invalid/earlybench/standin/air"
 	"earlybench.invalid/earlybench/standin/bodies"
 	"earlybench.invalid/earlybench/standin/body"
 	"earlybench.invalid/earlybench/standin/hands"
@@ -60,6 +62,10 @@ type Scenario struct {
 	HostAddress  string `json:"host_address"`
 	HandsAddress string `json:"hands_address"`
 	Socket       string `json:"socket"` // for steering
+	// Announcements is where the devices announce themselves that are reached without a cable, and
+	// AirAddress at which address they listen; without the first there are none.
+	Announcements netip.AddrPort `json:"announcements,omitzero"`
+	AirAddress    netip.Addr     `json:"air_address,omitzero"` // zero: loopback
 	// MachineAddress is that of the virtual machine's host protocol; "" takes a free one.
 	MachineAddress string `json:"machine_address"`
 }
@@ -114,6 +120,7 @@ type Rig struct {
 	hub     *hub.Hub
 	host    *host.Host
 	machine *machine.Machine
+	air     *air.Air // nil: none is reached without a cable
 	hands   *hands.Server
 	steer   net.Listener
 	socket  string
@@ -180,6 +187,15 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 			return fmt.Errorf("answer: %w", err)
 		}
 	}
+	if sc.Announcements.IsValid() {
+		at := sc.AirAddress
+		if !at.IsValid() {
+			at = netip.AddrFrom4([4]byte{127, 0, 0, 1})
+		}
+		if r.air, err = air.Start(air.Config{Address: at, Group: sc.Announcements, Log: log}); err != nil {
+			return err
+		}
+	}
 	var held []hands.Body
 	for _, e := range sc.Bodies {
 		spec := specs[e.Body]
@@ -197,6 +213,9 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		r.bodies = append(r.bodies, b)
 		held = append(held, b)
 		r.hub.Attach(b)
+		if r.air != nil {
+			r.air.Add(b)
+		}
 		cable := hub.Cable(e.Cable)
 		if spec.Port == "power" {
 			cable = hub.Charge
@@ -235,6 +254,9 @@ func (r *Rig) Close() error {
 		}
 		r.mu.Unlock()
 		r.work.Wait()
+	}
+	if r.air != nil {
+		errs = append(errs, r.air.Close())
 	}
 	if r.hands != nil {
 		errs = append(errs, r.hands.Close())

@@ -38,6 +38,7 @@ type Session interface {
 	Screen() (Screen, error)
 	Ports() (Ports, error)
 	Statements() (Statements, error)
+	Wireless() (Wireless, error)
 	// Find makes the device show its handle on this bench.
 	Find(ctx context.Context, handle string) error
 	// Restart restarts the device.
@@ -274,6 +275,12 @@ type Statements interface {
 	Withdrawn(ctx context.Context, list string) error
 }
 
+// Wireless switches on the device whether it is reached without a cable.
+type Wireless interface {
+	// Set switches it on or off. A device on which only its owner can do that answers a [Refusal].
+	Set(ctx context.Context, on bool) error
+}
+
 // Bare is a session without any capability. Sessions embed it, so that a missing capability
 // returns an error with a sentence. Way is the name of the way, such as "cable".
 type Bare struct{ Way string }
@@ -306,6 +313,11 @@ func (b Bare) Ports() (Ports, error) { return nil, b.lacks("A port of an app") }
 
 // Statements says that it takes no grants and debug tokens.
 func (b Bare) Statements() (Statements, error) { return nil, b.lacks("Grants and debug tokens") }
+
+// Wireless says that this way cannot switch it.
+func (b Bare) Wireless() (Wireless, error) {
+	return nil, b.lacks("Switching on that a device is reached without a cable")
+}
 
 // Find says that the device cannot show its handle.
 func (b Bare) Find(context.Context, string) error {

@@ -16,6 +16,7 @@ const (
 	USBLeft       Key = "usb.left"
 	AirSeen       Key = "air.seen"
 	AirNetwork    Key = "air.network"
+	AirAddress    Key = "air.address"
 	DriverBound   Key = "driver.bound"
 	DriverSet     Key = "driver.set"
 	DriverOffered Key = "driver.offered"
@@ -103,7 +104,7 @@ func onTheBus() []Spec {
 		{Key: USBReturns, Type: Moment, Sources: []Source{Bus}, Good: time.Hour, Text: "by when it is back from a restart, as usual"},
 		cable(USBHolder, Text, "who holds it on its host", Bus, Host),
 		cable(USBDenied, Text, "why its host may not open it", Host),
-		{Key: AirSeen, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "heard on the network"},
+		cable(AirSeen, Bool, "heard on the network", Host),
 		{Key: AirNetwork, Type: Text, Sources: []Source{Host, Device, Person}, Good: hours, Text: "network it is on: same, other, hotspot"},
 		cable(DriverBound, Bool, "the host has bound a driver to the device link", Host),
 		cable(DriverSet, Text, "driver set that is bound", Host),
@@ -133,6 +134,7 @@ func overTheLink() []Spec {
 		{Key: Locked, Type: Bool, Sources: []Source{Device, Person}, Good: minutes, Ends: EndsUnplug, Text: "locked"},
 		{Key: Asleep, Type: Bool, Sources: []Source{Device, Host, Person}, Good: minutes, Text: "asleep"},
 		{Key: Met, Type: Bool, Sources: []Source{Device}, Text: "was linked with this bench before"},
+		link(AirAddress, Text, "address at which it listens without a cable", Device),
 		link(DeviceClock, Int, "seconds its clock is off", Device),
 	}
 }

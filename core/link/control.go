@@ -33,6 +33,11 @@ type StatementRef struct {
 	ID   string `json:"id,omitempty"`
 }
 
+// Wireless switches being reached without a cable on or off.
+type Wireless struct {
+	On bool `json:"on"`
+}
+
 // Find asks a device to show its handle.
 type Find struct {
 	Handle string `json:"handle"`

@@ -101,3 +101,9 @@ func (m *Meeting) Typed(ctx context.Context, text string, report func(device.Adm
 	v := m.session.visit
 	return v.asking(ctx, report, MethodTyped, nil)
 }
+
+// Right reports whether these are the words that the device has to show.
+func (m *Meeting) Right(text string) bool {
+	typed, err := introduction.Parse(text)
+	return err == nil && typed.Equal(m.words)
+}

@@ -21,6 +21,9 @@ const (
 	// MethodFind makes the device show its handle on this bench.
 	MethodFind = "find"
 
+	// MethodWireless switches on or off that the device is reached without a cable.
+	MethodWireless = "wireless.set"
+
 	MethodDescribe    = "describe"
 	MethodFactsFollow = "facts.follow"
 	MethodFact        = "fact" // notification, to the bench

@@ -265,3 +265,21 @@ type screen struct{ *Session }
 func (s screen) Open(ctx context.Context) (io.ReadWriteCloser, error) {
 	return s.open(ctx, channelScreen)
 }
+
+// Alive asks the device whether it is there, by a request that it need not know (RFC 4254,
+// section 4: it answers with a failure, which is an answer).
+func (s *Session) Alive(ctx context.Context) error {
+	answered := make(chan error, 1)
+	s.run(func() {
+		_, _, err := s.conn.SendRequest("alive@earlybench.invalid", true, nil)
+		answered <- err
+	})
+	select {
+	case err := <-answered:
+		return err
+	case <-s.done:
+		return device.ErrEnded
+	case <-ctx.Done():
+		return fmt.Errorf("ask the device whether it is there: %w", context.Cause(ctx))
+	}
+}

@@ -87,6 +87,15 @@ func (s statements) Withdrawn(ctx context.Context, list string) error {
 	return refusal(s.call(ctx, MethodStatus, StatementRef{Text: list}, nil))
 }
 
+// Wireless switches whether the device is reached without a cable.
+func (s *Session) Wireless() (device.Wireless, error) { return wireless{s}, nil }
+
+type wireless struct{ *Session }
+
+func (w wireless) Set(ctx context.Context, on bool) error {
+	return refusal(w.call(ctx, MethodWireless, Wireless{On: on}, nil))
+}
+
 // refusal turns the answer of a device that refuses something into a [device.Refusal].
 func refusal(err error) error {
 	if e, ok := errors.AsType[*rpc.Error](err); ok && refusals[e.Code] != "" {

@@ -28,7 +28,7 @@ func (p *program) completions(c *cobra.Command) {
 			return p.candidates(c, strings.TrimSuffix(place, "..."), args)
 		}
 	}
-	for flag, place := range map[string]string{"app": "APP", "accept": "DIGEST", "confirm": "STEP", "tried-remedy": "CAUSE", "answer": "ANSWER"} {
+	for flag, place := range map[string]string{"app": "APP", "accept": "DIGEST", "confirm": "STEP", "tried-remedy": "CAUSE", "answer": "ANSWER", "as": "DEVICE"} {
 		if c.Flags().Lookup(flag) != nil {
 			c.RegisterFlagCompletionFunc(flag, func(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) { //nolint:errcheck // the flag is there
 				return p.candidates(c, place, args)
@@ -81,6 +81,10 @@ func (p *program) ofBench(ctx context.Context, b *client.Client, c *cobra.Comman
 	case "DEVICE":
 		all := names(func(ctx context.Context, _ ...client.Select) ([]client.Device, error) { return b.Devices(ctx, "") }, func(x client.Device) string { return x.Handle })(ctx)
 		return slices.DeleteFunc(all, func(h string) bool { return slices.Contains(before, h) })
+	case "HEARD":
+		return names(b.Network, func(x client.NetworkEntry) string {
+			return x.Name + "\t" + x.Family + ", " + strings.Join(x.Addresses, " ")
+		})(ctx)
 	case "KIT":
 		return names(b.Kits, func(x client.Kit) string { return x.Name })(ctx)
 	case "SESSION":

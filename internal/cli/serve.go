@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"os"
 	"slices"
 
@@ -13,6 +14,7 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/console"
+	"earlybench.invalid/earlybench/core/dnssd"
 	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/demo"
 	"earlybench.invalid/earlybench/internal/service"
@@ -57,6 +59,8 @@ func (p *program) serveCommand() *cobra.Command {
 	c.Flags().StringVar(&usb.Rules, "rules-dir", "", "where udev's rules files are (default /etc/udev/rules.d)")
 	c.Flags().BoolVar(&usb.MadeUpEvents, "made-up-events", false, "take plug events of other programs than the kernel, for tests")
 	c.Flags().MarkHidden("made-up-events") //nolint:errcheck // it is there
+	c.Flags().BoolVar(&cfg.Announcements.Off, "no-announcements", false, "do not listen for devices that announce themselves on the network")
+	c.Flags().TextVar(&cfg.Announcements.Group, "announcements", netip.AddrPort{}, "group and port at which devices announce themselves (default "+dnssd.Group.String()+")")
 	c.Flags().StringVar(&cfg.SafeKey, "safe-key", "", "file of the unlock key that opens the safe at the start; both are made if there is none")
 	c.Flags().BoolVar(&cfg.Development, "development", false, "with a socket that moves the clock")
 	c.Flags().DurationVar(&cfg.ClockBy, "clock-by", 0, "by how much the clock is moved, with --development")

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -19,6 +20,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/dnssd"
 	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/internal/replace"
 	"earlybench.invalid/earlybench/internal/service"
@@ -76,6 +78,9 @@ func Run(ctx context.Context, cfg Config) error {
 	}
 	defer release()
 	d := &demo{cfg: cfg, ports: ports}
+	if d.announcements, err = ownAnnouncements(); err != nil {
+		return err
+	}
 	defer d.stop()
 	at, err := d.start(ctx)
 	if err != nil {
@@ -101,6 +106,19 @@ type demo struct {
 	depot     *child
 	authority *child
 	client    *client.Client
+	// announcements is where the stand-ins announce themselves: at a port of the demo's own, so that
+	// they are heard by nobody else, and nobody else by the bench.
+	announcements netip.AddrPort
+}
+
+// ownAnnouncements returns the group of Multicast DNS at a free port.
+func ownAnnouncements() (netip.AddrPort, error) {
+	c, err := net.ListenUDP("udp4", nil)
+	if err != nil {
+		return netip.AddrPort{}, fmt.Errorf("find a port for announcements: %w", err)
+	}
+	defer c.Close()
+	return netip.AddrPortFrom(dnssd.Group.Addr(), uint16(c.LocalAddr().(*net.UDPAddr).Port)), nil
 }
 
 // choosePorts returns seven consecutive ports, or free ones, and checks that they are not
@@ -142,7 +160,7 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 	if err != nil {
 		return Addresses{}, err
 	}
-	sc, offered, err := scenario(d.cfg, d.ports, bench, made, held(belonging.Signed))
+	sc, offered, err := scenario(d.cfg, d.ports, d.announcements, bench, made, held(belonging.Signed))
 	if err != nil {
 		return Addresses{}, err
 	}
@@ -166,7 +184,7 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 
 func (d *demo) startService(at *service.Addresses) (err error) {
 	c, err := spawn(d.cfg.Err, nil, at, "serve", "--supervised", "--development", "--own-usb=false", "--name", benchName, "--safe-key", d.safeKey(),
-		"--state", d.cfg.State, "--port", fmt.Sprint(d.ports[0]), "--clock-by", d.clockBy().String())
+		"--state", d.cfg.State, "--port", fmt.Sprint(d.ports[0]), "--clock-by", d.clockBy().String(), "--announcements", d.announcements.String())
 	if err != nil {
 		return fmt.Errorf("start the bench: %w", err)
 	}

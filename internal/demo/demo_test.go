@@ -3,6 +3,7 @@ package demo
 import (
 	"errors"
 	"net"
+	"net/netip"
 	"strings"
 	"testing"
 
@@ -36,7 +37,7 @@ func TestTheScenarioHasOneReadyHandsetAndOneBrandNewOfAnotherModel(t *testing.T)
 	keys, err := depot.ReadKeys(t.TempDir(), publisher)
 	require.NoError(t, err)
 	made := sets{t.TempDir(), keys}
-	sc, offered, err := scenario(Config{State: t.TempDir(), Few: true}, [7]int{0, 1, 2, 3}, client.Bench{Name: "moor-desk", Fingerprint: "SHA256:x"}, made, nil)
+	sc, offered, err := scenario(Config{State: t.TempDir(), Few: true}, [7]int{0, 1, 2, 3}, netip.AddrPort{}, client.Bench{Name: "moor-desk", Fingerprint: "SHA256:x"}, made, nil)
 	require.NoError(t, err)
 	require.Len(t, sc.Bodies, 2)
 	require.Equal(t, map[string]string{"SHA256:x": "moor-desk"}, sc.Bodies[0].Begin.Admits)

@@ -149,6 +149,9 @@ func (k *Keeper) change(ctx context.Context, c store.DeviceChange) error {
 	if c.HandsURL != nil {
 		k.device.HandsURL = *c.HandsURL
 	}
+	if c.Serial != nil {
+		k.device.Serial = *c.Serial
+	}
 	if c.Place != nil {
 		k.device.Place = *c.Place
 	}

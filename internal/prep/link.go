@@ -2,10 +2,15 @@ package prep
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"slices"
 	"sync"
 
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/ways"
 )
 
 // RestartLink restarts the link to a device. A question that it asks its owner ends: over a
@@ -48,4 +53,32 @@ func (p *Prep) RestartLinks(ctx context.Context) (handles []string, errs []error
 	}
 	restarting.Wait()
 	return handles, errs
+}
+
+// SetWireless switches on or off, over the link that stands, that a device is reached without a
+// cable. No introduction is needed: both keys are pinned.
+func (p *Prep) SetWireless(ctx context.Context, handle string, on bool) error {
+	k, err := p.Rack.Find(handle)
+	if err != nil {
+		return err
+	}
+	if !on && !slices.ContainsFunc(k.Ways(), func(w keeper.Reached) bool { return w.Linked && w.Kind != ways.Wireless }) {
+		return &problem.Problem{Kind: problem.Blocked, Text: handle + " is reached without a cable only, so that nothing could switch it on again from here.", Remedy: "Connect it by cable first, or switch it off on the device."}
+	}
+	s, err := p.Outlook.Session(k)
+	if err != nil {
+		return err
+	}
+	w, err := s.Wireless()
+	if err != nil {
+		return err
+	}
+	err = w.Set(ctx, on)
+	if r, ok := errors.AsType[*device.Refusal](err); ok {
+		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s does not let a computer switch that: %s.", handle, r.Text), Remedy: "Switch it on the device."}
+	}
+	if err != nil {
+		return fmt.Errorf("switch %s to be reached without a cable: %w", handle, err)
+	}
+	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"path/filepath"
 	"sync"
@@ -15,6 +16,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/dnssd"
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/hostlink"
@@ -45,6 +47,7 @@ import (
 	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tidy"
 	"earlybench.invalid/earlybench/internal/tryout"
+	"earlybench.invalid/earlybench/internal/ways/air"
 	"earlybench.invalid/earlybench/internal/ways/cable"
 	"earlybench.invalid/earlybench/internal/web"
 )
@@ -58,6 +61,7 @@ type Insides struct {
 	Outlook     *outlook.Outlook
 	Cables      *cable.Cables
 	Hosts       *bus.Hosts
+	Air         *air.Air
 	Kits        *kits.Kits
 	Jobs        *job.Runner
 	Depots      *depot.Depots
@@ -110,7 +114,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		return nil, err
 	}
 	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Clock: c, Bench: in.Name,
-		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log, Means: func(k *keeper.Keeper) []string { return append(in.Supply.Means(k), in.Belong.Means(k)...) },
+		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log, Means: func(k *keeper.Keeper) []string { return append(append(in.Supply.Means(k), in.Belong.Means(k)...), "air") },
 		Allowed: func(k *keeper.Keeper, app string) []fact.Fact { return in.Statements.Facts(k, app) },
 		Offered: func(k *keeper.Keeper) *driver.Candidate { return in.Supply.Best(k) }})
 	if err != nil {
@@ -126,6 +130,8 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 			cfg.Log.Error("tell of a change", "host", host, "error", err)
 		}
 	}, keys.Link, cfg.Log)
+	in.Air = air.New(air.Config{Records: st, Rack: in.Rack, Browse: in.browse(cfg.Announcements), Dial: (&net.Dialer{}).DialContext, Key: keys.Link, Bench: in.Name, Clock: c, Log: cfg.Log})
+	in.Rack.OnChange(func(*keeper.Keeper) { in.Air.Again() })
 	hold := cfg.Hold
 	if hold == nil {
 		hold = safe.Process(cfg.State)
@@ -182,7 +188,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
-	cfg.Statements, cfg.Endings, cfg.Tidy, cfg.Backups = in.Statements, in.Endings, in.Tidy, in.Backups
+	cfg.Air, cfg.Statements, cfg.Endings, cfg.Tidy, cfg.Backups = in.Air, in.Statements, in.Endings, in.Tidy, in.Backups
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
 	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, Depots: in.Depots, Kits: in.Kits.All, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
@@ -236,6 +242,9 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Sheets.Watch(ctx, in.setSheets) })
 	in.watching.Go(func() { in.trim(ctx) })
 	in.watching.Go(func() { in.compareClocks(ctx) })
+	if err := in.Air.Start(ctx); err != nil {
+		return err
+	}
 	known, err := in.Store.Hosts(ctx)
 	if err != nil {
 		return fmt.Errorf("read the hosts: %w", err)
@@ -248,6 +257,22 @@ func (in *Insides) Start(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// browse listens for announcements; nil for not at all. A computer on which that is not possible has
+// the other ways all the same.
+func (in *Insides) browse(a Announcements) func(dnssd.BrowserConfig) (*dnssd.Browser, error) {
+	if a.Off {
+		return nil
+	}
+	return func(cfg dnssd.BrowserConfig) (*dnssd.Browser, error) {
+		wire, err := dnssd.Listen(a.Group)
+		if err != nil {
+			in.Log.Error("announcements on the network are not heard", "error", err)
+			return nil, nil
+		}
+		return dnssd.Browse(wire, cfg), nil
+	}
 }
 
 // watchOwn watches the USB of the bench's own computer, under the computer's name. known are
@@ -296,6 +321,9 @@ func (in *Insides) Close() {
 	in.watching.Wait()
 	in.Hosts.Close()
 	in.Cables.Close()
+	if err := in.Air.Close(); err != nil {
+		in.Log.Warn("end listening for announcements", "error", err)
+	}
 	in.Rack.Close()
 	if err := in.Kits.Close(); err != nil && !errors.Is(err, context.Canceled) {
 		in.Log.Warn("end watching for kits", "error", err)

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -36,20 +37,29 @@ const Version = web.Version
 
 // Config is how a bench is run.
 type Config struct {
-	State       string // directory
-	Port        int    // on loopback; 0 takes a free one
-	Name        string // the bench's, as devices show it; "" keeps the one on record
-	Home        string // the user's own directory, in which kits are looked for; "" is the one of the process
-	Sheets      fs.FS
-	Console     fs.FS
-	Log         *slog.Logger
-	USB         *bus.Local // how the computer's own USB is watched; nil for not at all
-	Development bool       // with a socket that moves the clock
-	SafeKey     string     // file of the unlock key by which the safe is opened at the start; "" for none
+	State   string // directory
+	Port    int    // on loopback; 0 takes a free one
+	Name    string // the bench's, as devices show it; "" keeps the one on record
+	Home    string // the user's own directory, in which kits are looked for; "" is the one of the process
+	Sheets  fs.FS
+	Console fs.FS
+	Log     *slog.Logger
+	USB     *bus.Local // how the computer's own USB is watched; nil for not at all
+	// Announcements is how devices are heard that announce themselves on the network.
+	Announcements Announcements
+	Development   bool   // with a socket that moves the clock
+	SafeKey       string // file of the unlock key by which the safe is opened at the start; "" for none
 	// Hold starts what holds the opened safe; nil stands for a process of this program.
 	Hold func() (io.ReadWriteCloser, error)
 	// ClockBy is by how much the clock is moved from the start, with Development.
 	ClockBy time.Duration
+}
+
+// Announcements is how devices are heard that announce themselves on the network. The zero value is
+// the group of Multicast DNS.
+type Announcements struct {
+	Off   bool
+	Group netip.AddrPort // where they announce themselves; zero for that of the standard
 }
 
 // Addresses are the addresses of a running bench.

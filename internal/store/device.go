@@ -104,6 +104,7 @@ type DeviceChange struct {
 	Handle   *string
 	HandsURL *string
 	Key      *string
+	Serial   *string
 	Place    *string
 	// First makes Key count only where no key is pinned yet.
 	First bool
@@ -151,7 +152,7 @@ func (s *Store) ChangeDevice(ctx context.Context, id, handle string, c DeviceCha
 				return fmt.Errorf("device %s: %w", handle, ErrPinned)
 			}
 		}
-		for column, value := range map[string]*string{"handle": c.Handle, "hands_url": c.HandsURL, "key": c.Key, "place": c.Place} {
+		for column, value := range map[string]*string{"handle": c.Handle, "hands_url": c.HandsURL, "key": c.Key, "serial": c.Serial, "place": c.Place} {
 			if value != nil {
 				if err := set(column, *value); err != nil {
 					return err
@@ -192,7 +193,8 @@ func (s *Store) MergeDevice(ctx context.Context, from, to Device) error {
 func (s *Store) DropDevice(ctx context.Context, d Device) error {
 	return s.change(ctx, "device.changed", d.Handle, func(tx *sql.Tx) error {
 		for _, q := range []string{`DELETE FROM fact WHERE subject = ?1 OR subject LIKE 'trial/' || ?1 || '/%'`,
-			`DELETE FROM history WHERE subject = ?1 OR subject LIKE 'trial/' || ?1 || '/%'`, `DELETE FROM tryout WHERE device = ?1`} {
+			`DELETE FROM history WHERE subject = ?1 OR subject LIKE 'trial/' || ?1 || '/%'`, `DELETE FROM tryout WHERE device = ?1`,
+			`DELETE FROM address WHERE device = ?1 AND NOT given`, `UPDATE address SET device = '' WHERE device = ?1`} {
 			if _, err := tx.ExecContext(ctx, q, d.ID); err != nil {
 				return err
 			}

@@ -43,6 +43,7 @@ import (
 	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tidy"
 	"earlybench.invalid/earlybench/internal/tryout"
+	"earlybench.invalid/earlybench/internal/ways/air"
 )
 
 // Version is the version of the program.
@@ -56,6 +57,7 @@ type Config struct {
 	Outlook     *outlook.Outlook
 	Access      *access.Keys
 	Hosts       *bus.Hosts
+	Air         *air.Air
 	Computer    *computer.Computer
 	Checker     *computer.Checker
 	Jobs        *job.Runner

@@ -74,6 +74,7 @@ type Body struct {
 	question *question
 	meeting  *meeting // nil: no introduction goes on
 	turns    introduction.Turns
+	address  string        // where it is reached without a cable; "" for nowhere
 	changed  chan struct{} // closed and replaced at every change
 	rev      uint64        // of what is drawn
 	drawn    *image.RGBA

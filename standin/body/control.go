@@ -58,6 +58,12 @@ func (b *Body) Control(ctx context.Context, method string, params json.RawMessag
 		return nil, b.followLog(ctx, from, notify)
 	case link.MethodAppOffer:
 		return b.offer(params)
+	case link.MethodWireless:
+		w, err := rpc.Decode[link.Wireless](params)
+		if err != nil {
+			return nil, err
+		}
+		return nil, b.setWireless(w.On)
 	case link.MethodStatements, link.MethodPut, link.MethodDrop, link.MethodStatus:
 		return b.statementCall(method, params)
 	}
@@ -115,9 +121,12 @@ func (b *Body) followFacts(ctx context.Context, key string, notify func(string, 
 			telling{fact.Battery, b.charge()},
 			telling{fact.Free, b.free()},
 			telling{fact.Locked, b.locked},
-			telling{fact.Asleep, b.resting},
+			telling{fact.Asleep, b.asleep},
 			telling{device.FactClock, time.Until(b.now()).Round(time.Second)},
 			telling{device.FactApps, b.appList()})
+		if b.cfg.Spec.Air != nil {
+			current = append(current, telling{fact.AirAddress, b.address})
+		}
 		current = append(current, b.developerFacts()...)
 		if b.cfg.Spec.Covers != nil {
 			current = append(current, telling{fact.Statements, append([]string{}, b.st.Statements...)})

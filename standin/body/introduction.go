@@ -2,6 +2,7 @@ package body
 
 import (
 	"context"
+	"net"
 	"strings"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 	"earlybench.invalid/earlybench/core/introduction"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/plain"
+	"earlybench.invalid/earlybench/core/rpc"
 )
 
 // AirSpec is how a body is reached without a cable; nil for not at all.
@@ -114,6 +116,41 @@ func (m *meeting) dialog() *dialog {
 
 // Over is closed when the owner has ended it on the screen.
 func (m *meeting) Over() <-chan struct{} { return m.over }
+
+// ServeDirectly serves the device link over a connection that was made without a cable.
+func (b *Body) ServeDirectly(ctx context.Context, c net.Conn) {
+	if err := link.Serve(ctx, c, b.key(), b); err != nil {
+		b.cfg.Log.Info("link", "body", b.cfg.Name, "error", err)
+	}
+}
+
+// Listens tells the body where it is reached without a cable; "" for nowhere. What was let in for
+// one visit is forgotten, if it has no cable that ends the visit.
+func (b *Body) Listens(address string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.address = address; address == "" && b.cfg.Spec.Port == "power" {
+		b.forgetVisits()
+	}
+	b.touchState()
+}
+
+// setWireless switches being reached without a cable on or off, as an admitted bench asks for.
+func (b *Body) setWireless(on bool) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.cfg.Spec.Air == nil || len(b.cfg.Spec.Air.Set) == 0 {
+		return rpc.Errorf(rpc.CodeRefused, "that is switched on this device itself")
+	}
+	for k, v := range b.cfg.Spec.Air.Set {
+		if !on {
+			v = b.cfg.Spec.Settings[k]
+		}
+		b.st.Settings[k] = v
+	}
+	b.touchState()
+	return nil
+}
 
 // ReachableWithoutCable reports whether the body listens and announces itself on the network.
 func (b *Body) ReachableWithoutCable() bool {

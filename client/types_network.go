@@ -1,0 +1,35 @@
+package client
+
+import "time"
+
+// NetworkEntry is something that is heard on the network, or at an address that was given.
+type NetworkEntry struct {
+	Name      string     `json:"name" doc:"by which it is spoken of while it is heard, such as heard-1"`
+	State     string     `json:"state" enum:"known,not met,other version,silent" doc:"known: a device on record; not met: not introduced to this bench; other version: of the device link; silent: nobody answers at the address"`
+	Device    string     `json:"device" doc:"handle of the device on record that it is taken for; empty for none"`
+	Family    string     `json:"family" doc:"that it announces; empty where nothing is announced"`
+	Addresses []string   `json:"addresses" nullable:"false"`
+	Given     bool       `json:"given" doc:"a person has given the address"`
+	Since     *time.Time `json:"since,omitempty" doc:"when it was heard first"`
+	Trouble   string     `json:"trouble" doc:"why nobody answers at a given address"`
+}
+
+// Introduction is the first meeting with a device without a cable.
+type Introduction struct {
+	State   string    `json:"state" enum:"words,asking,done,failed" doc:"words: the device shows three words, which are to be typed; asking: its owner is asked"`
+	Name    string    `json:"name" doc:"by which the device is listed among what is heard"`
+	Address string    `json:"address"`
+	Device  string    `json:"device" doc:"handle of the device that it is introduced as; empty while it is not on record"`
+	Says    Claims    `json:"says" doc:"what the device says of itself"`
+	Until   time.Time `json:"until" doc:"when the device ends it, unless the words were typed"`
+	Error   *Problem  `json:"error" doc:"why it has failed"`
+}
+
+// Claims is what a device says of itself before it is known.
+type Claims struct {
+	Name    string `json:"name"`
+	Family  string `json:"family"`
+	Model   string `json:"model" doc:"its code"`
+	Serial  string `json:"serial"`
+	Release string `json:"release"`
+}

@@ -1,0 +1,258 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+func (p *program) networkCommand() *cobra.Command {
+	c := lists(p, &cobra.Command{Use: "network", Short: "What is heard without a cable, and introducing it", Args: cobra.NoArgs,
+		Long: `Lists the devices that announce themselves on the networks of this computer, and the
+addresses that were given. A device that this bench knows is reached by itself, at
+whatever address it is. Another one is introduced once: it shows three words, which
+are typed here.`,
+		Example: "earlybench network\nearlybench network introduce heard-1 --as kittiwake-1\nearlybench network add 192.168.7.21:4022\nearlybench network join heron-1"},
+		(*client.Client).Network, func(all []client.NetworkEntry) {
+			if len(all) == 0 {
+				empty(p.out, "Nothing is heard. A device must be awake, and on a network of this computer. By its address: earlybench network add ADDRESS")
+				return
+			}
+			var rows [][]string
+			for _, e := range all {
+				rows = append(rows, []string{e.Name, networkFamily(e), strings.Join(e.Addresses, ", "), networkText(e)})
+			}
+			p.table([]string{"name", "family", "address", "taken for"}, rows)
+		})
+	c.AddCommand(p.networkAdd(), p.networkDrop(), p.networkIntroduce(), p.networkWords(), p.networkStop(), p.networkSwitch(true), p.networkSwitch(false))
+	return c
+}
+
+func networkFamily(e client.NetworkEntry) string {
+	if e.Family == "" {
+		return faint.Render("not announced")
+	}
+	return safe(e.Family)
+}
+
+func networkText(e client.NetworkEntry) string {
+	switch e.State {
+	case "known":
+		return good.Render(e.Device)
+	case "not met":
+		return "a device that was not introduced: earlybench network introduce " + e.Name
+	case "other version":
+		return "another version of the device link"
+	}
+	if e.Trouble == "" {
+		return "it is being looked who is there"
+	}
+	return "nobody: " + oneLine(safe(e.Trouble), 60)
+}
+
+func (p *program) networkAdd() *cobra.Command {
+	return &cobra.Command{Use: "add ADDRESS", Short: "Give the address of a device, where announcements do not pass", Args: cobra.ExactArgs(1),
+		Example: "earlybench network add 192.168.7.21:4022", RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			e, err := b.AddAddress(c.Context(), args[0])
+			switch {
+			case err != nil:
+				return err
+			case p.json:
+				return p.printJSON(e)
+			}
+			fmt.Fprintf(p.out, "%s at %s: %s\n", e.Name, args[0], networkText(e))
+			return nil
+		}}
+}
+
+func (p *program) networkDrop() *cobra.Command {
+	return &cobra.Command{Use: "drop HEARD", Short: "Forget an address that was given", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		return b.DropAddress(c.Context(), args[0])
+	}}
+}
+
+func (p *program) networkIntroduce() *cobra.Command {
+	as := ""
+	c := &cobra.Command{Use: "introduce HEARD", Short: "Introduce a device that is heard: type the three words that it shows", Args: cobra.ExactArgs(1),
+		Long: `The device shows three words. Typed here, they prove that nobody is between it and
+this bench. Then its owner is asked on it whether to let this bench in.
+
+Without a terminal the words are given by another command: earlybench network words.`,
+		Example: "earlybench network introduce heard-1 --as kittiwake-1", RunE: func(c *cobra.Command, args []string) error {
+			if p.unattended {
+				return &exitError{exitPerson, "An introduction needs a person, who types what the device shows."}
+			}
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			in, err := b.Introduce(c.Context(), args[0], as)
+			switch {
+			case err != nil:
+				return err
+			case !p.terminal && p.json:
+				return p.printJSON(in)
+			}
+			fmt.Fprintf(p.err, "%s shows three words.\n", claimText(in))
+			if !p.terminal {
+				fmt.Fprintln(p.err, "Give them here: earlybench network words WORD WORD WORD")
+				return nil
+			}
+			return p.askWords(c.Context(), b)
+		}}
+	c.Flags().StringVar(&as, "as", "", "the device on record that it is, such as a watch that was put on the rack by hand")
+	return c
+}
+
+// claimText says what a device says that it is.
+func claimText(in client.Introduction) string {
+	s := in.Says
+	text := fmt.Sprintf("%s (%s, model %s, release %s", safe(s.Name), safe(s.Family), safe(s.Model), safe(s.Release))
+	if s.Serial != "" {
+		text += ", serial " + safe(s.Serial)
+	}
+	return text + ")"
+}
+
+// askWords reads the words from the terminal until they are right, wrong, or given up.
+func (p *program) askWords(ctx context.Context, b *client.Client) error {
+	lines := readLines(p.in)
+	for {
+		fmt.Fprint(p.out, faint.Render("Words, q gives up: "))
+		var typed string
+		select {
+		case <-ctx.Done():
+			return p.giveUp(b, ctx.Err())
+		case line, ok := <-lines:
+			if typed = strings.TrimSpace(line); !ok || typed == "q" {
+				return p.giveUp(b, &exitError{exitPerson, "The introduction was given up."})
+			}
+		}
+		err := p.typeWords(ctx, b, typed)
+		if problem, ok := err.(*client.Problem); ok && problem.Kind == "invalid" { //nolint:errorlint // it comes as it is
+			fmt.Fprintln(p.out, safe(problem.Detail))
+			continue
+		}
+		return err
+	}
+}
+
+// giveUp ends the introduction, and returns why.
+func (p *program) giveUp(b *client.Client, why error) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	b.StopIntroduction(ctx) //nolint:errcheck // the device ends it by itself
+	return why
+}
+
+// introductionEvery is how often it is asked how far an introduction is.
+const introductionEvery = 200 * time.Millisecond
+
+// typeWords gives the words, and waits for the owner's answer on the device.
+func (p *program) typeWords(ctx context.Context, b *client.Client, words string) error {
+	in, err := b.TypeWords(ctx, words)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(p.err, "The words are right. Let this bench in on the device: %s.\n", claimText(in))
+	for in.State == "asking" {
+		select {
+		case <-ctx.Done():
+			return p.giveUp(b, ctx.Err())
+		case <-time.After(introductionEvery):
+		}
+		if in, err = b.Introduction(ctx); err != nil {
+			return err
+		}
+	}
+	switch {
+	case in.Error != nil:
+		return in.Error
+	case p.json:
+		return p.printJSON(in)
+	}
+	fmt.Fprintf(p.out, "%s is introduced. What it needs next: earlybench prep %[1]s\n", in.Device)
+	return nil
+}
+
+func (p *program) networkWords() *cobra.Command {
+	return &cobra.Command{Use: "words WORD WORD WORD", Short: "Type the three words that the device shows", Args: cobra.RangeArgs(1, 3),
+		Example: "earlybench network words maple otter bugle", RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			return p.typeWords(c.Context(), b, strings.Join(args, " "))
+		}}
+}
+
+func (p *program) networkStop() *cobra.Command {
+	return &cobra.Command{Use: "stop", Short: "Give the introduction up that goes on", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		return b.StopIntroduction(c.Context())
+	}}
+}
+
+func (p *program) networkSwitch(on bool) *cobra.Command {
+	c := &cobra.Command{Use: "join DEVICE", Short: "Have a device that is linked by cable be reached without it, too", Args: cobra.ExactArgs(1),
+		Long: `The bench switches on over the link that the device is reached without a cable. No
+introduction is needed. The cable can then be pulled: work goes on.`}
+	if !on {
+		c.Use, c.Short, c.Long = "leave DEVICE", "Have a device be reached by cable only", ""
+	}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		if err := b.SetWireless(c.Context(), args[0], on); err != nil {
+			return err
+		}
+		if !on {
+			return nil
+		}
+		return p.untilWireless(c.Context(), b, args[0])
+	}
+	return c
+}
+
+// wirelessWithin is how long a device is waited for that was switched on.
+const wirelessWithin = 15 * time.Second
+
+// untilWireless waits until a device is linked without a cable.
+func (p *program) untilWireless(ctx context.Context, b *client.Client, handle string) error {
+	for began := time.Now(); ; {
+		all, err := b.Links(ctx, client.Select{Where: fmt.Sprintf("link.device == %q && link.way == %q", handle, "wireless")})
+		if err != nil {
+			return err
+		}
+		if len(all) > 0 && all[0].State == "linked" {
+			fmt.Fprintf(p.out, "%s is linked without a cable, too, at %s. Its cable may be pulled.\n", handle, safe(all[0].Port))
+			return nil
+		}
+		if time.Since(began) > wirelessWithin {
+			return &exitError{exitFailed, fmt.Sprintf("%s has switched it on, and is not linked without a cable after %s. What is in the way: earlybench network; earlybench link", handle, wirelessWithin)}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(introductionEvery):
+		}
+	}
+}

@@ -1,0 +1,353 @@
+// Package air implements the way without a cable. Devices announce themselves by DNS-SD, or
+// their addresses are given; one whose key is pinned is linked by itself, at whatever address
+// it answers. Others are introduced (docs/formats/introduction.md).
+//
+// A name that is announced, or an address, says who may be there. Who is there is decided by
+// the device key alone.
+package air
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/dnssd"
+	"earlybench.invalid/earlybench/core/introduction"
+	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/plain"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Records is where addresses are kept; *store.Store is one.
+type Records interface {
+	Addresses(ctx context.Context) ([]store.Address, error)
+	GiveAddress(ctx context.Context, address string, at time.Time) error
+	DropAddress(ctx context.Context, address string) error
+	Answered(ctx context.Context, address, device string, at time.Time) error
+	Tell(ctx context.Context, event string, subjects ...string) error
+}
+
+// Rack is the devices on record; *rack.Rack is one.
+type Rack interface {
+	All() []*keeper.Keeper
+	CheckIntroduction(key string, d introduction.Description, as string) error
+	Introduced(ctx context.Context, key string, d introduction.Description, as string) (*keeper.Keeper, error)
+}
+
+// Config is what the way without a cable needs. All fields but Browse are needed.
+type Config struct {
+	Records Records
+	Rack    Rack
+	// Browse starts to listen for announcements; nil for not at all.
+	Browse func(dnssd.BrowserConfig) (*dnssd.Browser, error)
+	Dial   func(ctx context.Context, network, address string) (net.Conn, error)
+	Key    ssh.Signer // the bench's link key
+	Bench  func() string
+	Clock  clock.Clock
+	Log    *slog.Logger
+}
+
+// Air holds the ways without a cable. It is made by New, and runs from Start to Close.
+type Air struct {
+	cfg  Config
+	ctx  context.Context
+	end  context.CancelFunc
+	work sync.WaitGroup
+	news chan struct{} // somebody else may be recognised now
+
+	browser *dnssd.Browser // nil: it does not listen
+
+	mu      sync.Mutex
+	heard   map[string]*heard           // by name of the announcement
+	given   map[string]*given           // by address
+	last    map[string]string           // where devices answered last, by id
+	ways    map[string]*Way             // by id of the device
+	known   map[string]*link.Recogniser // by device key
+	counted int                         // ways that were made
+	named   int                         // of those that were heard
+	told    bool                        // that something has changed, and is to be told
+
+	meeting *meeting // the introduction; nil: there was none
+}
+
+// heard is a device that announces itself.
+type heard struct {
+	dnssd.Found
+	name   string // by which people speak of it
+	device string // id of the one on record that it is taken for; "" for none
+}
+
+// given is an address that a person has given.
+type given struct {
+	device  string // id of the one that has answered there
+	name    string
+	key     string // that was shown there
+	trouble string // why nobody answers; "" if somebody does
+	tried   bool
+}
+
+// New makes the ways. Nothing runs before Start.
+func New(cfg Config) *Air {
+	a := &Air{cfg: cfg, news: make(chan struct{}, 1), heard: map[string]*heard{}, given: map[string]*given{}, last: map[string]string{},
+		ways: map[string]*Way{}, known: map[string]*link.Recogniser{}}
+	a.ctx, a.end = context.WithCancel(context.Background())
+	return a
+}
+
+// Start listens for announcements, and tries the addresses that are known.
+func (a *Air) Start(ctx context.Context) error {
+	all, err := a.cfg.Records.Addresses(ctx)
+	if err != nil {
+		return fmt.Errorf("read the addresses of devices: %w", err)
+	}
+	a.mu.Lock()
+	for _, x := range all {
+		if x.Given {
+			a.given[x.Address] = &given{device: x.Device, name: a.newName()}
+		} else {
+			a.last[x.Device] = x.Address
+		}
+	}
+	a.mu.Unlock()
+	if a.cfg.Browse != nil {
+		b, err := a.cfg.Browse(dnssd.BrowserConfig{Type: link.ServiceType, Changed: a.appeared, Gone: a.disappeared})
+		if err != nil {
+			return err
+		}
+		a.mu.Lock()
+		a.browser = b
+		a.mu.Unlock()
+	}
+	a.work.Go(a.recogniseLater)
+	a.work.Go(a.tellLater)
+	a.work.Go(a.probe)
+	return nil
+}
+
+// Close ends everything but the ways, which end with their keepers.
+func (a *Air) Close() error {
+	a.end()
+	a.mu.Lock()
+	b, m := a.browser, a.meeting
+	a.mu.Unlock()
+	var err error
+	if b != nil {
+		err = b.Close()
+	}
+	if m != nil {
+		m.stop()
+	}
+	a.work.Wait()
+	return err
+}
+
+// appeared takes an announcement. It reports whether it is that of a device on record.
+func (a *Air) appeared(f dnssd.Found) bool {
+	a.mu.Lock()
+	h := a.heard[f.Instance]
+	if h == nil {
+		h = &heard{name: a.newName()}
+		a.heard[f.Instance] = h
+	}
+	h.Found = f
+	k := a.recognise(h)
+	a.tell()
+	a.mu.Unlock()
+	if k != nil {
+		a.reach(k, candidate{name: f.Instance, addresses: addresses(f), announced: true})
+	}
+	return k != nil
+}
+
+// addresses are where an announced device is reached, IPv4 first.
+func addresses(f dnssd.Found) []string {
+	var out []string
+	for _, x := range slices.SortedStableFunc(slices.Values(f.Addresses), func(x, y netip.Addr) int { return cmp.Compare(x.BitLen(), y.BitLen()) }) {
+		out = append(out, netip.AddrPortFrom(x, f.Port).String())
+	}
+	return out
+}
+
+// disappeared takes a goodbye, or that an announcement was not repeated.
+func (a *Air) disappeared(name string) {
+	a.mu.Lock()
+	h := a.heard[name]
+	delete(a.heard, name)
+	var w *Way
+	if h != nil {
+		w = a.ways[h.device]
+	}
+	a.tell()
+	a.mu.Unlock()
+	if w != nil {
+		w.drop(name)
+	}
+}
+
+// recognise finds the device on record that an announcement is of; nil for none. The lock is
+// held.
+func (a *Air) recognise(h *heard) *keeper.Keeper {
+	if h.Text[link.TextVersion] != link.AnnouncementVersion {
+		return nil
+	}
+	for _, k := range a.cfg.Rack.All() {
+		d := k.Device()
+		if d.Key == "" {
+			continue
+		}
+		r := a.known[d.Key]
+		if r == nil {
+			r = link.NewRecogniser(d.Key)
+			a.known[d.Key] = r
+		}
+		if r.Recognises(h.Instance) {
+			h.device = d.ID
+			return k
+		}
+	}
+	h.device = ""
+	return nil
+}
+
+// Again looks again who is heard, after keys were pinned or devices forgotten. It does not block.
+func (a *Air) Again() {
+	select {
+	case a.news <- struct{}{}:
+	default:
+	}
+}
+
+// againEvery is how often at most who is heard is looked at again.
+const againEvery = 200 * time.Millisecond
+
+func (a *Air) recogniseLater() {
+	seen := ""
+	for {
+		select {
+		case <-a.ctx.Done():
+			return
+		case <-a.news:
+		}
+		var keys []string // and nothing else of the rack matters here
+		for _, k := range a.cfg.Rack.All() {
+			if d := k.Device(); d.Key != "" {
+				keys = append(keys, d.ID+d.Key)
+			}
+		}
+		slices.Sort(keys)
+		if now := strings.Join(keys, " "); now != seen {
+			seen = now
+			a.recogniseAll()
+		}
+		if clock.Sleep(a.ctx, clock.System{}, againEvery) != nil {
+			return
+		}
+	}
+}
+
+func (a *Air) recogniseAll() {
+	type met struct {
+		k *keeper.Keeper
+		c candidate
+	}
+	var all []met
+	a.mu.Lock()
+	used := map[string]bool{}
+	for _, k := range a.cfg.Rack.All() {
+		used[k.Device().Key] = true
+	}
+	for key := range a.known {
+		if !used[key] {
+			delete(a.known, key)
+		}
+	}
+	for _, h := range a.heard {
+		if k := a.recognise(h); k != nil {
+			all = append(all, met{k, candidate{name: h.Instance, addresses: addresses(h.Found), announced: true}})
+		}
+	}
+	a.tell()
+	a.mu.Unlock()
+	for _, m := range all {
+		a.reach(m.k, m.c)
+	}
+}
+
+// reach has a device reached where a candidate says.
+func (a *Air) reach(k *keeper.Keeper, c candidate) {
+	id := k.Device().ID
+	a.mu.Lock()
+	w := a.ways[id]
+	begins := w == nil
+	if begins {
+		a.counted++
+		w = newWay(a, k, a.counted)
+		a.ways[id] = w
+	}
+	w.add(c) // while nobody can forget it
+	a.mu.Unlock()
+	if begins {
+		k.Reach(w)
+	}
+}
+
+// forget removes a way that has nowhere to go any more; false if it has got a candidate meanwhile.
+func (a *Air) forget(w *Way) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if w.hopeful() && a.ctx.Err() == nil {
+		return false
+	}
+	if a.ways[w.id] == w {
+		delete(a.ways, w.id)
+	}
+	return true
+}
+
+// newName is a name for something that was heard. The lock is held.
+func (a *Air) newName() string {
+	a.named++
+	return fmt.Sprintf("heard-%d", a.named)
+}
+
+// tell has it told that the list has changed, soon. The lock is held.
+func (a *Air) tell() { a.told = true }
+
+// tellEvery is how often at most it is told that the list has changed.
+const tellEvery = 250 * time.Millisecond
+
+func (a *Air) tellLater() {
+	t := time.NewTicker(tellEvery)
+	defer t.Stop()
+	for {
+		select {
+		case <-a.ctx.Done():
+			return
+		case <-t.C:
+		}
+		a.mu.Lock()
+		told := a.told
+		a.told = false
+		a.mu.Unlock()
+		if !told {
+			continue
+		}
+		if err := a.cfg.Records.Tell(a.ctx, "network.changed", ""); err != nil && a.ctx.Err() == nil {
+			a.cfg.Log.Error("tell of what is heard on the network", "error", err)
+		}
+	}
+}
+
+// line is a text of a device in one line.
+func line(s string) string { return plain.Cut(plain.Line(s), 100) }

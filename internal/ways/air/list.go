@@ -1,0 +1,152 @@
+package air
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/problem"
+)
+
+// EntryState is what something is taken for that is heard, or at an address.
+type EntryState string
+
+// What something is taken for.
+const (
+	Known        EntryState = "known"         // a device on record
+	NotMet       EntryState = "not met"       // a device that was not introduced to this bench
+	OtherVersion EntryState = "other version" // of the device link
+	Silent       EntryState = "silent"        // nobody answers at the address
+)
+
+// Entry is something that is heard on the network, or an address that was given.
+type Entry struct {
+	Name      string // by which people speak of it
+	State     EntryState
+	Device    string // handle of the one on record that it is taken for; "" for none
+	Family    string // that it announces; "" where nothing is announced
+	Addresses []string
+	Given     bool      // a person has given the address
+	Since     time.Time // when it was heard first; zero for a given address
+	Trouble   string    // why nobody answers at a given address
+}
+
+// List returns what is heard and what was given, by name.
+func (a *Air) List() []Entry {
+	handles := map[string]string{}
+	for _, k := range a.cfg.Rack.All() {
+		d := k.Device()
+		handles[d.ID] = d.Handle
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	var out []Entry
+	for _, h := range a.heard {
+		e := Entry{Name: h.name, State: NotMet, Device: handles[h.device], Family: line(h.Text[link.TextFamily]), Addresses: addresses(h.Found), Since: h.Since}
+		switch {
+		case e.Device != "":
+			e.State = Known
+		case h.Text[link.TextVersion] != link.AnnouncementVersion:
+			e.State = OtherVersion
+		}
+		out = append(out, e)
+	}
+	for address, g := range a.given {
+		e := Entry{Name: g.name, State: NotMet, Device: handles[g.device], Addresses: []string{address}, Given: true, Trouble: g.trouble}
+		switch {
+		case e.Device != "":
+			e.State = Known
+		case g.trouble != "" || !g.tried:
+			e.State = Silent
+		}
+		out = append(out, e)
+	}
+	slices.SortFunc(out, func(x, y Entry) int {
+		return cmp.Or(cmp.Compare(len(x.Name), len(y.Name)), strings.Compare(x.Name, y.Name))
+	})
+	return out
+}
+
+// find finds an entry by its name or its address.
+func (a *Air) find(name string) (Entry, error) {
+	all := a.List()
+	for _, e := range all {
+		if e.Name == name || slices.Contains(e.Addresses, name) {
+			return e, nil
+		}
+	}
+	return Entry{}, &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("Nothing called %.60q is heard on the network.", name),
+		Remedy: "List what is heard: earlybench network. Where announcements do not pass: earlybench network add ADDRESS."}
+}
+
+// Networks returns the networks of this computer on which announcements are listened for, by
+// interface.
+func (a *Air) Networks() map[string][]netip.Prefix {
+	a.mu.Lock()
+	b := a.browser
+	a.mu.Unlock()
+	if b == nil {
+		return nil
+	}
+	return b.Networks()
+}
+
+// Add keeps an address that a person gives, and looks who is there.
+func (a *Air) Add(ctx context.Context, address string) (Entry, error) {
+	if err := checkAddress(address); err != nil {
+		return Entry{}, err
+	}
+	if err := a.cfg.Records.GiveAddress(ctx, address, a.cfg.Clock.Now()); err != nil {
+		return Entry{}, err
+	}
+	a.mu.Lock()
+	if a.given[address] == nil {
+		a.given[address] = &given{name: a.newName()}
+	}
+	a.mu.Unlock()
+	a.probeOne(address)
+	return a.find(address)
+}
+
+// checkAddress reports what is wrong with the form of an address.
+func checkAddress(address string) error {
+	host, port, err := net.SplitHostPort(address)
+	if err != nil || host == "" || port == "" || len(address) > 255 || strings.ContainsAny(address, " /") {
+		return problem.Errorf(problem.Invalid, "%.60q is not an address: write host and port, such as 192.168.7.21:4022 or [fe80::1]:4022", address)
+	}
+	if n, err := net.LookupPort("tcp", port); err != nil || n == 0 {
+		return problem.Errorf(problem.Invalid, "%.60q has no usable port: write a number from 1 to 65535", address)
+	}
+	return nil
+}
+
+// Drop forgets an address that a person has given.
+func (a *Air) Drop(ctx context.Context, name string) error {
+	e, err := a.find(name)
+	if err != nil {
+		return err
+	}
+	if !e.Given {
+		return problem.Errorf(problem.Invalid, "%s is heard: it goes when it is not announced any more. Only an address that was added is dropped", e.Name)
+	}
+	address := e.Addresses[0]
+	if err := a.cfg.Records.DropAddress(ctx, address); err != nil {
+		return err
+	}
+	a.mu.Lock()
+	delete(a.given, address)
+	for id, last := range a.last {
+		if last == address {
+			delete(a.last, id)
+		}
+	}
+	a.mu.Unlock()
+	a.changed()
+	return nil
+}

@@ -1,0 +1,270 @@
+package air
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/introduction"
+	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/problem"
+)
+
+// MeetingState is how far an introduction is.
+type MeetingState string
+
+// The states of an introduction.
+const (
+	MeetingWords  MeetingState = "words"  // the device shows three words, which are typed here
+	MeetingAsking MeetingState = "asking" // its owner is asked
+	MeetingDone   MeetingState = "done"
+	MeetingFailed MeetingState = "failed"
+)
+
+// Meeting is an introduction.
+type Meeting struct {
+	State   MeetingState
+	Name    string // by which the device is listed
+	Address string
+	Claims  introduction.Description // what the device says of itself
+	As      string                   // handle of the device that it is introduced as; "" while it is not on record
+	Until   time.Time                // when the device ends it, unless somebody types
+	Trouble *problem.Problem         // why it has failed
+}
+
+// meeting is an introduction that may be going on.
+type meeting struct {
+	air *Air
+	end context.CancelFunc
+
+	mu      sync.Mutex
+	now     Meeting
+	asked   string // the record that a person has chosen
+	session *session
+	met     *link.Meeting
+	busy    bool // words are being looked at
+}
+
+// ErrNoMeeting is the error while there is no introduction.
+var ErrNoMeeting = problem.New(problem.NotFound, "no introduction goes on")
+
+// Meeting returns the introduction that goes on, or the last one.
+func (a *Air) Meeting() (Meeting, error) {
+	a.mu.Lock()
+	m := a.meeting
+	a.mu.Unlock()
+	if m == nil {
+		return Meeting{}, ErrNoMeeting
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.now, nil
+}
+
+// Meet begins the introduction of a device that is heard, by the name by which it is listed. as is
+// the handle of the record that it is, or "".
+func (a *Air) Meet(ctx context.Context, name, as string) (Meeting, error) {
+	entry, err := a.find(name)
+	if err != nil {
+		return Meeting{}, err
+	}
+	switch {
+	case entry.Device != "":
+		return Meeting{}, &problem.Problem{Kind: problem.Taken, Text: fmt.Sprintf("%s is %s, which this bench knows already.", entry.Name, entry.Device), Remedy: "Nothing is to be done."}
+	case len(entry.Addresses) == 0 || entry.State == OtherVersion:
+		return Meeting{}, problem.Errorf(problem.Unsupported, "%s announces a version of the device link that this bench does not know", entry.Name)
+	}
+	running, cancel := context.WithCancel(a.ctx)
+	m := &meeting{air: a, end: cancel, asked: as, now: Meeting{State: MeetingWords, Name: entry.Name}}
+	if err := a.begin(m); err != nil {
+		cancel()
+		return Meeting{}, err
+	}
+	if err := m.begin(ctx, entry.Addresses); err != nil {
+		cancel()
+		m.fail(err)
+		return Meeting{}, err
+	}
+	a.work.Go(func() { m.untilOver(running) })
+	return a.Meeting()
+}
+
+// begin makes m the introduction that goes on, if there is none.
+func (a *Air) begin(m *meeting) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.ctx.Err() != nil {
+		return problem.New(problem.Unavailable, "the bench ends")
+	}
+	if a.meeting != nil && a.meeting.going() {
+		return &problem.Problem{Kind: problem.Taken, Text: "Another introduction goes on.", Remedy: "Finish it, or give it up: earlybench network stop."}
+	}
+	a.meeting = m
+	a.tell()
+	return nil
+}
+
+func (m *meeting) going() bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.now.State == MeetingWords || m.now.State == MeetingAsking
+}
+
+// begin has the device show its words.
+func (m *meeting) begin(ctx context.Context, addresses []string) error {
+	var s *session
+	var err error
+	address := ""
+	for _, address = range addresses {
+		if s, err = m.air.dial(ctx, address, func(string) error { return nil }); err == nil {
+			break
+		}
+	}
+	if err != nil {
+		return problem.Errorf(problem.Unavailable, "connect to the device at %s: %w", address, trouble(err))
+	}
+	met, err := s.Introduce(ctx, m.air.cfg.Bench())
+	if err == nil {
+		err = m.air.cfg.Rack.CheckIntroduction(s.Key(), met.Device, m.asked)
+	}
+	if err != nil {
+		s.Close()
+		return err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.session, m.met = s, met
+	m.now.Address, m.now.Claims, m.now.As = address, clean(met.Device), m.asked
+	m.now.Until = m.air.cfg.Clock.Now().Add(met.Waits)
+	return nil
+}
+
+// clean is a description without control characters.
+func clean(d introduction.Description) introduction.Description {
+	return introduction.Description{Name: line(d.Name), Family: line(d.Family), Model: line(d.Model), Serial: line(d.Serial), Release: line(d.Release)}
+}
+
+// untilOver ends the session once the introduction is over, or the device has ended it.
+func (m *meeting) untilOver(ctx context.Context) {
+	defer m.end()
+	select {
+	case <-m.met.Done():
+		m.fail(&problem.Problem{Kind: problem.Gone, Text: "The device has ended the introduction, or was lost.", Remedy: "Begin again."})
+	case <-ctx.Done():
+		m.fail(&problem.Problem{Kind: problem.Gone, Text: "The introduction was given up.", Remedy: "Begin again."})
+	}
+	m.session.Close()
+}
+
+// fail records why it has failed, unless it is over.
+func (m *meeting) fail(err error) {
+	m.mu.Lock()
+	if m.now.State != MeetingDone && m.now.State != MeetingFailed {
+		m.now.State, m.now.Trouble = MeetingFailed, problem.Of(err)
+	}
+	m.mu.Unlock()
+	m.air.changed()
+}
+
+func (a *Air) changed() {
+	a.mu.Lock()
+	a.tell()
+	a.mu.Unlock()
+}
+
+// StopMeeting gives the introduction up that goes on.
+func (a *Air) StopMeeting() error {
+	a.mu.Lock()
+	m := a.meeting
+	a.mu.Unlock()
+	if m == nil || !m.going() {
+		return ErrNoMeeting
+	}
+	m.stop()
+	return nil
+}
+
+func (m *meeting) stop() {
+	m.fail(&problem.Problem{Kind: problem.Gone, Text: "The introduction was given up.", Remedy: "Begin again."})
+	m.end()
+}
+
+// Type takes the words that a person has typed. If they are right it returns at once, and the
+// device's owner is asked; [Air.Meeting] tells the outcome. A mistake in typing may be mended;
+// words that are wrong end the introduction.
+func (a *Air) Type(_ context.Context, words string) (Meeting, error) {
+	a.mu.Lock()
+	m := a.meeting
+	a.mu.Unlock()
+	if m == nil {
+		return Meeting{}, ErrNoMeeting
+	}
+	if _, err := introduction.Parse(words); err != nil {
+		return Meeting{}, problem.Errorf(problem.Invalid, "%w", err)
+	}
+	m.mu.Lock()
+	ready := m.now.State == MeetingWords && m.met != nil && !m.busy
+	m.busy = m.busy || ready
+	m.mu.Unlock()
+	if !ready {
+		return Meeting{}, &problem.Problem{Kind: problem.Changed, Text: "This introduction does not wait for words.", Remedy: "Look how far it is: earlybench network."}
+	}
+	if !m.met.Right(words) {
+		wrong := &problem.Problem{Kind: problem.Refused, Text: "These are not the words that the device has to show: they were mistyped, or somebody is between. The introduction has ended.",
+			Remedy: "On the device, refuse whatever it asks. Then begin again, and read the words from its screen."}
+		m.fail(wrong)
+		m.end()
+		return Meeting{}, wrong
+	}
+	m.mu.Lock()
+	m.now.State = MeetingAsking
+	m.mu.Unlock()
+	a.changed()
+	a.work.Go(func() { m.ask(words) })
+	return a.Meeting()
+}
+
+// longestQuestion is for how long the owner is waited for.
+const longestQuestion = 15 * time.Minute
+
+// ask has the device ask its owner, and pins its key when he has consented.
+func (m *meeting) ask(words string) {
+	defer m.end()
+	ctx, cancel := context.WithTimeout(m.air.ctx, longestQuestion)
+	defer cancel()
+	answer, err := m.met.Typed(ctx, words, func(device.Admittance) {})
+	switch {
+	case err != nil && errors.Is(err, device.ErrEnded):
+		err = &problem.Problem{Kind: problem.Gone, Text: "The device was lost while it asked its owner.", Remedy: "Begin again."}
+	case err == nil && answer.State == device.AdmitRefused:
+		err = &problem.Problem{Kind: problem.Refused, Text: "The device's owner has refused.", Remedy: "Begin again, and let this bench in."}
+	case err == nil && answer.State != device.Admitted:
+		err = &problem.Problem{Kind: problem.Person, Text: "Nobody has answered on the device.", Remedy: "Begin again, and answer there."}
+	}
+	if err != nil {
+		m.fail(err)
+		return
+	}
+	k, err := m.air.cfg.Rack.Introduced(ctx, m.session.Key(), m.met.Device, m.asked)
+	for pause := time.Second; problem.KindOf(err) == problem.Unavailable; pause *= 2 { // the owner is not asked twice because a disk is full
+		if clock.Sleep(ctx, clock.System{}, pause) != nil {
+			break
+		}
+		k, err = m.air.cfg.Rack.Introduced(ctx, m.session.Key(), m.met.Device, m.asked)
+	}
+	if err != nil {
+		m.fail(fmt.Errorf("the device has consented, but is not put on record: %w", err))
+		return
+	}
+	m.mu.Lock()
+	m.now.State, m.now.As = MeetingDone, k.Device().Handle
+	address := m.now.Address
+	m.mu.Unlock()
+	m.air.Again() // its announcement is recognised from now on
+	m.air.reach(k, candidate{name: address, addresses: []string{address}})
+	m.air.changed()
+}
