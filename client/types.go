@@ -51,9 +51,11 @@ type Device struct {
 	First    string              `json:"first" doc:"the first gate that is neither open nor not needed; empty if none"`
 	Next     *Step               `json:"next"`
 	Says     string              `json:"says" doc:"what is wrong, in a sentence; empty when nothing is"`
-	Link     string              `json:"link" enum:",cable"`
+	Link     string              `json:"link" enum:",cable,ssh,wireless,companion,adapter,remote" doc:"the way that is used; empty where there is none"`
 	Host     string              `json:"host"`
 	Port     string              `json:"port"`
+	Ways     []Link              `json:"ways" nullable:"false" doc:"the ways by which it is reached, the one that is used first"`
+	Wireless bool                `json:"may_wireless" doc:"it is linked by cable, and can be switched from here to be reached without it, too"`
 	HandsURL string              `json:"hands_url" doc:"a page with the device in your hand, for stand-ins"`
 	Key      string              `json:"device_key" doc:"fingerprint of the pinned device key"`
 	Working  string              `json:"working" doc:"the work that has the device for itself"`
@@ -148,7 +150,7 @@ type Step struct {
 	Where   []string `json:"where" nullable:"false"`
 	Sight   string   `json:"sight" doc:"what will be seen"`
 	Risk    string   `json:"risk"`
-	Action  string   `json:"action" enum:",driver.install,support.fetch,host.give,link.restart,device.register,statement.put,admission.ask,app.try"`
+	Action  string   `json:"action" enum:",driver.install,support.fetch,host.give,link.restart,device.register,statement.put,admission.ask,introduction.begin,app.try"`
 	Minutes int      `json:"minutes"`
 	Done    bool     `json:"done"`
 	Told    bool     `json:"told" doc:"done only because somebody said so"`

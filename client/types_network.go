@@ -20,8 +20,9 @@ type Introduction struct {
 	Name    string    `json:"name" doc:"by which the device is listed among what is heard"`
 	Address string    `json:"address"`
 	Device  string    `json:"device" doc:"handle of the device that it is introduced as; empty while it is not on record"`
+	Bench   string    `json:"bench" doc:"the bench's name, as the device shows it"`
 	Says    Claims    `json:"says" doc:"what the device says of itself"`
-	Until   time.Time `json:"until" doc:"when the device ends it, unless the words were typed"`
+	Left    int64     `json:"left_seconds" doc:"for how long the device still waits for the words"`
 	Error   *Problem  `json:"error" doc:"why it has failed"`
 }
 

@@ -62,7 +62,7 @@ func (b *builder) gate(g gateFile, path string) *Gate {
 var forms = []string{"phone", "tablet", "keys", "round"}
 
 // actions are what the bench itself can do for a step.
-var actions = []string{InstallDriver, FetchSupport, GiveBack, RestartLink, Register, PutStatement, AskAdmission, TryApp, RemoveApps, TakeOff, Withdraw, Leave}
+var actions = []string{InstallDriver, FetchSupport, GiveBack, RestartLink, Register, PutStatement, AskAdmission, Introduce, TryApp, RemoveApps, TakeOff, Withdraw, Leave}
 
 func (b *builder) step(v stepFile) *Step {
 	switch {

@@ -62,6 +62,7 @@ const (
 	Register      = "device.register" // put it into the register of the account's crew
 	PutStatement  = "statement.put"   // put on it the grant or debug token that the app needs
 	AskAdmission  = "admission.ask"
+	Introduce     = "introduction.begin" // it shows three words, which a person types at the bench
 	TryApp        = "app.try"
 	RemoveApps    = "apps.remove"        // when it is retired
 	TakeOff       = "statements.remove"  // its grants and debug tokens, as above

@@ -39,6 +39,22 @@ func placeText(l client.Link) string {
 	return strings.TrimSuffix(l.Port+" of "+l.Host, " of ")
 }
 
+// reachedText says by which ways a device is reached, the one that is used first.
+func reachedText(d client.Device) string {
+	var each []string
+	for _, w := range d.Ways {
+		text := "by " + w.Way + ", " + placeText(w)
+		if w.Way == "wireless" {
+			text = "without a cable, at " + safe(w.Port)
+		}
+		each = append(each, text)
+	}
+	if len(each) == 0 {
+		return "not reached now"
+	}
+	return strings.Join(each, "; and ")
+}
+
 func linkText(l client.Link) string {
 	switch {
 	case l.State == "linked":

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,6 +32,13 @@ are typed here.`,
 		})
 	c.AddCommand(p.networkAdd(), p.networkDrop(), p.networkIntroduce(), p.networkWords(), p.networkStop(), p.networkSwitch(true), p.networkSwitch(false))
 	return c
+}
+
+// notMet are those that are heard and may be a device: of its family, and not introduced.
+func notMet(all []client.NetworkEntry, d client.Device) []client.NetworkEntry {
+	return slices.DeleteFunc(all, func(e client.NetworkEntry) bool {
+		return e.State != "not met" || e.Family != "" && e.Family != d.Family
+	})
 }
 
 func networkFamily(e client.NetworkEntry) string {
@@ -111,7 +119,7 @@ Without a terminal the words are given by another command: earlybench network wo
 				fmt.Fprintln(p.err, "Give them here: earlybench network words WORD WORD WORD")
 				return nil
 			}
-			return p.askWords(c.Context(), b)
+			return p.askWords(c.Context(), b, readLines(p.in))
 		}}
 	c.Flags().StringVar(&as, "as", "", "the device on record that it is, such as a watch that was put on the rack by hand")
 	return c
@@ -128,8 +136,7 @@ func claimText(in client.Introduction) string {
 }
 
 // askWords reads the words from the terminal until they are right, wrong, or given up.
-func (p *program) askWords(ctx context.Context, b *client.Client) error {
-	lines := readLines(p.in)
+func (p *program) askWords(ctx context.Context, b *client.Client, lines <-chan string) error {
 	for {
 		fmt.Fprint(p.out, faint.Render("Words, q gives up: "))
 		var typed string

@@ -231,11 +231,7 @@ func (g *guide) watch(ctx context.Context) error {
 
 func (g *guide) head(plan client.Prep) {
 	d := plan.Device
-	where := "not on any bus"
-	if d.Link != "" {
-		where = fmt.Sprintf("by %s, %s of host %s", d.Link, d.Port, d.Host)
-	}
-	fmt.Fprintf(g.text, "%s  %s %s, %s, %s\n\n", bold.Render(d.Handle), d.Maker, d.Model, system(d), where)
+	fmt.Fprintf(g.text, "%s  %s %s, %s, %s\n\n", bold.Render(d.Handle), d.Maker, d.Model, system(d), reachedText(d))
 }
 
 // system is the family of a device's OS with its release, if that is known.

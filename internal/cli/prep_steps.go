@@ -40,6 +40,8 @@ func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error
 		}
 	case "admission.ask":
 		return g.ask(ctx, s)
+	case "introduction.begin":
+		return g.introduce(ctx, s)
 	case "app.try":
 		return g.try(ctx)
 	}
@@ -248,6 +250,27 @@ func (g *guide) register(ctx context.Context) error {
 	}
 	_, err = g.follow(ctx, g.bench, j)
 	return err
+}
+
+// introduce has the device show its words, which are read from the terminal.
+func (g *guide) introduce(ctx context.Context, s client.Step) error {
+	all, err := g.bench.Network(ctx)
+	if err != nil {
+		return err
+	}
+	found := notMet(all, g.plan.Device)
+	switch {
+	case len(found) == 0:
+		return g.pause(ctx, s) // until it is heard
+	case g.unattended || g.lines == nil || len(found) > 1:
+		return &exitError{exitPerson, fmt.Sprintf("A person is needed, who types the words that %s shows: earlybench network introduce HEARD --as %[1]s. HEARD is a name of earlybench network.", g.handle)}
+	}
+	in, err := g.bench.Introduce(ctx, found[0].Name, g.handle)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(g.text, "      %s shows three words.\n", claimText(in))
+	return g.askWords(ctx, g.bench, g.lines)
 }
 
 // allow puts on the device what the app needs to run there, once.

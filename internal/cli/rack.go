@@ -227,10 +227,7 @@ func (p *program) printDevice(plan client.Prep, app string) {
 	d := plan.Device
 	p.printRack([]client.Device{d}, app)
 	fmt.Fprintln(p.out)
-	where := "not on any bus"
-	if d.Link != "" {
-		where = fmt.Sprintf("by %s, %s of host %s", d.Link, d.Port, d.Host)
-	}
+	where := reachedText(d)
 	rows := [][]string{{"family", d.Family}, {"serial", d.Serial}, {"model", d.Code}, {"link", where}, {"device key", d.Key}}
 	for _, g := range sheet.Order {
 		if w := d.Waits[g]; len(w) > 0 {

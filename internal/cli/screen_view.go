@@ -91,13 +91,20 @@ func (s *screen) planLine() string {
 	return ""
 }
 
+// introduceCommand is the command that introduces the device.
+func (s *screen) introduceCommand() string {
+	heard := "HEARD, a name of earlybench network"
+	if all, err := s.bench.Network(s.ctx); err == nil {
+		if found := notMet(all, s.plan.Device); len(found) == 1 {
+			heard = found[0].Name
+		}
+	}
+	return "earlybench network introduce " + heard + " --as " + s.handle()
+}
+
 func (s *screen) viewHead(width int) string {
 	d := s.plan.Device
-	where := "not on any bus"
-	if d.Link != "" {
-		where = fmt.Sprintf("by %s, %s of %s", d.Link, d.Port, d.Host)
-	}
-	head := fmt.Sprintf("%s  %s %s, %s  %s", bold.Render(d.Handle), safe(d.Maker), safe(d.Model), system(d), faint.Render(where))
+	head := fmt.Sprintf("%s  %s %s, %s  %s", bold.Render(d.Handle), safe(d.Maker), safe(d.Model), system(d), faint.Render(reachedText(d)))
 	if len(s.handles) > 1 {
 		head = faint.Render(fmt.Sprintf("%d/%d ", s.at+1, len(s.handles))) + head
 	}
@@ -230,6 +237,8 @@ func (s *screen) viewFoot() string {
 			keys = append(keys, bold.Render("Enter")+" register it")
 		case st.Action == "statement.put" && st.Missing == "":
 			keys = append(keys, bold.Render("Enter")+" put it on")
+		case st.Action == "introduction.begin":
+			keys = append(keys, "in another terminal: "+s.introduceCommand())
 		case st.Action == "app.try":
 			keys = append(keys, bold.Render("Enter")+" try it")
 		case st.Action == "admission.ask":

@@ -114,7 +114,9 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		return nil, err
 	}
 	in.Outlook, err = outlook.New(ctx, outlook.Config{Rack: in.Rack, Book: in.Book, Store: st, Clock: c, Bench: in.Name,
-		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log, Means: func(k *keeper.Keeper) []string { return append(append(in.Supply.Means(k), in.Belong.Means(k)...), "air") },
+		Fingerprint: ssh.FingerprintSHA256(keys.Link.PublicKey()), Log: cfg.Log, Means: func(k *keeper.Keeper) []string {
+			return append(append(in.Supply.Means(k), in.Belong.Means(k)...), "air")
+		},
 		Allowed: func(k *keeper.Keeper, app string) []fact.Fact { return in.Statements.Facts(k, app) },
 		Offered: func(k *keeper.Keeper) *driver.Candidate { return in.Supply.Best(k) }})
 	if err != nil {

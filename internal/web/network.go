@@ -34,7 +34,7 @@ func (s *Server) networkRoutes() {
 		return nil, problem(s.Air.Drop(ctx, in.Name))
 	})
 	huma.Register(a, operation(access.Look, "GET", "/introduction", "introduction", "The introduction that goes on, or the last one"), func(context.Context, *none) (*out[client.Introduction], error) {
-		return introductionOf(s.Air.Meeting())
+		return s.introductionOf(s.Air.Meeting())
 	})
 	huma.Register(a, operation(access.Use, "POST", "/introduction", "introduce", "Begin to introduce a device that is heard: it shows three words"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -42,14 +42,14 @@ func (s *Server) networkRoutes() {
 			Device string `json:"device,omitempty" maxLength:"60" doc:"handle of the record that it is; empty has it found, or made"`
 		}
 	}) (*out[client.Introduction], error) {
-		return introductionOf(s.Air.Meet(ctx, in.Body.Name, in.Body.Device))
+		return s.introductionOf(s.Air.Meet(ctx, in.Body.Name, in.Body.Device))
 	})
 	huma.Register(a, operation(access.Use, "POST", "/introduction/words", "type-words", "Take the three words that the device shows"), func(ctx context.Context, in *struct {
 		Body struct {
 			Words string `json:"words" maxLength:"200"`
 		}
 	}) (*out[client.Introduction], error) {
-		return introductionOf(s.Air.Type(ctx, in.Body.Words))
+		return s.introductionOf(s.Air.Type(ctx, in.Body.Words))
 	})
 	stop := operation(access.Use, "DELETE", "/introduction", "stop-introduction", "Give the introduction up")
 	stop.DefaultStatus = http.StatusNoContent
@@ -73,11 +73,12 @@ func entryOf(e air.Entry) client.NetworkEntry {
 	return c
 }
 
-func introductionOf(m air.Meeting, err error) (*out[client.Introduction], error) {
+func (s *Server) introductionOf(m air.Meeting, err error) (*out[client.Introduction], error) {
 	if err != nil {
 		return nil, problem(err)
 	}
-	c := client.Introduction{State: string(m.State), Name: m.Name, Address: m.Address, Device: m.As, Until: m.Until.UTC(),
+	bench, now := s.Bench(), s.Clock.Now()
+	c := client.Introduction{State: string(m.State), Name: m.Name, Address: m.Address, Device: m.As, Bench: bench, Left: max(0, int64(m.Until.Sub(now).Seconds())),
 		Says: client.Claims{Name: m.Claims.Name, Family: m.Claims.Family, Model: m.Claims.Model, Serial: m.Claims.Serial, Release: m.Claims.Release}}
 	if m.Trouble != nil {
 		shown, _ := errors.AsType[*client.Problem](problem(m.Trouble))

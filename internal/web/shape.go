@@ -18,10 +18,13 @@ import (
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/core/sheet"
+	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/statements"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
+	"earlybench.invalid/earlybench/internal/ways"
 )
 
 // This file converts what the core and the use cases know to the types of the interface.
@@ -70,6 +73,8 @@ func deviceOf(st outlook.Standing) client.Device {
 		w := st.Ways[0]
 		d.Link, d.Host, d.Port = string(w.Kind), w.Place.Host, w.Place.Port
 	}
+	d.Wireless = mayWireless(&st)
+	d.Ways = each(st.Ways, func(w keeper.Reached) client.Link { return linkOf(rack.Link{Handle: d.Handle, Reached: w}) })
 	if n := st.Readiness.Next; n != nil {
 		step := stepOf(*n, st)
 		d.Next = &step
@@ -81,6 +86,19 @@ func deviceOf(st outlook.Standing) client.Device {
 		d.Says = d.Handle + " is retired."
 	}
 	return d
+}
+
+// mayWireless reports whether a device that is linked by cable can be switched to be reached without
+// it, too.
+func mayWireless(st *outlook.Standing) bool {
+	linked := false
+	for _, w := range st.Ways {
+		if w.Kind == ways.Wireless {
+			return false
+		}
+		linked = linked || w.Linked
+	}
+	return linked && slices.ContainsFunc(st.Sheet.Paths, func(p *sheet.Path) bool { return p.Name == string(ways.Wireless) })
 }
 
 // askingSeconds is for how long the question on the device's screen still waits.

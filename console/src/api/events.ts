@@ -27,6 +27,7 @@ const stale: Record<string, string[]> = {
   "setting.changed": ["bench"],
   "session.changed": ["sessions"],
   "host.changed": ["hosts", "tree", "check"],
+  "network.changed": ["network", "introduction"],
   "access.changed": ["access"],
 };
 

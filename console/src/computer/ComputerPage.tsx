@@ -3,6 +3,7 @@ import { ProblemText } from "../parts/ProblemText";
 import { CheckList } from "./CheckList";
 import { DepotList } from "./DepotList";
 import { DriverList } from "./DriverList";
+import { HeardList } from "./HeardList";
 import { HostList } from "./HostList";
 import { HostTree } from "./HostTree";
 import { KitList } from "./KitList";
@@ -51,6 +52,7 @@ export function ComputerPage() {
         {shown.map((t) => (
           <HostTree key={t.host} tree={t} />
         ))}
+        <HeardList />
         <CheckList />
       </div>
       <aside aria-label="Hosts, driver sets, support packs and kits" className="bg-base-200 px-5 pt-3 pb-10 md:px-7">

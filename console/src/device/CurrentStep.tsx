@@ -13,6 +13,7 @@ import { scrollTo } from "../parts/scrollTo";
 import { useKeptFocus } from "../parts/useKeptFocus";
 import { AllowButton } from "./AllowButton";
 import { DriverOffer } from "./DriverOffer";
+import { IntroducePanel } from "./IntroducePanel";
 import { JobProgress } from "./JobProgress";
 import { KitOffer } from "./KitOffer";
 import { PinKey } from "./PinKey";
@@ -185,6 +186,8 @@ function Action({ prep, step }: { prep: Prep; step: StepOf }) {
     case "statement.put":
       if (step.missing === "") return <AllowButton handle={device.handle} />;
       break;
+    case "introduction.begin":
+      return <IntroducePanel device={device} />;
     case "admission.ask":
       return <AskButton device={device} />;
     case "app.try":

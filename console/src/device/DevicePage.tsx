@@ -13,6 +13,7 @@ import { Plan } from "./Plan";
 import { RetirePanel } from "./RetirePanel";
 import { ScreenPanel } from "./ScreenPanel";
 import { WhyPanel } from "../why/WhyPanel";
+import { WayList } from "./WayList";
 import { FactsPanel } from "./FactsPanel";
 
 /** One device: the plan and the current step, the device in the hand beside it, why below. */
@@ -40,9 +41,7 @@ export function DevicePage() {
           </p>
           <p className="mono text-secondary">{device.serial}</p>
           <AppChoice />
-          <p className="ml-auto text-caption text-secondary">
-            {device.link ? `by ${device.link}, ${device.port} of ${device.host}` : "not on any bus"}
-          </p>
+          <WayList device={device} />
         </div>
         <GateStrip device={device} />
         <div className="mt-8 grid grid-cols-[minmax(0,1fr)] gap-9 md:grid-cols-[232px_minmax(0,1fr)]">

@@ -17,6 +17,8 @@ export const device = (handle: string, more: Partial<Device> = {}): Device => ({
   link: "cable",
   host: "loft",
   port: "hub port 1",
+  ways: [{ device: handle, way: "cable", host: "loft", port: "hub port 1", state: "linked", trouble: "" }],
+  may_wireless: false,
   hands_url: "",
   device_key: "",
   shown_key: "",
