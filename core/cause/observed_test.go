@@ -139,6 +139,7 @@ func TestWhatIsObservedNamesItsFault(t *testing.T) {
 		{"kestle", "token-lacking", "token", seen{fact.TokenState: "lacking"}},
 		{"kestle", "token-unnamed", "token", seen{fact.TokenState: "unnamed"}},
 		{"wick", "asleep", "awake", seen{fact.Asleep: true}},
+		{"wick", "not-introduced", "admitted", seen{fact.AirSeen: nil, fact.Asleep: nil, fact.AdmitState: nil, fact.LinkKey: nil, fact.LinkUp: nil, fact.AirNear: true}},
 		{"wick", "way-hidden", "mode", seen{"mode.loose": false}},
 		{"wick", "wrong-network", "seen", seen{fact.AirSeen: false, fact.AirNetwork: "other"}},
 		{"wick", "on-hotspot", "seen", seen{fact.AirSeen: false, fact.AirNetwork: "hotspot"}},

@@ -15,6 +15,7 @@ const (
 	USBReturns    Key = "usb.returns"
 	USBLeft       Key = "usb.left"
 	AirSeen       Key = "air.seen"
+	AirNear       Key = "air.near"
 	AirNetwork    Key = "air.network"
 	AirAddress    Key = "air.address"
 	DriverBound   Key = "driver.bound"
@@ -105,6 +106,7 @@ func onTheBus() []Spec {
 		cable(USBHolder, Text, "who holds it on its host", Bus, Host),
 		cable(USBDenied, Text, "why its host may not open it", Host),
 		cable(AirSeen, Bool, "heard on the network", Host),
+		{Key: AirNear, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "one of its family that was not introduced is heard on the network"},
 		{Key: AirNetwork, Type: Text, Sources: []Source{Host, Device, Person}, Good: hours, Text: "network it is on: same, other, hotspot"},
 		cable(DriverBound, Bool, "the host has bound a driver to the device link", Host),
 		cable(DriverSet, Text, "driver set that is bound", Host),

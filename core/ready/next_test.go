@@ -39,8 +39,8 @@ func TestTheNextStep(t *testing.T) {
 		{"what a person has confirmed is passed", "WT", nil, append(tablet, confirmed("fetch")), "register", true},
 		{"a step that helps comes before one whose means are missing", "WT", []string{"authority", "account"}, tablet, "register", false},
 		{"after all was confirmed nothing is left to ask for", "WT", nil, append(tablet, confirmed("fetch"), confirmed("register"), confirmed("grant")), "", false},
-		{"a watch without a cable says what it lacks", "W2", nil, []fact.Fact{cable("mode.loose", fact.Of(true), fact.Person), confirmed("cradle")}, "network", true},
-		{"and goes on once that is confirmed", "W2", nil, []fact.Fact{cable("mode.loose", fact.Of(true), fact.Person), confirmed("cradle"), confirmed("network")}, "introduce", true},
+		{"a watch that nobody hears is put on the network", "W2", nil, []fact.Fact{cable("mode.loose", fact.Of(true), fact.Person), confirmed("cradle")}, "network", false},
+		{"one that is heard is introduced", "W2", nil, []fact.Fact{cable("mode.loose", fact.Of(true), fact.Person), cable(fact.AirNear, fact.Of(true), fact.Host)}, "introduce", false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := of(t, c.model)

@@ -105,7 +105,7 @@ func (m *meeting) dialog() *dialog {
 	}
 	spec := m.body.cfg.Spec.Air
 	name := plain.Cut(plain.Line(m.visitor.Name), 40)
-	fill := strings.NewReplacer("{bench}", name, "{words}", strings.Join(m.words[:], "\n"))
+	fill := strings.NewReplacer("{bench}", name, "{words}", m.words.String())
 	return &dialog{title: fill.Replace(spec.Title), text: fill.Replace(spec.Text), options: []option{{text: spec.Stop, act: func() {
 		if m.body.meeting == m {
 			m.body.meeting = nil
