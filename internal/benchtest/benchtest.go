@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"sync"
@@ -25,6 +26,7 @@ import (
 	"earlybench.invalid/earlybench/core/cms"
 	core "earlybench.invalid/earlybench/core/depot"
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/dnssd"
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/rpc"
@@ -230,6 +232,21 @@ func New(t testing.TB) *Bench {
 // In starts a bench's insides on what a directory holds.
 func In(t testing.TB, dir string) *Bench {
 	t.Helper()
+	return Hearing(t, dir, service.Announcements{Off: true})
+}
+
+// Group is a group for announcements at a port that no other test uses.
+func Group(t testing.TB) netip.AddrPort {
+	t.Helper()
+	c, err := net.ListenUDP("udp4", nil)
+	require.NoError(t, err)
+	defer c.Close()
+	return netip.AddrPortFrom(dnssd.Group.Addr(), uint16(c.LocalAddr().(*net.UDPAddr).Port))
+}
+
+// Hearing is In for a bench that hears announcements.
+func Hearing(t testing.TB, dir string, announcements service.Announcements) *Bench {
+	t.Helper()
 	b := &Bench{T: t, Clock: &clock.Moved{}}
 	log := slog.New(slog.DiscardHandler)
 	st, err := store.Open(context.Background(), filepath.Join(dir, "bench.db"))
@@ -240,7 +257,7 @@ func In(t testing.TB, dir string) *Bench {
 	require.NoError(t, err)
 	lib, err := library.Open(context.Background(), library.Config{Shipped: sheets.Files, Loaded: loaded, Dir: filepath.Join(dir, "sheets"), Store: st, Clock: b.Clock, Log: log})
 	require.NoError(t, err)
-	b.Insides, err = service.MakeInsides(context.Background(), service.Config{State: dir, Log: log, Hold: holding(dir), SafeKey: filepath.Join(dir, "unlock.key")}, st, lib, b.Clock, b.Keys, "moor-desk")
+	b.Insides, err = service.MakeInsides(context.Background(), service.Config{State: dir, Log: log, Hold: holding(dir), SafeKey: filepath.Join(dir, "unlock.key"), Announcements: announcements}, st, lib, b.Clock, b.Keys, "moor-desk")
 	require.NoError(t, err)
 	require.NoError(t, b.Start(context.Background()))
 	consenting, stop := context.WithCancel(context.Background())

@@ -30,7 +30,10 @@ func (r *Rack) Introduced(ctx context.Context, key string, d introduction.Descri
 		if s == nil {
 			return nil, fmt.Errorf("family %.40q, model %.40q: %w", d.Family, d.Model, ErrUnrecognised)
 		}
-		return r.add(ctx, s, store.Device{Key: key, Serial: d.Serial})
+		if k, err = r.add(ctx, s, store.Device{Key: key, Serial: d.Serial}); err == nil {
+			r.tell(k)
+		}
+		return k, err
 	}
 	change := store.DeviceChange{Key: &key, First: true}
 	if k.Device().Serial == "" && d.Serial != "" {
