@@ -218,6 +218,7 @@ func (d *demo) writes(o owner) []asked {
 		{"DELETE /kits/{kit}", "/kits/go?path=" + url.QueryEscape(goDirectory(d.t)), nil, false},
 		{"DELETE /learned", "/learned?all=true", nil, false},
 		{"POST /needs", "", m{"accept": o.read("/api/v1/needs").(m)["accept"]}, false},
+		{"POST /network", "", m{"address": "127.0.0.1:9"}, false},
 		{"POST /projects", "", m{"dir": project}, false},
 		{"POST /register", "", m{"others": []m{{"serial": "KS 0071", "model": "KS"}}}, false},
 		{"POST /runs", "", m{"app": "fellgate/callout", "device": "heron-1", "try": true}, false},
@@ -282,6 +283,7 @@ var notWritten = map[string]string{
 	"POST /authorities/look": "nothing", "POST /depots/look": "nothing", "POST /hosts/look": "nothing",
 	"POST /confirmations": "a browser's session, by a code on its page", "POST /confirmations/{code}": "as above", "DELETE /confirmation": "as above",
 	"POST /sign-in-addresses": "nothing on disk", "POST /sign-out": "as DELETE /sessions/{id}", "POST /phone": "nothing on disk", "DELETE /phone": "nothing on disk",
+	"DELETE /network/{name}": "as POST /network", "POST /introduction": "the device", "POST /introduction/words": "the device", "DELETE /introduction": "nothing on disk", "PUT /devices/{handle}/wireless": "the device",
 	"POST /devices/{handle}/find": "the device", "POST /devices/{handle}/link/restart": "the link", "POST /links/restart": "the links", "POST /devices/{handle}/host": "the host",
 	"DELETE /devices/{handle}/driver": "the host", "POST /devices/{handle}/apps/stop": "the device", "POST /devices/{handle}/apps/remove": "the device",
 	"DELETE /devices/{handle}/statements/{id}": "the device", "POST /devices/{handle}/allow": "as POST /statements, then its put",
@@ -322,6 +324,7 @@ func (o owner) kept() string {
 	line("/identities", "name")
 	line("/jobs", "id", "state")
 	line("/kits", "name", "copies")
+	line("/network", "addresses")
 	line("/projects", "app", "dir")
 	line("/safe", "idle_seconds", "contents", "rules")
 	line("/safe/uses", "purpose", "actor")

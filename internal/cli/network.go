@@ -249,6 +249,9 @@ func (p *program) untilWireless(ctx context.Context, b *client.Client, handle st
 		if err != nil {
 			return err
 		}
+		if len(all) > 0 && all[0].State == "linked" && p.json {
+			return p.printJSON(all[0])
+		}
 		if len(all) > 0 && all[0].State == "linked" {
 			fmt.Fprintf(p.out, "%s is linked without a cable, too, at %s. Its cable may be pulled.\n", handle, safe(all[0].Port))
 			return nil

@@ -51,6 +51,9 @@ type Reached struct {
 	Down   error // why none is up; nil while nothing is wrong
 }
 
+// Wireless reports whether no cable is needed there.
+func (r Reached) Wireless() bool { return r.Kind == ways.Wireless }
+
 // Reach runs a way until it ends. The facts of its scope end with it.
 func (k *Keeper) Reach(w ways.Way) {
 	k.mu.Lock()

@@ -10,7 +10,6 @@ import (
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/keeper"
-	"earlybench.invalid/earlybench/internal/ways"
 )
 
 // RestartLink restarts the link to a device. A question that it asks its owner ends: over a
@@ -62,7 +61,7 @@ func (p *Prep) SetWireless(ctx context.Context, handle string, on bool) error {
 	if err != nil {
 		return err
 	}
-	if !on && !slices.ContainsFunc(k.Ways(), func(w keeper.Reached) bool { return w.Linked && w.Kind != ways.Wireless }) {
+	if !on && !slices.ContainsFunc(k.Ways(), func(w keeper.Reached) bool { return w.Linked && !w.Wireless() }) {
 		return &problem.Problem{Kind: problem.Blocked, Text: handle + " is reached without a cable only, so that nothing could switch it on again from here.", Remedy: "Connect it by cable first, or switch it off on the device."}
 	}
 	s, err := p.Outlook.Session(k)

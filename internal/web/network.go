@@ -9,20 +9,20 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/internal/access"
-	"earlybench.invalid/earlybench/internal/ways/air"
+	"earlybench.invalid/earlybench/internal/network"
 )
 
 func (s *Server) networkRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/network", "network", "What is heard on the network, and the addresses that were given"), func(_ context.Context, in *struct{ Select }) (*out[client.List[client.NetworkEntry]], error) {
-		return networkList.of(in.Select, each(s.Air.List(), entryOf))
+		return networkList.of(in.Select, each(s.Network.List(), entryOf))
 	})
 	huma.Register(a, operation(access.Maintain, "POST", "/network", "add-address", "Give the address of a device"), func(ctx context.Context, in *struct {
 		Body struct {
 			Address string `json:"address" maxLength:"255" doc:"host and port"`
 		}
 	}) (*out[client.NetworkEntry], error) {
-		e, err := s.Air.Add(ctx, in.Body.Address)
+		e, err := s.Network.Add(ctx, in.Body.Address)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -31,10 +31,10 @@ func (s *Server) networkRoutes() {
 	huma.Register(a, operation(access.Maintain, "DELETE", "/network/{name}", "drop-address", "Forget an address"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"255"`
 	}) (*struct{}, error) {
-		return nil, problem(s.Air.Drop(ctx, in.Name))
+		return nil, problem(s.Network.Drop(ctx, in.Name))
 	})
 	huma.Register(a, operation(access.Look, "GET", "/introduction", "introduction", "The introduction that goes on, or the last one"), func(context.Context, *none) (*out[client.Introduction], error) {
-		return s.introductionOf(s.Air.Meeting())
+		return s.introductionOf(s.Network.Meeting())
 	})
 	huma.Register(a, operation(access.Use, "POST", "/introduction", "introduce", "Begin to introduce a device that is heard: it shows three words"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -42,18 +42,18 @@ func (s *Server) networkRoutes() {
 			Device string `json:"device,omitempty" maxLength:"60" doc:"handle of the record that it is; empty has it found, or made"`
 		}
 	}) (*out[client.Introduction], error) {
-		return s.introductionOf(s.Air.Meet(ctx, in.Body.Name, in.Body.Device))
+		return s.introductionOf(s.Network.Meet(ctx, in.Body.Name, in.Body.Device))
 	})
 	huma.Register(a, operation(access.Use, "POST", "/introduction/words", "type-words", "Take the three words that the device shows"), func(ctx context.Context, in *struct {
 		Body struct {
 			Words string `json:"words" maxLength:"200"`
 		}
 	}) (*out[client.Introduction], error) {
-		return s.introductionOf(s.Air.Type(ctx, in.Body.Words))
+		return s.introductionOf(s.Network.Type(ctx, in.Body.Words))
 	})
 	stop := operation(access.Use, "DELETE", "/introduction", "stop-introduction", "Give the introduction up")
 	stop.DefaultStatus = http.StatusNoContent
-	huma.Register(a, stop, func(context.Context, *none) (*struct{}, error) { return nil, problem(s.Air.StopMeeting()) })
+	huma.Register(a, stop, func(context.Context, *none) (*struct{}, error) { return nil, problem(s.Network.StopMeeting()) })
 	huma.Register(a, operation(access.Use, "PUT", "/devices/{handle}/wireless", "set-wireless", "Switch on or off, over the link, that a device is reached without a cable"), func(ctx context.Context, in *struct {
 		OfDevice
 		Body struct {
@@ -64,7 +64,7 @@ func (s *Server) networkRoutes() {
 	})
 }
 
-func entryOf(e air.Entry) client.NetworkEntry {
+func entryOf(e network.Entry) client.NetworkEntry {
 	c := client.NetworkEntry{Name: e.Name, State: string(e.State), Device: e.Device, Family: e.Family, Addresses: append([]string{}, e.Addresses...), Given: e.Given, Trouble: e.Trouble}
 	if !e.Since.IsZero() {
 		since := e.Since.UTC()
@@ -73,7 +73,7 @@ func entryOf(e air.Entry) client.NetworkEntry {
 	return c
 }
 
-func (s *Server) introductionOf(m air.Meeting, err error) (*out[client.Introduction], error) {
+func (s *Server) introductionOf(m network.Meeting, err error) (*out[client.Introduction], error) {
 	if err != nil {
 		return nil, problem(err)
 	}

@@ -32,7 +32,7 @@ var rights = map[string]string{
 	"GET /api/v1/drivers": "look", "GET /api/v1/sheets": "look", "GET /api/v1/unrecognised": "look", "GET /api/v1/tryouts": "look", "GET /api/v1/tryouts/:id": "look",
 	"GET /api/v1/tryouts/:id/picture.png": "look", "POST /api/v1/sign-out": "look",
 	"GET /api/v1/unrecognised/:name/draft": "look", "GET /api/v1/hosts/:id/tree": "look", "GET /api/v1/check": "look",
-	"GET /api/v1/devices/:handle/drivers": "look", "GET /api/v1/depots": "look", "GET /api/v1/kits": "look", "GET /api/v1/links": "look", "GET /api/v1/kits/:kit/environment": "look", "GET /api/v1/needs": "look", "GET /api/v1/licences/:digest": "look", "GET /api/v1/support": "look",
+	"GET /api/v1/devices/:handle/drivers": "look", "GET /api/v1/depots": "look", "GET /api/v1/kits": "look", "GET /api/v1/links": "look", "GET /api/v1/network": "look", "GET /api/v1/introduction": "look", "GET /api/v1/kits/:kit/environment": "look", "GET /api/v1/needs": "look", "GET /api/v1/licences/:digest": "look", "GET /api/v1/support": "look",
 	"GET /api/v1/tidy": "look", "POST /api/v1/tidy": "maintain", "PUT /api/v1/tidy": "own", "POST /api/v1/backups": "own",
 	"GET /api/v1/app-ids": "look", "GET /api/v1/endings": "look", "GET /api/v1/endings/notify": "own", "PUT /api/v1/endings/notify": "own", "POST /api/v1/endings/calendar": "own", "GET /calendar/:key.ics": "public", "GET /api/v1/statements": "look", "POST /api/v1/statements": "use", "DELETE /api/v1/statements/:id": "consent", "POST /api/v1/statements/:id/put": "use",
 	"GET /api/v1/devices/:handle/statements": "look", "DELETE /api/v1/devices/:handle/statements/:id": "use", "POST /api/v1/devices/:handle/allow": "use", "GET /api/v1/devices/:handle/explain": "look", "GET /api/v1/may-run": "look",
@@ -51,7 +51,8 @@ var rights = map[string]string{
 	"POST /api/v1/devices/:handle/answers": "use", "POST /api/v1/devices/:handle/facts": "use", "POST /api/v1/devices/:handle/find": "use",
 	"POST /api/v1/devices/:handle/remedies": "use", "POST /api/v1/devices/:handle/retirement": "use", "POST /api/v1/devices/:handle/retirement/told": "use",
 	"POST /api/v1/devices/:handle/told": "use", "POST /api/v1/jobs/:id/stop": "use", "POST /api/v1/jobs/:id/repeat": "use", "POST /api/v1/runs": "use",
-	"POST /api/v1/links/restart": "use", "POST /api/v1/devices/:handle/link/restart": "use",
+	"POST /api/v1/links/restart": "use", "POST /api/v1/introduction": "use", "POST /api/v1/introduction/words": "use", "DELETE /api/v1/introduction": "use", "PUT /api/v1/devices/:handle/wireless": "use",
+	"POST /api/v1/network": "maintain", "DELETE /api/v1/network/:name": "maintain", "POST /api/v1/devices/:handle/link/restart": "use",
 
 	"DELETE /api/v1/confirmation": "consent", "GET /api/v1/audit": "consent", "POST /api/v1/confirmations": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "install", "POST /api/v1/needs": "consent", "POST /api/v1/devices/:handle/host": "consent", "DELETE /api/v1/devices/:handle/driver": "consent",
 

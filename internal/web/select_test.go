@@ -43,6 +43,7 @@ var lists = map[string]struct{ noun, first string }{
 	"/depots":                      {"depot", `depot.name == "attic-depot" && depot.offers == 0`},
 	"/kits":                        {"kit", `kit.name == "fell-kit" && !kit.described`},
 	"/links":                       {"link", ""},
+	"/network":                     {"network", `network.state == "silent" && "127.0.0.1:2" in network.addresses`},
 	"/authorities":                 {"authority", `authority.name == "fell-1"`},
 	"/accounts":                    {"account", `account.id == "ada" && account.used`},
 	"/identities":                  {"identity", ""},
@@ -104,6 +105,10 @@ func stocked(t *testing.T) *desk {
 	}
 	require.NoError(t, d.Authorities.Read(ctx))
 	require.NoError(t, d.Belong.Read(ctx))
+	for _, address := range []string{"127.0.0.1:1", "127.0.0.1:2"} {
+		_, err := d.Air.Add(ctx, address)
+		require.NoError(t, err)
+	}
 	for _, name := range []string{"halden-link", "other-link"} {
 		_, err := d.Supply.Add(ctx, benchtest.DriverSet(t, name))
 		require.NoError(t, err)

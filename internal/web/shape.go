@@ -24,7 +24,6 @@ import (
 	"earlybench.invalid/earlybench/internal/statements"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
-	"earlybench.invalid/earlybench/internal/ways"
 )
 
 // This file converts what the core and the use cases know to the types of the interface.
@@ -88,17 +87,20 @@ func deviceOf(st outlook.Standing) client.Device {
 	return d
 }
 
+// wirelessPath is the path of the sheets without a cable.
+const wirelessPath = "wireless"
+
 // mayWireless reports whether a device that is linked by cable can be switched to be reached without
 // it, too.
 func mayWireless(st *outlook.Standing) bool {
 	linked := false
 	for _, w := range st.Ways {
-		if w.Kind == ways.Wireless {
+		if w.Wireless() {
 			return false
 		}
 		linked = linked || w.Linked
 	}
-	return linked && slices.ContainsFunc(st.Sheet.Paths, func(p *sheet.Path) bool { return p.Name == string(ways.Wireless) })
+	return linked && slices.ContainsFunc(st.Sheet.Paths, func(p *sheet.Path) bool { return p.Name == wirelessPath })
 }
 
 // askingSeconds is for how long the question on the device's screen still waits.

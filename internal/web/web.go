@@ -33,6 +33,7 @@ import (
 	"earlybench.invalid/earlybench/internal/endings"
 	"earlybench.invalid/earlybench/internal/kits"
 	"earlybench.invalid/earlybench/internal/library"
+	"earlybench.invalid/earlybench/internal/network"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/prep"
 	"earlybench.invalid/earlybench/internal/rack"
@@ -43,7 +44,6 @@ import (
 	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tidy"
 	"earlybench.invalid/earlybench/internal/tryout"
-	"earlybench.invalid/earlybench/internal/ways/air"
 )
 
 // Version is the version of the program.
@@ -57,7 +57,7 @@ type Config struct {
 	Outlook     *outlook.Outlook
 	Access      *access.Keys
 	Hosts       *bus.Hosts
-	Air         *air.Air
+	Network     network.Network
 	Computer    *computer.Computer
 	Checker     *computer.Checker
 	Jobs        *job.Runner

@@ -27,6 +27,7 @@ import (
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/network"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -369,7 +370,7 @@ func (a *Air) observeNear() {
 	for clock.Sleep(a.ctx, clock.System{}, nearEvery) == nil {
 		families := map[string]bool{}
 		for _, e := range a.List() {
-			if e.State == NotMet && e.Family != "" {
+			if e.State == network.NotMet && e.Family != "" {
 				families[e.Family] = true
 			}
 		}

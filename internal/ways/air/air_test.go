@@ -21,9 +21,9 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/network"
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/ways"
-	waysair "earlybench.invalid/earlybench/internal/ways/air"
 	"earlybench.invalid/earlybench/standin/air"
 	"earlybench.invalid/earlybench/standin/bodies"
 	"earlybench.invalid/earlybench/standin/body"
@@ -91,9 +91,9 @@ func hearing(t *testing.T, dir string, group netip.AddrPort) *benchtest.Bench {
 }
 
 // heard waits until something is heard, and returns it.
-func heard(b *benchtest.Bench, state waysair.EntryState) waysair.Entry {
+func heard(b *benchtest.Bench, state network.EntryState) network.Entry {
 	b.T.Helper()
-	var found waysair.Entry
+	var found network.Entry
 	b.Eventually("something is heard that is "+string(state), func() bool {
 		for _, e := range b.Air.List() {
 			if e.State == state {
@@ -109,12 +109,12 @@ func heard(b *benchtest.Bench, state waysair.EntryState) waysair.Entry {
 // introduce introduces a watch, and returns its keeper.
 func introduce(b *benchtest.Bench, w *watch, as string) *keeper.Keeper {
 	b.T.Helper()
-	_, err := b.Air.Meet(b.T.Context(), heard(b, waysair.NotMet).Name, as)
+	_, err := b.Air.Meet(b.T.Context(), heard(b, network.NotMet).Name, as)
 	require.NoError(b.T, err)
 	_, err = b.Air.Type(b.T.Context(), w.words())
 	require.NoError(b.T, err)
 	w.touch("Always")
-	b.Eventually("it is introduced", func() bool { m, _ := b.Air.Meeting(); return m.State == waysair.MeetingDone })
+	b.Eventually("it is introduced", func() bool { m, _ := b.Air.Meeting(); return m.State == network.Done })
 	m, _ := b.Air.Meeting()
 	k, err := b.Rack.Find(m.As)
 	require.NoError(b.T, err)
@@ -135,7 +135,7 @@ func TestAWatchIsIntroducedAndComesBackAtAnotherAddress(t *testing.T) {
 	group := benchtest.Group(t)
 	b := hearing(t, t.TempDir(), group)
 	w := newWatch(t, group, "W 2 0007")
-	e := heard(b, waysair.NotMet)
+	e := heard(b, network.NotMet)
 	require.Equal(t, "wick", e.Family)
 	require.Empty(t, b.Rack.All(), "what is only heard is not on the rack")
 
@@ -144,7 +144,7 @@ func TestAWatchIsIntroducedAndComesBackAtAnotherAddress(t *testing.T) {
 	require.Equal(t, w.Fingerprint(), k.Device().Key)
 	b.Linked(k)
 	require.Equal(t, e.Addresses[0], wireless(k)[0].Place.Port)
-	require.Equal(t, k.Device().Handle, heard(b, waysair.Known).Device)
+	require.Equal(t, k.Device().Handle, heard(b, network.Known).Device)
 
 	w.off()
 	b.Eventually("it has gone", func() bool { return len(k.Ways()) == 0 && len(b.Air.List()) == 0 })
@@ -165,7 +165,7 @@ func TestAWatchThatWasPutOnTheRackByHandIsIntroducedAsThat(t *testing.T) {
 	w := newWatch(t, group, "W 2 0007")
 	b.First(k, "admitted")
 	require.Equal(t, "not-introduced", b.Look(k).Why.Causes[0].ID)
-	_, err = b.Air.Meet(t.Context(), heard(b, waysair.NotMet).Name, "slab")
+	_, err = b.Air.Meet(t.Context(), heard(b, network.NotMet).Name, "slab")
 	require.ErrorContains(t, err, "slab is a Heron 4")
 	require.Same(t, k, introduce(b, w, "pulse"))
 	b.Linked(k)
@@ -176,7 +176,7 @@ func TestWrongWordsEndTheIntroductionAndTypingMistakesDoNot(t *testing.T) {
 	group := benchtest.Group(t)
 	b := hearing(t, t.TempDir(), group)
 	w := newWatch(t, group, "W 2 0007")
-	name := heard(b, waysair.NotMet).Name
+	name := heard(b, network.NotMet).Name
 	for n := range 3 {
 		_, err := b.Air.Meet(t.Context(), name, "")
 		require.NoError(t, err, n)
@@ -185,7 +185,7 @@ func TestWrongWordsEndTheIntroductionAndTypingMistakesDoNot(t *testing.T) {
 		require.Equal(t, problem.Invalid, problem.KindOf(err))
 		m, err := b.Air.Meeting()
 		require.NoError(t, err)
-		require.Equal(t, waysair.MeetingWords, m.State)
+		require.Equal(t, network.Words, m.State)
 		_, err = b.Air.Meet(t.Context(), name, "")
 		require.Equal(t, problem.Taken, problem.KindOf(err), "one at a time")
 		_, err = b.Air.Type(t.Context(), "maple otter bugle")
@@ -203,9 +203,9 @@ func TestAnIntroductionEndsWithTheOwnersNoAndWhenItIsGivenUp(t *testing.T) {
 	group := benchtest.Group(t)
 	b := hearing(t, t.TempDir(), group)
 	w := newWatch(t, group, "W 2 0007")
-	name := heard(b, waysair.NotMet).Name
+	name := heard(b, network.NotMet).Name
 	failed := func() *problem.Problem {
-		b.Eventually("it has failed", func() bool { m, _ := b.Air.Meeting(); return m.State == waysair.MeetingFailed })
+		b.Eventually("it has failed", func() bool { m, _ := b.Air.Meeting(); return m.State == network.Failed })
 		m, _ := b.Air.Meeting()
 		return m.Trouble
 	}
@@ -221,7 +221,7 @@ func TestAnIntroductionEndsWithTheOwnersNoAndWhenItIsGivenUp(t *testing.T) {
 	w.words()
 	require.NoError(t, b.Air.StopMeeting())
 	require.Contains(t, failed().Text, "given up")
-	require.ErrorIs(t, b.Air.StopMeeting(), waysair.ErrNoMeeting)
+	require.ErrorIs(t, b.Air.StopMeeting(), network.ErrNoMeeting)
 
 	_, err = b.Air.Meet(t.Context(), name, "")
 	require.NoError(t, err)
@@ -249,7 +249,7 @@ func TestADeviceIsReachedByItsAddressWhereAnnouncementsDoNotPass(t *testing.T) {
 	}
 	e, err := b.Air.Add(t.Context(), address)
 	require.NoError(t, err)
-	require.Equal(t, waysair.NotMet, e.State)
+	require.Equal(t, network.NotMet, e.State)
 	k := introduce(b, w, "")
 	b.Linked(k)
 	b.End()
@@ -258,7 +258,7 @@ func TestADeviceIsReachedByItsAddressWhereAnnouncementsDoNotPass(t *testing.T) {
 	k, err = again.Rack.Find(k.Device().Handle)
 	require.NoError(t, err)
 	again.Linked(k)
-	require.Equal(t, k.Device().Handle, heard(again, waysair.Known).Device)
+	require.Equal(t, k.Device().Handle, heard(again, network.Known).Device)
 	require.NoError(t, again.Air.Drop(t.Context(), address))
 	require.Empty(t, again.Air.List())
 	require.Equal(t, problem.NotFound, problem.KindOf(again.Air.Drop(t.Context(), address)))
@@ -365,7 +365,7 @@ func TestWhoeverAnswersNonsenseAtAnAddressIsGivenUp(t *testing.T) {
 		e, err := b.Air.Add(ctx, l.Addr().String())
 		cancel()
 		require.NoError(t, err, name)
-		require.Equal(t, waysair.Silent, e.State, name)
+		require.Equal(t, network.Silent, e.State, name)
 		require.NotEmpty(t, e.Trouble)
 		require.Less(t, len(e.Trouble), 200)
 		_, err = b.Air.Meet(t.Context(), e.Name, "")
@@ -386,7 +386,7 @@ func TestNoWayWithoutACablePinsAKey(t *testing.T) {
 	repeat(t, group, link.AnnouncementName(w.Fingerprint()), addressOf(t, w))
 	_, err = b.Air.Add(t.Context(), addressOf(t, w))
 	require.NoError(t, err)
-	heard(b, waysair.NotMet)
+	heard(b, network.NotMet)
 	time.Sleep(500 * time.Millisecond)
 	require.Empty(t, k.Device().Key)
 	require.Empty(t, k.Ways())
@@ -397,10 +397,10 @@ func TestAKeyThatIsPinnedByCableIsRecognisedOnTheNetwork(t *testing.T) {
 	group := benchtest.Group(t)
 	b := hearing(t, t.TempDir(), group)
 	w := newWatch(t, group, "W 2 0007")
-	heard(b, waysair.NotMet)
+	heard(b, network.NotMet)
 	k, err := b.Rack.Introduced(t.Context(), w.Fingerprint(), introduction.Description{Family: "wick", Model: "W2", Serial: "W 2 0007"}, "")
 	require.NoError(t, err)
-	require.Equal(t, k.Device().Handle, heard(b, waysair.Known).Device)
+	require.Equal(t, k.Device().Handle, heard(b, network.Known).Device)
 	b.Eventually("it is a visitor", func() bool { w := wireless(k); return len(w) == 1 && w[0].Up })
 	own := ssh.FingerprintSHA256(b.Keys.Link.PublicKey())
 	require.NotContains(t, own, w.Fingerprint())

@@ -8,37 +8,14 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"time"
 
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/network"
 )
-
-// EntryState is what something is taken for that is heard, or at an address.
-type EntryState string
-
-// What something is taken for.
-const (
-	Known        EntryState = "known"         // a device on record
-	NotMet       EntryState = "not met"       // a device that was not introduced to this bench
-	OtherVersion EntryState = "other version" // of the device link
-	Silent       EntryState = "silent"        // nobody answers at the address
-)
-
-// Entry is something that is heard on the network, or an address that was given.
-type Entry struct {
-	Name      string // by which people speak of it
-	State     EntryState
-	Device    string // handle of the one on record that it is taken for; "" for none
-	Family    string // that it announces; "" where nothing is announced
-	Addresses []string
-	Given     bool      // a person has given the address
-	Since     time.Time // when it was heard first; zero for a given address
-	Trouble   string    // why nobody answers at a given address
-}
 
 // List returns what is heard and what was given, by name.
-func (a *Air) List() []Entry {
+func (a *Air) List() []network.Entry {
 	handles := map[string]string{}
 	for _, k := range a.cfg.Rack.All() {
 		d := k.Device()
@@ -46,42 +23,42 @@ func (a *Air) List() []Entry {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	var out []Entry
+	var out []network.Entry
 	for _, h := range a.heard {
-		e := Entry{Name: h.name, State: NotMet, Device: handles[h.device], Family: line(h.Text[link.TextFamily]), Addresses: addresses(h.Found), Since: h.Since}
+		e := network.Entry{Name: h.name, State: network.NotMet, Device: handles[h.device], Family: line(h.Text[link.TextFamily]), Addresses: addresses(h.Found), Since: h.Since}
 		switch {
 		case e.Device != "":
-			e.State = Known
+			e.State = network.Known
 		case h.Text[link.TextVersion] != link.AnnouncementVersion:
-			e.State = OtherVersion
+			e.State = network.OtherVersion
 		}
 		out = append(out, e)
 	}
 	for address, g := range a.given {
-		e := Entry{Name: g.name, State: NotMet, Device: handles[g.device], Addresses: []string{address}, Given: true, Trouble: g.trouble}
+		e := network.Entry{Name: g.name, State: network.NotMet, Device: handles[g.device], Addresses: []string{address}, Given: true, Trouble: g.trouble}
 		switch {
 		case e.Device != "":
-			e.State = Known
+			e.State = network.Known
 		case g.trouble != "" || !g.tried:
-			e.State = Silent
+			e.State = network.Silent
 		}
 		out = append(out, e)
 	}
-	slices.SortFunc(out, func(x, y Entry) int {
+	slices.SortFunc(out, func(x, y network.Entry) int {
 		return cmp.Or(cmp.Compare(len(x.Name), len(y.Name)), strings.Compare(x.Name, y.Name))
 	})
 	return out
 }
 
 // find finds an entry by its name or its address.
-func (a *Air) find(name string) (Entry, error) {
+func (a *Air) find(name string) (network.Entry, error) {
 	all := a.List()
 	for _, e := range all {
 		if e.Name == name || slices.Contains(e.Addresses, name) {
 			return e, nil
 		}
 	}
-	return Entry{}, &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("Nothing called %.60q is heard on the network.", name),
+	return network.Entry{}, &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("Nothing called %.60q is heard on the network.", name),
 		Remedy: "List what is heard: earlybench network. Where announcements do not pass: earlybench network add ADDRESS."}
 }
 
@@ -98,12 +75,12 @@ func (a *Air) Networks() map[string][]netip.Prefix {
 }
 
 // Add keeps an address that a person gives, and looks who is there.
-func (a *Air) Add(ctx context.Context, address string) (Entry, error) {
+func (a *Air) Add(ctx context.Context, address string) (network.Entry, error) {
 	if err := checkAddress(address); err != nil {
-		return Entry{}, err
+		return network.Entry{}, err
 	}
 	if err := a.cfg.Records.GiveAddress(ctx, address, a.cfg.Clock.Now()); err != nil {
-		return Entry{}, err
+		return network.Entry{}, err
 	}
 	a.mu.Lock()
 	if a.given[address] == nil {

@@ -12,29 +12,8 @@ import (
 	"earlybench.invalid/earlybench/core/introduction"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/network"
 )
-
-// MeetingState is how far an introduction is.
-type MeetingState string
-
-// The states of an introduction.
-const (
-	MeetingWords  MeetingState = "words"  // the device shows three words, which are typed here
-	MeetingAsking MeetingState = "asking" // its owner is asked
-	MeetingDone   MeetingState = "done"
-	MeetingFailed MeetingState = "failed"
-)
-
-// Meeting is an introduction.
-type Meeting struct {
-	State   MeetingState
-	Name    string // by which the device is listed
-	Address string
-	Claims  introduction.Description // what the device says of itself
-	As      string                   // handle of the device that it is introduced as; "" while it is not on record
-	Until   time.Time                // when the device ends it, unless somebody types
-	Trouble *problem.Problem         // why it has failed
-}
 
 // meeting is an introduction that may be going on.
 type meeting struct {
@@ -42,23 +21,20 @@ type meeting struct {
 	end context.CancelFunc
 
 	mu      sync.Mutex
-	now     Meeting
+	now     network.Meeting
 	asked   string // the record that a person has chosen
 	session *session
 	met     *link.Meeting
 	busy    bool // words are being looked at
 }
 
-// ErrNoMeeting is the error while there is no introduction.
-var ErrNoMeeting = problem.New(problem.NotFound, "no introduction goes on")
-
 // Meeting returns the introduction that goes on, or the last one.
-func (a *Air) Meeting() (Meeting, error) {
+func (a *Air) Meeting() (network.Meeting, error) {
 	a.mu.Lock()
 	m := a.meeting
 	a.mu.Unlock()
 	if m == nil {
-		return Meeting{}, ErrNoMeeting
+		return network.Meeting{}, network.ErrNoMeeting
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -67,27 +43,27 @@ func (a *Air) Meeting() (Meeting, error) {
 
 // Meet begins the introduction of a device that is heard, by the name by which it is listed. as is
 // the handle of the record that it is, or "".
-func (a *Air) Meet(ctx context.Context, name, as string) (Meeting, error) {
+func (a *Air) Meet(ctx context.Context, name, as string) (network.Meeting, error) {
 	entry, err := a.find(name)
 	if err != nil {
-		return Meeting{}, err
+		return network.Meeting{}, err
 	}
 	switch {
 	case entry.Device != "":
-		return Meeting{}, &problem.Problem{Kind: problem.Taken, Text: fmt.Sprintf("%s is %s, which this bench knows already.", entry.Name, entry.Device), Remedy: "Nothing is to be done."}
-	case len(entry.Addresses) == 0 || entry.State == OtherVersion:
-		return Meeting{}, problem.Errorf(problem.Unsupported, "%s announces a version of the device link that this bench does not know", entry.Name)
+		return network.Meeting{}, &problem.Problem{Kind: problem.Taken, Text: fmt.Sprintf("%s is %s, which this bench knows already.", entry.Name, entry.Device), Remedy: "Nothing is to be done."}
+	case len(entry.Addresses) == 0 || entry.State == network.OtherVersion:
+		return network.Meeting{}, problem.Errorf(problem.Unsupported, "%s announces a version of the device link that this bench does not know", entry.Name)
 	}
 	running, cancel := context.WithCancel(a.ctx)
-	m := &meeting{air: a, end: cancel, asked: as, now: Meeting{State: MeetingWords, Name: entry.Name}}
+	m := &meeting{air: a, end: cancel, asked: as, now: network.Meeting{State: network.Words, Name: entry.Name}}
 	if err := a.begin(m); err != nil {
 		cancel()
-		return Meeting{}, err
+		return network.Meeting{}, err
 	}
 	if err := m.begin(ctx, entry.Addresses); err != nil {
 		cancel()
 		m.fail(err)
-		return Meeting{}, err
+		return network.Meeting{}, err
 	}
 	a.work.Go(func() { m.untilOver(running) })
 	return a.Meeting()
@@ -111,7 +87,7 @@ func (a *Air) begin(m *meeting) error {
 func (m *meeting) going() bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return m.now.State == MeetingWords || m.now.State == MeetingAsking
+	return m.now.State == network.Words || m.now.State == network.Asking
 }
 
 // begin has the device show its words.
@@ -163,8 +139,8 @@ func (m *meeting) untilOver(ctx context.Context) {
 // fail records why it has failed, unless it is over.
 func (m *meeting) fail(err error) {
 	m.mu.Lock()
-	if m.now.State != MeetingDone && m.now.State != MeetingFailed {
-		m.now.State, m.now.Trouble = MeetingFailed, problem.Of(err)
+	if m.now.State != network.Done && m.now.State != network.Failed {
+		m.now.State, m.now.Trouble = network.Failed, problem.Of(err)
 	}
 	m.mu.Unlock()
 	m.air.changed()
@@ -182,7 +158,7 @@ func (a *Air) StopMeeting() error {
 	m := a.meeting
 	a.mu.Unlock()
 	if m == nil || !m.going() {
-		return ErrNoMeeting
+		return network.ErrNoMeeting
 	}
 	m.stop()
 	return nil
@@ -196,32 +172,32 @@ func (m *meeting) stop() {
 // Type takes the words that a person has typed. If they are right it returns at once, and the
 // device's owner is asked; [Air.Meeting] tells the outcome. A mistake in typing may be mended;
 // words that are wrong end the introduction.
-func (a *Air) Type(_ context.Context, words string) (Meeting, error) {
+func (a *Air) Type(_ context.Context, words string) (network.Meeting, error) {
 	a.mu.Lock()
 	m := a.meeting
 	a.mu.Unlock()
 	if m == nil {
-		return Meeting{}, ErrNoMeeting
+		return network.Meeting{}, network.ErrNoMeeting
 	}
 	if _, err := introduction.Parse(words); err != nil {
-		return Meeting{}, problem.Errorf(problem.Invalid, "%w", err)
+		return network.Meeting{}, problem.Errorf(problem.Invalid, "%w", err)
 	}
 	m.mu.Lock()
-	ready := m.now.State == MeetingWords && m.met != nil && !m.busy
+	ready := m.now.State == network.Words && m.met != nil && !m.busy
 	m.busy = m.busy || ready
 	m.mu.Unlock()
 	if !ready {
-		return Meeting{}, &problem.Problem{Kind: problem.Changed, Text: "This introduction does not wait for words.", Remedy: "Look how far it is: earlybench network."}
+		return network.Meeting{}, &problem.Problem{Kind: problem.Changed, Text: "This introduction does not wait for words.", Remedy: "Look how far it is: earlybench network."}
 	}
 	if !m.met.Right(words) {
 		wrong := &problem.Problem{Kind: problem.Refused, Text: "These are not the words that the device has to show: they were mistyped, or somebody is between. The introduction has ended.",
 			Remedy: "On the device, refuse whatever it asks. Then begin again, and read the words from its screen."}
 		m.fail(wrong)
 		m.end()
-		return Meeting{}, wrong
+		return network.Meeting{}, wrong
 	}
 	m.mu.Lock()
-	m.now.State = MeetingAsking
+	m.now.State = network.Asking
 	m.mu.Unlock()
 	a.changed()
 	a.work.Go(func() { m.ask(words) })
@@ -261,7 +237,7 @@ func (m *meeting) ask(words string) {
 		return
 	}
 	m.mu.Lock()
-	m.now.State, m.now.As = MeetingDone, k.Device().Handle
+	m.now.State, m.now.As = network.Done, k.Device().Handle
 	address := m.now.Address
 	m.mu.Unlock()
 	m.air.Again() // its announcement is recognised from now on

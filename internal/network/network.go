@@ -1,0 +1,81 @@
+// Package network defines what a bench knows of devices that are heard without a cable, and
+// the introduction of those that it does not know. The way without a cable (internal/ways/air)
+// does the work.
+package network
+
+import (
+	"context"
+	"time"
+
+	"earlybench.invalid/earlybench/core/introduction"
+	"earlybench.invalid/earlybench/core/problem"
+)
+
+// Network is what is heard, and the introduction that goes on.
+type Network interface {
+	// List returns what is heard and what was given, by name.
+	List() []Entry
+	// Add keeps an address that a person gives, and looks who is there.
+	Add(ctx context.Context, address string) (Entry, error)
+	// Drop forgets an address that a person has given, by its name or itself.
+	Drop(ctx context.Context, name string) error
+	// Meeting returns the introduction that goes on, or the last one.
+	Meeting() (Meeting, error)
+	// Meet begins the introduction of a device that is heard, by the name by which it is listed. as
+	// is the handle of the record that it is, or "".
+	Meet(ctx context.Context, name, as string) (Meeting, error)
+	// Type takes the words that a person has typed. If they are right it returns at once, and the
+	// device's owner is asked; Meeting tells the outcome. A mistake in typing may be mended; words
+	// that are wrong end the introduction.
+	Type(ctx context.Context, words string) (Meeting, error)
+	// StopMeeting gives the introduction up that goes on.
+	StopMeeting() error
+}
+
+// EntryState is what something is taken for that is heard, or at an address.
+type EntryState string
+
+// What something is taken for.
+const (
+	Known        EntryState = "known"         // a device on record
+	NotMet       EntryState = "not met"       // a device that was not introduced to this bench
+	OtherVersion EntryState = "other version" // of the device link
+	Silent       EntryState = "silent"        // nobody answers at the address
+)
+
+// Entry is something that is heard on the network, or an address that was given.
+type Entry struct {
+	Name      string // by which people speak of it
+	State     EntryState
+	Device    string // handle of the one on record that it is taken for; "" for none
+	Family    string // that it announces; "" where nothing is announced
+	Addresses []string
+	Given     bool      // a person has given the address
+	Since     time.Time // when it was heard first; zero for a given address
+	Trouble   string    // why nobody answers at a given address
+}
+
+// MeetingState is how far an introduction is.
+type MeetingState string
+
+// The states of an introduction.
+const (
+	Words  MeetingState = "words"  // the device shows three words, which are typed here
+	Asking MeetingState = "asking" // its owner is asked
+	Done   MeetingState = "done"
+	Failed MeetingState = "failed"
+)
+
+// Meeting is an introduction.
+type Meeting struct {
+	State   MeetingState
+	Name    string // by which the device is listed
+	Address string
+	Claims  introduction.Description // what the device says of itself
+	As      string                   // handle of the device that it is introduced as; "" while it is not on record
+	Until   time.Time                // when the device ends it, unless somebody types
+	Trouble *problem.Problem         // why it has failed
+}
+
+// ErrNoMeeting is the error while there is no introduction.
+var ErrNoMeeting = problem.New(problem.NotFound, "no introduction goes on")
