@@ -351,6 +351,8 @@ type Status struct {
 	Plugged bool   `json:"plugged"`
 	Hands   string `json:"hands_url"`
 	Key     string `json:"device_key"`
+	// Received is how many bytes of files it has received, be it again or not.
+	Received int64 `json:"received"`
 }
 
 func (r *Rig) handle(ctx context.Context, c *rpc.Conn, method string, params json.RawMessage) (any, error) {
@@ -414,7 +416,7 @@ func (r *Rig) status() []Status {
 	ports := r.hub.Ports()
 	out := make([]Status, len(r.bodies))
 	for i, b := range r.bodies {
-		out[i] = Status{Name: b.Name(), Family: b.Family(), Hands: r.hands.URL() + "/held/" + b.Name(), Key: b.Fingerprint()}
+		out[i] = Status{Name: b.Name(), Family: b.Family(), Hands: r.hands.URL() + "/held/" + b.Name(), Key: b.Fingerprint(), Received: b.Received()}
 		for _, p := range ports {
 			if p.Body == b.Name() {
 				out[i].Port, out[i].Plugged = p.Number, p.Plugged

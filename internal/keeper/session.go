@@ -15,13 +15,55 @@ import (
 // Session returns the best session on which this bench is admitted; nil if there
 // is none.
 func (k *Keeper) Session() device.Session {
-	r := k.best(func(r *reach) bool { return r.open })
+	r := k.best(func(r *reach) bool { return r.open && r.session != nil && lasts(r.session) })
 	if r == nil {
 		return nil
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return r.session
+}
+
+// WayOf returns by which way a session is; "" once it has ended.
+func (k *Keeper) WayOf(s device.Session) string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, r := range k.reaches {
+		if r.session == s {
+			return string(r.way.Kind())
+		}
+	}
+	return ""
+}
+
+// elsewhereWithin is how long another way may take to be linked.
+const elsewhereWithin = 5 * time.Second
+
+// Elsewhere returns a session by another way than the given one, on which this bench is admitted,
+// after the session by that way has ended; nil if the device is reached by no other way.
+func (k *Keeper) Elsewhere(ctx context.Context, lost string) device.Session {
+	ctx, cancel := context.WithTimeout(ctx, elsewhereWithin)
+	defer cancel()
+	for {
+		changed := k.Changed()
+		other := func(r *reach) bool { return string(r.way.Kind()) != lost }
+		if r := k.best(func(r *reach) bool { return other(r) && r.open && r.session != nil && lasts(r.session) }); r != nil {
+			k.mu.Lock()
+			s := r.session
+			k.mu.Unlock()
+			if s != nil {
+				return s
+			}
+		}
+		if k.best(other) == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-changed:
+		}
+	}
 }
 
 // Await returns the best session on which this bench is admitted, waiting for one;

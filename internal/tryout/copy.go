@@ -75,7 +75,11 @@ func (w *work) copyFiles(ctx context.Context) (string, error) {
 	w.run.Phase("copy", total)
 	w.run.Progress(have)
 	if 0 < have && have < total {
-		w.run.Note(fmt.Sprintf("goes on at byte %d", have))
+		on := fmt.Sprintf("goes on at byte %d", have)
+		if w.again {
+			on = fmt.Sprintf("goes on by %s at byte %d", w.way, have)
+		}
+		w.run.Note(on)
 	}
 	var there atomic.Int64 // bytes of the app that the device has for certain
 	there.Store(have)
@@ -116,15 +120,24 @@ func counted(f *appfile.File, lacks []device.Lack) (total, have int64, err error
 
 // reach gets the device's session. A job that was resumed after a restart of the service
 // waits for it.
-func (w *work) reach(ctx context.Context) (err error) {
+func (w *work) reach(ctx context.Context) error {
+	if w.again { // over the way that was found
+		return nil
+	}
 	if w.run.Job().Begun == 1 {
-		w.session, err = w.Outlook.Session(w.keeper)
+		s, err := w.Outlook.Session(w.keeper)
+		if err == nil {
+			w.use(s)
+		}
 		return err
 	}
 	w.run.Note("waiting for " + w.record.Device)
 	ctx, cancel := context.WithTimeout(ctx, backWithin)
 	defer cancel()
-	w.session, err = w.Outlook.Await(ctx, w.keeper)
+	s, err := w.Outlook.Await(ctx, w.keeper)
+	if err == nil {
+		w.use(s)
+	}
 	return err
 }
 

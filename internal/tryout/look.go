@@ -24,6 +24,9 @@ func (w *work) start(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	if w.again { // it may run already, and its first lines are wanted
+		apps.Stop(ctx, w.project.ID) //nolint:errcheck // then it does not run
+	}
 	started, err := apps.Start(ctx, w.project.ID)
 	refusal, _ := errors.AsType[*device.Refusal](err)
 	if refusal != nil && refusal.Kind == device.Sleeps {
@@ -92,6 +95,7 @@ func (w *work) watchLog(ctx context.Context) (string, error) {
 	defer func() { w.record.Log = append(w.record.Log, kept.lines()...) }()
 	var ended *device.Ended
 	err = log.Follow(waiting, device.LogFrom{App: w.project.ID, After: w.before}, func(l device.Line) bool {
+		w.before = l.Seq // where the log goes on, should another way be needed
 		if l.App != w.project.ID {
 			return true
 		}

@@ -250,7 +250,9 @@ type work struct {
 	packedAlready bool
 	record        store.Tryout
 	result        Result
-	before        uint64 // the log's last line before the start
+	before        uint64 // the log's last line before the start, or that was read
+	way           string // by which the session is; "" before there is one
+	again         bool   // the phase was begun before, over another way
 }
 
 // backWithin is how long a job that goes on waits for its device.
@@ -294,7 +296,7 @@ func (w *work) do(ctx context.Context) (any, error) {
 	for _, s := range w.steps() {
 		w.run.Phase(s.name, 0)
 		began := time.Now()
-		text, err := s.do(ctx)
+		text, err := w.goOn(ctx, s)
 		point := store.Point{Name: s.name, OK: err == nil, Text: text, Took: time.Since(began).Milliseconds()}
 		stopped := errors.Is(context.Cause(ctx), job.ErrStopped)
 		switch {
@@ -322,6 +324,47 @@ func (w *work) do(ctx context.Context) (any, error) {
 	err := w.keep(ctx)
 	w.result.App, w.result.Version = w.project.ID, w.project.Version
 	return w.result, err
+}
+
+// mostWays is how often a phase goes on by another way, so that two that fail in turns come to an end.
+const mostWays = 20
+
+// goOn does a step. If the link is lost meanwhile and the device is reached by another way, too,
+// the step goes on there: each step finds what was done before.
+func (w *work) goOn(ctx context.Context, s step) (text string, err error) {
+	w.again = false
+	for range mostWays {
+		if text, err = s.do(ctx); err == nil || w.session == nil || ctx.Err() != nil || !w.linkLost(err) {
+			return text, err
+		}
+		next := w.keeper.Elsewhere(ctx, w.way)
+		if next == nil {
+			return text, err
+		}
+		was := w.way
+		w.use(next)
+		w.again = true
+		w.run.Note(fmt.Sprintf("the link by %s was lost: goes on by %s", was, w.way))
+	}
+	return text, err
+}
+
+// linkLost reports whether an error is that of a session that has ended.
+func (w *work) linkLost(err error) bool {
+	if problem.KindOf(err) != problem.Gone && !errors.Is(err, device.ErrEnded) {
+		return false
+	}
+	select {
+	case <-w.session.Done():
+		return true
+	default:
+		return false
+	}
+}
+
+// use takes a session for what comes.
+func (w *work) use(s device.Session) {
+	w.session, w.way = s, w.keeper.WayOf(s)
 }
 
 // end notes at which phase, and how, a run has ended that did not pass.

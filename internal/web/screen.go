@@ -24,7 +24,7 @@ func (s *Server) screen(c fiber.Ctx) error {
 	if !websocket.FastHTTPIsWebSocketUpgrade(c.RequestCtx()) {
 		return fiber.NewError(fiber.StatusUpgradeRequired, "this address speaks WebSocket only")
 	}
-	session, err := s.session(c)
+	_, session, err := s.session(c)
 	if err != nil {
 		return asFiber(c, err)
 	}

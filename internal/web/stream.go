@@ -19,6 +19,7 @@ import (
 	"earlybench.invalid/earlybench/core/defect"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/plain"
+	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -250,22 +251,22 @@ func later(rest []store.Event, e store.Event) bool {
 	return false
 }
 
-// session returns the session of the device that a request names.
-func (s *Server) session(c fiber.Ctx) (device.Session, error) {
+// session returns the keeper and the session of the device that a request names.
+func (s *Server) session(c fiber.Ctx) (*keeper.Keeper, device.Session, error) {
 	k, err := s.Rack.Find(c.Params("handle"))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return s.Outlook.Session(k)
+	session, err := s.Outlook.Session(k)
+	return k, session, err
 }
 
 // log sends a device's log while it is linked, from a line on.
 func (s *Server) log(c fiber.Ctx) error {
-	session, err := s.session(c)
-	if err != nil {
-		return asFiber(c, err)
+	k, session, err := s.session(c)
+	if err == nil {
+		_, err = session.Log()
 	}
-	log, err := session.Log()
 	if err != nil {
 		return asFiber(c, err)
 	}
@@ -279,10 +280,34 @@ func (s *Server) log(c fiber.Ctx) error {
 		defer cancel()
 		following.Go(func() {
 			defer close(f.lines)
-			log.Follow(ctx, from, f.take) //nolint:errcheck // its end is the stream's
+			s.followLog(ctx, k, session, from, f.take)
 		})
 		return f.write(ctx, to)
 	})
+}
+
+// followLog passes the lines of a device's log on. If the link is lost and the device is reached by
+// another way, too, it goes on there behind the last line, and one line says so.
+func (s *Server) followLog(ctx context.Context, k *keeper.Keeper, session device.Session, from device.LogFrom, take func(device.Line) bool) {
+	for session != nil {
+		way := k.WayOf(session)
+		log, err := session.Log()
+		if err != nil {
+			return
+		}
+		log.Follow(ctx, from, func(l device.Line) bool { //nolint:errcheck // its end is the stream's, unless it goes on elsewhere
+			from.After = l.Seq
+			return take(l)
+		})
+		select {
+		case <-session.Done():
+		default:
+			return
+		}
+		if session = k.Elsewhere(ctx, way); session != nil {
+			take(device.Line{Seq: from.After, At: s.Clock.Now(), Level: "info", Text: fmt.Sprintf("(the link by %s was lost; the log goes on by %s)", way, k.WayOf(session))})
+		}
+	}
 }
 
 // maxAhead is how many lines a reader may lag behind. Lines beyond that are left out, and

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -82,6 +83,8 @@ type Body struct {
 	log      []device.Line
 	seq      uint64
 	running  map[string]*process
+	uploads  sync.Map        // those that go on, by file
+	received atomic.Int64    // bytes of files, be it again or not
 	whole    map[string]bool // files whose digest was checked as they came
 	signed   map[string]bool // offered apps that an identity has signed, by the digest of their manifest
 	style    style

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path"
 	"sync"
+	"sync/atomic"
 
 	"github.com/pkg/sftp"
 )
@@ -33,6 +34,7 @@ func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	if err != nil {
 		return nil, err
 	}
+	f.b.endUpload(p) // of a link that is lost, and has not noticed it yet
 	w, err := os.OpenFile(p, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
@@ -45,9 +47,23 @@ func (f files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	u := &upload{File: w, whole: info.Size(), ahead: map[int64]int64{}, more: make(chan struct{}, 1), hashed: make(chan struct{})}
 	u.refused = f.b.isResting
 	u.checked = func(sum string) { f.b.checked(path.Base(p), sum) }
+	u.received = &f.b.received
+	u.gone = func() { f.b.uploads.CompareAndDelete(p, u) }
+	f.b.uploads.Store(p, u)
 	go u.hash()
 	return u, nil
 }
+
+// endUpload ends the upload of a file that goes on, if there is one: the file then has what had
+// arrived without a gap.
+func (b *Body) endUpload(file string) {
+	if u, ok := b.uploads.LoadAndDelete(file); ok {
+		u.(*upload).supersede()
+	}
+}
+
+// Received is how many bytes of files it has received so far, be it again or not.
+func (b *Body) Received() int64 { return b.received.Load() }
 
 func (b *Body) isResting() bool {
 	b.mu.Lock()
@@ -63,7 +79,11 @@ type upload struct {
 	checked func(sum string) // told the digest of what is whole at the end
 	refused func() bool      // no more is taken just now
 
+	received *atomic.Int64 // bytes of all uploads
+	gone     func()        // told when it has ended
+
 	mu    sync.Mutex
+	over  bool            // another upload of the same file has begun
 	whole int64           // bytes from the first on
 	ahead map[int64]int64 // parts beyond, from where to where
 	ended bool
@@ -104,11 +124,26 @@ func (u *upload) wake() {
 	}
 }
 
+// supersede ends the upload in favour of another one of the same file.
+func (u *upload) supersede() {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.over = true
+	u.Truncate(u.whole) //nolint:errcheck // what is behind it is written again
+}
+
 func (u *upload) WriteAt(p []byte, at int64) (int, error) {
 	if u.refused() {
 		return 0, os.ErrPermission
 	}
+	u.mu.Lock()
+	over := u.over
+	u.mu.Unlock()
+	if over {
+		return 0, os.ErrClosed
+	}
 	n, err := u.File.WriteAt(p, at)
+	u.received.Add(int64(n))
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if at <= u.whole {
@@ -128,11 +163,15 @@ func (u *upload) WriteAt(p []byte, at int64) (int, error) {
 func (u *upload) Close() error {
 	u.mu.Lock()
 	u.ended = true
-	whole := u.whole
+	whole, over := u.whole, u.over
 	u.mu.Unlock()
+	u.gone()
 	u.wake()
-	err := u.Truncate(whole)
-	if err == nil {
+	var err error
+	if !over {
+		err = u.Truncate(whole)
+	}
+	if err == nil && !over {
 		err = u.Sync()
 	}
 	<-u.hashed
