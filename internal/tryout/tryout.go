@@ -334,7 +334,7 @@ const mostWays = 20
 func (w *work) goOn(ctx context.Context, s step) (text string, err error) {
 	w.again = false
 	for range mostWays {
-		if text, err = s.do(ctx); err == nil || w.session == nil || ctx.Err() != nil || !w.linkLost(err) {
+		if text, err = s.do(ctx); err == nil || w.session == nil || ctx.Err() != nil || !w.linkLost() {
 			return text, err
 		}
 		next := w.keeper.Elsewhere(ctx, w.way)
@@ -349,15 +349,15 @@ func (w *work) goOn(ctx context.Context, s step) (text string, err error) {
 	return text, err
 }
 
-// linkLost reports whether an error is that of a session that has ended.
-func (w *work) linkLost(err error) bool {
-	if problem.KindOf(err) != problem.Gone && !errors.Is(err, device.ErrEnded) {
-		return false
-	}
+// lostWithin is how long the end of a session may take to show: its channels may end before it.
+const lostWithin = 300 * time.Millisecond
+
+// linkLost reports whether the session has ended, so that an error says nothing of the app.
+func (w *work) linkLost() bool {
 	select {
 	case <-w.session.Done():
 		return true
-	default:
+	case <-time.After(lostWithin):
 		return false
 	}
 }

@@ -286,6 +286,9 @@ func (s *Server) log(c fiber.Ctx) error {
 	})
 }
 
+// lostWithin is how long the end of a session may take to show after its log has ended.
+const lostWithin = time.Second
+
 // followLog passes the lines of a device's log on. If the link is lost and the device is reached by
 // another way, too, it goes on there behind the last line, and one line says so.
 func (s *Server) followLog(ctx context.Context, k *keeper.Keeper, session device.Session, from device.LogFrom, take func(device.Line) bool) {
@@ -299,9 +302,11 @@ func (s *Server) followLog(ctx context.Context, k *keeper.Keeper, session device
 			from.After = l.Seq
 			return take(l)
 		})
-		select {
+		select { // its channels may end a moment before it
 		case <-session.Done():
-		default:
+		case <-ctx.Done():
+			return
+		case <-time.After(lostWithin):
 			return
 		}
 		if session = k.Elsewhere(ctx, way); session != nil {
