@@ -136,7 +136,7 @@ func (n *newcomer) leads() string {
 func (n *newcomer) moves(p pageRead, g glassRead) string {
 	n.b.t.Helper()
 	for _, own := range p.Buttons {
-		if slices.ContainsFunc([]string{"I have done that", "Show the device", "Stop", "Run ", "Sign in "}, func(s string) bool { return strings.HasPrefix(own, s) }) {
+		if slices.ContainsFunc([]string{"I have done that", "Show the device", "Stop", "These are its words", "Give up", "Run ", "Sign in "}, func(s string) bool { return strings.HasPrefix(own, s) }) {
 			continue
 		}
 		if n.done[p.Heading+"|"+own] < 3 && n.press(own) {
@@ -166,12 +166,13 @@ func (n *newcomer) moves(p pageRead, g glassRead) string {
 }
 
 var (
-	toPick   = regexp.MustCompile(`Pick ([0-9]{2}) on its screen`)
-	toType   = regexp.MustCompile(`type ([0-9]{4})\b|two groups: ([0-9]{4} [0-9]{4})\b`)
-	toHold   = regexp.MustCompile(`hold (\d) and (\d) together`)
-	ofADial  = regexp.MustCompile(`(\w+ hand) at (\d+)`)
-	howOften = regexp.MustCompile(`\b(two|three|four|five|six|seven|eight|nine|ten|\d+) times`)
-	keyFace  = regexp.MustCompile(`^(Key )?[0-9]$`)
+	toPick     = regexp.MustCompile(`Pick ([0-9]{2}) on its screen`)
+	toType     = regexp.MustCompile(`type ([0-9]{4})\b|two groups: ([0-9]{4} [0-9]{4})\b`)
+	toHold     = regexp.MustCompile(`hold (\d) and (\d) together`)
+	ofADial    = regexp.MustCompile(`(\w+ hand) at (\d+)`)
+	howOften   = regexp.MustCompile(`\b(two|three|four|five|six|seven|eight|nine|ten|\d+) times`)
+	threeWords = regexp.MustCompile(`\b([a-z]{4,7} [a-z]{4,7} [a-z]{4,7})\. `)
+	keyFace    = regexp.MustCompile(`^(Key )?[0-9]$`)
 )
 
 // answers gives the device what it asks for: a number that the page names, keys
@@ -186,6 +187,15 @@ func (n *newcomer) answers(p pageRead, g glassRead) string {
 		n.touch("Key " + m[1])
 		n.touch("Key " + m[2])
 		return m[0]
+	}
+	if m := threeWords.FindStringSubmatch(g.Says); m != nil && strings.Contains(p.All, "The three words on") && n.once(p.Heading+g.Says, 2) {
+		n.b.writes("The three words on the screen of "+n.handle, m[1])
+		n.press("These are its words")
+		return "type " + m[1]
+	}
+	if strings.Contains(p.All, "The words are right") && n.has(g, "Always") && n.once(p.Heading+g.Says, 2) {
+		n.touch("Always")
+		return "let it in"
 	}
 	pad := slices.ContainsFunc(g.Things, func(t struct{ Text, Title string }) bool { return keyFace.MatchString(t.Text) })
 	if m := toType.FindStringSubmatch(p.All); m != nil && pad && n.once(p.Heading+g.Says, 2) {

@@ -19,7 +19,7 @@ var ends = map[string]string{
 	"heron-1": "is ready", "heron-2": "is ready", "ivory-1": "is ready", "ivory-2": "release", "ivory-3": "is ready",
 	"kestle-1": "No account at an authority", "kestle-2": "No account at an authority", "kestle-3": "No account at an authority",
 	"kestle-4": "No account at an authority", "kestle-5": "No account at an authority", "kestle-6": "No account at an authority",
-	"whimbrel-1": "No account at an authority", "whimbrel-2": "No account at an authority", "dunlin-1": "No account at an authority", "kittiwake-1": "without a cable",
+	"whimbrel-1": "No account at an authority", "whimbrel-2": "No account at an authority", "dunlin-1": "No account at an authority", "kittiwake-1": "No account at an authority",
 }
 
 // newcomers are led with some devices, or with all where there is time.
