@@ -16,14 +16,14 @@ type NetworkEntry struct {
 
 // Introduction is the first meeting with a device without a cable.
 type Introduction struct {
-	State   string    `json:"state" enum:"words,asking,done,failed" doc:"words: the device shows three words, which are to be typed; asking: its owner is asked"`
-	Name    string    `json:"name" doc:"by which the device is listed among what is heard"`
-	Address string    `json:"address"`
-	Device  string    `json:"device" doc:"handle of the device that it is introduced as; empty while it is not on record"`
-	Bench   string    `json:"bench" doc:"the bench's name, as the device shows it"`
-	Says    Claims    `json:"says" doc:"what the device says of itself"`
-	Left    int64     `json:"left_seconds" doc:"for how long the device still waits for the words"`
-	Error   *Problem  `json:"error" doc:"why it has failed"`
+	State   string   `json:"state" enum:"words,asking,done,failed" doc:"words: the device shows three words, which are to be typed; asking: its owner is asked"`
+	Name    string   `json:"name" doc:"by which the device is listed among what is heard"`
+	Address string   `json:"address"`
+	Device  string   `json:"device" doc:"handle of the device that it is introduced as; empty while it is not on record"`
+	Bench   string   `json:"bench" doc:"the bench's name, as the device shows it"`
+	Says    Claims   `json:"says" doc:"what the device says of itself"`
+	Left    int64    `json:"left_seconds" doc:"for how long the device still waits for the words"`
+	Error   *Problem `json:"error" doc:"why it has failed"`
 }
 
 // Claims is what a device says of itself before it is known.

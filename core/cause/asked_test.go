@@ -19,7 +19,7 @@ var seenBy = map[string][]fact.Key{
 	"depot-reached": {fact.DepotState}, "authority-reached": {fact.AuthorityUp}, "signed-in": {fact.AccountState, fact.Standing},
 	"places": {fact.RegisterState}, "grant-says": {fact.GrantState}, "token-page": {fact.TokenState}, "clock-of-device": {fact.DeviceClock},
 	"clock-of-computer": {fact.HostClock}, "list-shows": {fact.AcceptStopped}, "choice-stands": {fact.ModeComputers}, "worked-before": {fact.Met},
-	"back-room": {fact.USBLink}, "which-network": {fact.AirNetwork},
+	"back-room": {fact.USBLink}, "which-network": {fact.AirNetwork}, "others-heard": {fact.AirQuiet},
 }
 
 // onlyAPerson are the checks of which no computer can see the answer, and why.

@@ -143,6 +143,8 @@ func TestWhatIsObservedNamesItsFault(t *testing.T) {
 		{"wick", "way-hidden", "mode", seen{"mode.loose": false}},
 		{"wick", "wrong-network", "seen", seen{fact.AirSeen: false, fact.AirNetwork: "other"}},
 		{"wick", "on-hotspot", "seen", seen{fact.AirSeen: false, fact.AirNetwork: "hotspot"}},
+		{"tarn", "wrong-network", "seen", seen{fact.USBPresent: false, fact.USBLink: nil, fact.AirNetwork: "other"}},
+		{"tarn", "on-hotspot", "seen", seen{fact.USBPresent: false, fact.USBLink: nil, fact.AirNetwork: "hotspot"}},
 		{"linux", "wrong-network", "seen", seen{fact.AirSeen: false, fact.AirNetwork: "other"}},
 		{"linux", "key-not-in", "admitted", seen{fact.AdmitState: "none"}},
 		{"linux", "key-changed", "admitted", seen{fact.AdmitState: "other", fact.LinkKey: "changed"}},

@@ -51,7 +51,8 @@ type Browser struct {
 	packets   budget
 	fresh     budget
 	dropped   int
-	forgotten []string // instances that had to make room, and of which nobody was told yet
+	others    time.Time // when another computer was heard
+	forgotten []string  // instances that had to make room, and of which nobody was told yet
 }
 
 // instance is what is known of a service.
@@ -70,8 +71,15 @@ type instance struct {
 
 // host is the addresses of a host.
 type host struct {
-	addresses map[netip.Addr]time.Time // with their ends
+	addresses map[netip.Addr]span
 }
+
+// span is from when to when a record is good.
+type span struct{ heard, ends time.Time }
+
+// flushAfter is how old a record must be to be replaced by one that says that it replaces others: those
+// that belong together come together (RFC 6762, section 10.2).
+const flushAfter = time.Second
 
 // budget lets so many through in a second.
 type budget struct {
@@ -126,6 +134,14 @@ func (b *Browser) Dropped() int {
 	return b.dropped
 }
 
+// HeardOthers is when another computer, or a program of this one, was heard to announce anything; zero for never. On a network that
+// carries no multicast none is.
+func (b *Browser) HeardOthers() time.Time {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.others
+}
+
 // Networks returns the networks on which it listens, by interface.
 func (b *Browser) Networks() map[string][]netip.Prefix { return b.wire.Networks() }
 
@@ -148,12 +164,61 @@ func (b *Browser) ask(ctx context.Context) {
 			return
 		case <-changed:
 			pause = time.Second
+			b.leave()
 		case <-b.asking:
 			pause = time.Second
 		case <-t.C:
 			pause = min(2*pause, mostBetween)
 		}
 		t.Stop()
+	}
+}
+
+// leave forgets the instances on networks on which this computer is not any more.
+func (b *Browser) leave() {
+	networks := b.wire.Networks()
+	here := func(a netip.Addr) bool {
+		for _, prefixes := range networks {
+			for _, p := range prefixes {
+				if p.Contains(a) || a.Is6() {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	now := time.Now()
+	b.mu.Lock()
+	touched := map[string]bool{}
+	for k, i := range b.instances {
+		if i.told != nil && !slices.ContainsFunc(i.told.Addresses, here) {
+			i.ends = now
+			touched[k] = true
+		}
+	}
+	changed, gone := b.outcome(now, touched)
+	b.mu.Unlock()
+	b.tell(changed, gone)
+}
+
+// reconfirmWithin is how long an instance may take to answer that is doubted.
+const reconfirmWithin = 10 * time.Second
+
+// Reconfirm asks for an instance that does not answer where it says; it is forgotten unless it is
+// heard again (RFC 6762, section 10.4).
+func (b *Browser) Reconfirm(instance string) {
+	full := instance + "." + typeName(b.cfg.Type)
+	now := time.Now()
+	b.mu.Lock()
+	i := b.instances[strings.ToLower(full)]
+	doubted := i != nil && i.ends.Sub(now) > reconfirmWithin
+	if doubted {
+		i.ends = now.Add(reconfirmWithin)
+	}
+	b.mu.Unlock()
+	if doubted {
+		b.question(dnsmessage.Question{Name: name(typeName(b.cfg.Type)), Type: dnsmessage.TypePTR, Class: dnsmessage.ClassINET},
+			dnsmessage.Question{Name: name(full), Type: dnsmessage.TypeSRV, Class: dnsmessage.ClassINET})
 	}
 }
 
@@ -208,6 +273,11 @@ func (b *Browser) listen() {
 			continue
 		}
 		if h, _, records, err := parse(p.Data); err == nil && h.Response && p.From.Port() == uint16(b.wire.group.Port) {
+			if !p.Own {
+				b.mu.Lock()
+				b.others = now
+				b.mu.Unlock()
+			}
 			b.take(now, records)
 		}
 	}
@@ -315,13 +385,16 @@ func (b *Browser) addresses(now time.Time, records []dnsmessage.Resource, touche
 		}
 		h := b.hosts[k]
 		if h == nil {
-			h = &host{addresses: map[netip.Addr]time.Time{}}
+			h = &host{addresses: map[netip.Addr]span{}}
 			b.hosts[k] = h
 		}
 		if r.Header.TTL == 0 {
 			delete(h.addresses, a)
 		} else if _, is := h.addresses[a]; is || len(h.addresses) < maxAddresses {
-			h.addresses[a] = now.Add(ttl(r))
+			h.addresses[a] = span{now, now.Add(ttl(r))}
+		}
+		if r.Header.Class&cacheFlush != 0 && r.Header.TTL > 0 {
+			maps.DeleteFunc(h.addresses, func(_ netip.Addr, s span) bool { return now.Sub(s.heard) > flushAfter })
 		}
 	}
 }
@@ -399,7 +472,7 @@ func (b *Browser) expire(ctx context.Context) {
 			h := b.hosts[i.host]
 			if h != nil {
 				before := len(h.addresses)
-				maps.DeleteFunc(h.addresses, func(_ netip.Addr, ends time.Time) bool { return now.After(ends) })
+				maps.DeleteFunc(h.addresses, func(_ netip.Addr, s span) bool { return now.After(s.ends) })
 				if len(h.addresses) == 0 {
 					i.ends = now // where it is, is not known any more
 				}

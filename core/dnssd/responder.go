@@ -33,6 +33,12 @@ func Respond(wire *Wire) *Responder {
 	return r
 }
 
+// Networks returns the networks on which it announces, by interface, and a channel that is closed
+// when they have changed.
+func (r *Responder) Networks() (map[string][]netip.Prefix, <-chan struct{}) {
+	return r.wire.Networks(), r.wire.Changed()
+}
+
 // Close says goodbye for all services, and ends.
 func (r *Responder) Close() error {
 	for _, s := range r.all() {

@@ -38,7 +38,8 @@ type joined struct {
 type Packet struct {
 	Data      []byte
 	From      netip.AddrPort
-	Interface int // its index
+	Interface int  // its index
+	Own       bool // it is from an address of this computer, and not by loopback
 }
 
 // lookEvery is how often the interfaces are looked at.
@@ -176,26 +177,27 @@ func (w *Wire) Receive(buffer []byte) (Packet, error) {
 			continue
 		}
 		p := Packet{Data: buffer[:n], From: at.AddrPort(), Interface: cm.IfIndex}
-		if w.local(p) {
+		if local := w.local(&p); local {
 			return p, nil
 		}
 	}
 }
 
-// local reports whether the sender is on the network of the interface.
-func (w *Wire) local(p Packet) bool {
+// local reports whether the sender is on the network of the interface, and notes whether it is this
+// computer.
+func (w *Wire) local(p *Packet) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	j := w.joined[p.Interface]
 	if j == nil {
 		return false
 	}
+	from, local := p.From.Addr().Unmap(), false
 	for _, prefix := range j.prefixes {
-		if prefix.Contains(p.From.Addr().Unmap()) {
-			return true
-		}
+		local = local || prefix.Contains(from)
+		p.Own = p.Own || prefix.Addr() == from && !from.IsLoopback()
 	}
-	return false
+	return local
 }
 
 // each calls send for every interface, with its addresses.

@@ -18,6 +18,9 @@ const (
 	AirNear       Key = "air.near"
 	AirNetwork    Key = "air.network"
 	AirAddress    Key = "air.address"
+	AirNetworks   Key = "air.networks"
+	AirHotspot    Key = "air.hotspot"
+	AirQuiet      Key = "air.quiet"
 	DriverBound   Key = "driver.bound"
 	DriverSet     Key = "driver.set"
 	DriverOffered Key = "driver.offered"
@@ -107,6 +110,7 @@ func onTheBus() []Spec {
 		cable(USBDenied, Text, "why its host may not open it", Host),
 		cable(AirSeen, Bool, "heard on the network", Host),
 		{Key: AirNear, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "one of its family that was not introduced is heard on the network"},
+		{Key: AirQuiet, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "no announcement of any other device is heard on the networks of this computer"},
 		{Key: AirNetwork, Type: Text, Sources: []Source{Host, Device, Person}, Good: hours, Text: "network it is on: same, other, hotspot"},
 		cable(DriverBound, Bool, "the host has bound a driver to the device link", Host),
 		cable(DriverSet, Text, "driver set that is bound", Host),
@@ -136,6 +140,8 @@ func overTheLink() []Spec {
 		{Key: Locked, Type: Bool, Sources: []Source{Device, Person}, Good: minutes, Ends: EndsUnplug, Text: "locked"},
 		{Key: Asleep, Type: Bool, Sources: []Source{Device, Host, Person}, Good: minutes, Text: "asleep"},
 		{Key: Met, Type: Bool, Sources: []Source{Device}, Text: "was linked with this bench before"},
+		{Key: AirNetworks, Type: Texts, Sources: []Source{Device}, Good: hours, Text: "networks that the device is on"},
+		{Key: AirHotspot, Type: Bool, Sources: []Source{Device}, Good: hours, Text: "its network is the hotspot of a handset"},
 		link(AirAddress, Text, "address at which it listens without a cable", Device),
 		link(DeviceClock, Int, "seconds its clock is off", Device),
 	}

@@ -6,8 +6,10 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -26,8 +28,8 @@ type Body interface {
 	Changed() <-chan struct{}
 	// ServeDirectly serves the device link over one connection until that ends.
 	ServeDirectly(ctx context.Context, c net.Conn)
-	// Listens tells it where it is reached; "" for nowhere.
-	Listens(address string)
+	// Listens tells it where it is reached, "" for nowhere, and on which networks it is.
+	Listens(address string, networks []string)
 }
 
 // Config is how stand-ins are on the network.
@@ -114,7 +116,6 @@ func (a *Air) listen(b Body, port int) (off func(), at int, err error) {
 		}
 	}
 	address := l.Addr().(*net.TCPAddr).AddrPort()
-	b.Listens(address.String())
 	ctx, cancel := context.WithCancel(a.ctx)
 	var serving sync.WaitGroup
 	serving.Go(func() {
@@ -127,12 +128,41 @@ func (a *Air) listen(b Body, port int) (off func(), at int, err error) {
 		}
 	})
 	serving.Go(func() { a.announce(ctx, b, address) })
+	serving.Go(func() { a.tell(ctx, b, address) })
 	return func() {
-		b.Listens("")
 		cancel()
 		l.Close()
 		serving.Wait()
+		b.Listens("", nil)
 	}, int(address.Port()), nil
+}
+
+// tell tells a body where it is reached until ctx ends.
+func (a *Air) tell(ctx context.Context, b Body, address netip.AddrPort) {
+	for {
+		networks, changed := a.responder.Networks()
+		at, on := address, []string{}
+		for _, name := range slices.Sorted(maps.Keys(networks)) {
+			for _, p := range networks[name] {
+				own := p.Addr() == address.Addr() || p.Contains(address.Addr())
+				if address.Addr().IsUnspecified() && !p.Addr().IsLoopback() {
+					own = true
+					if at.Addr().IsUnspecified() {
+						at = netip.AddrPortFrom(p.Addr(), address.Port())
+					}
+				}
+				if own {
+					on = append(on, p.String())
+				}
+			}
+		}
+		b.Listens(at.String(), on)
+		select {
+		case <-ctx.Done():
+			return
+		case <-changed:
+		}
+	}
 }
 
 // announce announces a body until ctx ends, under another name every hour.

@@ -1,6 +1,7 @@
 package body
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"image"
@@ -75,7 +76,8 @@ type Body struct {
 	question *question
 	meeting  *meeting // nil: no introduction goes on
 	turns    introduction.Turns
-	address  string        // where it is reached without a cable; "" for nowhere
+	address  string // where it is reached without a cable; "" for nowhere
+	networks []string
 	changed  chan struct{} // closed and replaced at every change
 	rev      uint64        // of what is drawn
 	drawn    *image.RGBA
@@ -349,8 +351,10 @@ func (b *Body) fingerprint() string { return ssh.FingerprintSHA256(b.signer.Publ
 // fill replaces the {words} of a text with the body's own data.
 func (b *Body) fill(s string) string {
 	return strings.NewReplacer("{name}", b.cfg.Name, "{code}", b.cfg.Model, "{serial}", b.serial(), "{release}", b.release(),
-		"{admitted}", b.admittedWords()).Replace(s)
+		"{admitted}", b.admittedWords(), "{address}", b.addressWords()).Replace(s)
 }
+
+func (b *Body) addressWords() string { return cmp.Or(b.address, b.cfg.Spec.word("none")) }
 
 func (b *Body) admittedWords() string {
 	switch n := len(b.st.Admissions); n {

@@ -125,7 +125,7 @@ func (b *Body) followFacts(ctx context.Context, key string, notify func(string, 
 			telling{device.FactClock, time.Until(b.now()).Round(time.Second)},
 			telling{device.FactApps, b.appList()})
 		if b.cfg.Spec.Air != nil {
-			current = append(current, telling{fact.AirAddress, b.address})
+			current = append(current, telling{fact.AirAddress, b.address}, telling{fact.AirNetworks, append([]string{}, b.networks...)}, telling{fact.AirHotspot, b.st.Faults["on-hotspot"]})
 		}
 		current = append(current, b.developerFacts()...)
 		if b.cfg.Spec.Covers != nil {

@@ -47,6 +47,7 @@ var faults = []bodyFault{
 	{"admission-withdrawn", "no computer is let in any more", func(b *Body) { b.st.Admissions = map[string]admission{} }, nil,
 		func(b *Body) bool { return len(b.st.Admissions) == 0 }},
 	{"question-refused", "every question is answered with no", nil, nil, nil},
+	{"on-hotspot", "its network is a handset's hotspot", nil, nil, nil},
 	{"release-old", "it has release 8", func(b *Body) { b.st.Release = "8" }, func(b *Body) { b.st.Release = "" }, func(b *Body) bool { return b.st.Release == "8" }},
 }
 

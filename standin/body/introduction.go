@@ -124,11 +124,12 @@ func (b *Body) ServeDirectly(ctx context.Context, c net.Conn) {
 	}
 }
 
-// Listens tells the body where it is reached without a cable; "" for nowhere. What was let in for
+// Listens tells the body where it is reached without a cable, "" for nowhere, and on which networks it is. What was let in for
 // one visit is forgotten, if it has no cable that ends the visit.
-func (b *Body) Listens(address string) {
+func (b *Body) Listens(address string, networks []string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.networks = networks
 	if b.address = address; address == "" && b.cfg.Spec.Port == "power" {
 		b.forgetVisits()
 	}

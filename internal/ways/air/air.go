@@ -22,12 +22,10 @@ import (
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/dnssd"
-	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/introduction"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/internal/keeper"
-	"earlybench.invalid/earlybench/internal/network"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -133,7 +131,7 @@ func (a *Air) Start(ctx context.Context) error {
 	}
 	a.work.Go(a.recogniseLater)
 	a.work.Go(a.tellLater)
-	a.work.Go(a.observeNear)
+	a.work.Go(a.observe)
 	a.work.Go(a.probe)
 	return nil
 }
@@ -348,47 +346,6 @@ func (a *Air) tellLater() {
 		}
 		if err := a.cfg.Records.Tell(a.ctx, "network.changed", ""); err != nil && a.ctx.Err() == nil {
 			a.cfg.Log.Error("tell of what is heard on the network", "error", err)
-		}
-	}
-}
-
-// nearEvery is how often it is observed whether a device may be near that was not introduced, if
-// nothing changes.
-const (
-	nearEvery  = time.Second
-	nearAtMost = time.Minute
-)
-
-// observeNear observes, for devices on record whose key is not known, whether one of their family
-// is heard that was not introduced.
-func (a *Air) observeNear() {
-	type seen struct {
-		near bool
-		at   time.Time
-	}
-	told := map[string]seen{}
-	for clock.Sleep(a.ctx, clock.System{}, nearEvery) == nil {
-		families := map[string]bool{}
-		for _, e := range a.List() {
-			if e.State == network.NotMet && e.Family != "" {
-				families[e.Family] = true
-			}
-		}
-		for _, k := range a.cfg.Rack.All() {
-			d := k.Device()
-			was, ever := told[d.ID]
-			near := families[d.Family]
-			switch {
-			case d.Key != "" && !was.near, d.Key == "" && !near && !ever:
-				continue
-			case d.Key != "":
-				near = false
-			case near == was.near && time.Since(was.at) < nearAtMost:
-				continue
-			}
-			if err := k.Facts().Observe(a.ctx, k.Seen(fact.AirNear, fact.Of(near), fact.Host)); err == nil {
-				told[d.ID] = seen{near, time.Now()}
-			}
 		}
 	}
 }

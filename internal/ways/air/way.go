@@ -193,11 +193,24 @@ func (w *Way) try(ctx context.Context, to ways.Sink) error {
 			w.drop(c.name) // it is probed for
 			continue
 		}
+		if _, changed := errors.AsType[*device.KeyChanged](err); !changed {
+			w.air.doubt(c.name)
+		}
 		if _, changed := errors.AsType[*device.KeyChanged](worst); !changed {
 			worst = err
 		}
 	}
 	return worst
+}
+
+// doubt has an announcement confirmed at whose address nobody answers.
+func (a *Air) doubt(name string) {
+	a.mu.Lock()
+	b := a.browser
+	a.mu.Unlock()
+	if b != nil {
+		b.Reconfirm(name)
+	}
 }
 
 // dial links to the device at an address. Whoever proves another key is not the device: what was
@@ -271,20 +284,26 @@ func (w *Way) use(ctx context.Context, s *session, c candidate, address string, 
 
 // A network that fails says nothing: a device that is silent is asked whether it is there.
 const (
-	askEvery     = 5 * time.Second
-	answerWithin = 10 * time.Second
+	askEvery     = 3 * time.Second
+	answerWithin = 6 * time.Second
 )
 
 // watch returns when a session has ended, or the device does not answer any more.
 func (w *Way) watch(ctx context.Context, s *session) {
 	t := time.NewTicker(askEvery)
 	defer t.Stop()
+	changed := w.air.networksChanged()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-s.Done():
 			return
+		case <-w.told: // it may be elsewhere
+			s.heard.some.Store(false)
+		case <-changed:
+			changed = w.air.networksChanged()
+			s.heard.some.Store(false) // what was heard before says nothing of now
 		case <-t.C:
 		}
 		if s.heard.some.Swap(false) {
@@ -373,6 +392,11 @@ func (a *Air) probeAll() {
 		}
 	}
 	a.mu.Unlock()
+	for _, k := range a.cfg.Rack.All() { // where a device says over another way that it listens
+		if address := a.addressOf(k); address != "" && !slices.ContainsFunc(k.Ways(), keeper.Reached.Wireless) {
+			targets = append(targets, address)
+		}
+	}
 	slices.Sort(targets)
 	targets = slices.Compact(targets)
 	slots := make(chan struct{}, probeAtOnce)
