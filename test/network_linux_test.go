@@ -249,7 +249,7 @@ func (o *office) foundAt(address string) string {
 			}
 		}
 		for _, text := range []string{"Settings", "Works"} {
-			steerAt(o.at.Socket, standin.MethodTouch, standin.Steer{Body: "kittiwake-1", Text: text}) //nolint:errcheck // it is not in sight
+			steerAt(o.at.Socket, standin.MethodTouch, standin.Steer{Body: "kittiwake-1", Text: text})
 		}
 		require.NoError(o.t, steerAt(o.at.Socket, standin.MethodSlide, standin.Steer{Body: "kittiwake-1", Text: "up"}))
 	}

@@ -16,7 +16,7 @@ func sendTo(t testing.TB, group netip.AddrPort) func(c net.PacketConn, packet []
 	lo, err := net.InterfaceByName("lo")
 	require.NoError(t, err)
 	return func(c net.PacketConn, packet []byte) {
-		ipv4.NewPacketConn(c).WriteTo(packet, &ipv4.ControlMessage{IfIndex: lo.Index, Src: net.IPv4(127, 0, 0, 1)}, net.UDPAddrFromAddrPort(group)) //nolint:errcheck // it is sent again
+		ipv4.NewPacketConn(c).WriteTo(packet, &ipv4.ControlMessage{IfIndex: lo.Index, Src: net.IPv4(127, 0, 0, 1)}, net.UDPAddrFromAddrPort(group))
 	}
 }
 

@@ -118,7 +118,7 @@ func (w *Wire) look() {
 			continue
 		}
 		j := &joined{name: i.Name}
-		addresses, _ := i.Addrs() //nolint:errcheck // it has just gone
+		addresses, _ := i.Addrs() // one that has just gone has none
 		for _, a := range addresses {
 			if n, ok := a.(*net.IPNet); ok {
 				if p, err := netip.ParsePrefix(n.String()); err == nil && p.Addr().Is4() {

@@ -146,7 +146,7 @@ func (v *visited) begin(conn *rpc.Conn, params json.RawMessage) (any, error) {
 func notIntroduced(err error) error {
 	if p, ok := errors.AsType[*introduction.PausedError](err); ok {
 		e := rpc.Errorf(rpc.CodePaused, "%s", err)
-		e.Data, _ = json.Marshal(paused{int((p.For + time.Second - 1) / time.Second)}) //nolint:errcheck // it is a number
+		e.Data, _ = json.Marshal(paused{int((p.For + time.Second - 1) / time.Second)})
 		return e
 	}
 	if errors.Is(err, introduction.ErrBusy) {

@@ -381,7 +381,7 @@ func FuzzIntroductionMessages(f *testing.F) {
 		lines := bufio.NewScanner(ch)
 		for i, message := range []string{link.MethodBegin, link.MethodReveal} {
 			var line strings.Builder
-			json.NewEncoder(&line).Encode(map[string]any{"jsonrpc": "2.0", "id": i, "method": message, "params": json.RawMessage([][]byte{begin, reveal}[i])}) //nolint:errcheck // it is valid
+			json.NewEncoder(&line).Encode(map[string]any{"jsonrpc": "2.0", "id": i, "method": message, "params": json.RawMessage([][]byte{begin, reveal}[i])})
 			_, err := io.WriteString(ch, line.String())
 			require.NoError(t, err)
 			require.True(t, lines.Scan(), "it answers")
