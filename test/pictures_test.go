@@ -132,21 +132,36 @@ func TestPictures(t *testing.T) {
 	b.presses("Try Callout")
 	b.sees("Passed")
 	b.sees("is ready")
-	shot("tried")
 	terminal(t, d, dir, "terminal-try", "earlybench try demo/apps/callout heron-2; earlybench rack --app fellgate/callout")
 	b.goes(d.console() + "/bench")
 	b.sees("Who did what")
 	shot("bench")
 	b.goes(d.console() + "/devices/heron-2")
 	b.sees("is ready")
-	get(b, "evening", func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
-			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
-		return chromedp.Void{}, err
-	})
+	light := func(scheme string) {
+		get(b, "evening or day", func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+			_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+				Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
+			return chromedp.Void{}, err
+		})
+	}
+	light("dark")
 	b.presses("Rack")
 	b.sees("For the app")
 	shot("rack-predawn")
+	light("light")
+	d.ok("network", "join", "heron-1")
+	d.ok("standin", "plug", "kittiwake-1")
+	for _, text := range []string{"Settings", "Works", "Loose parts", "Light it"} {
+		d.eventually("touch "+text, func() bool {
+			return d.run("standin", "touch", "kittiwake-1", text).code == 0 || d.run("standin", "slide", "kittiwake-1", "up").code != 0
+		})
+	}
+	b.goes(d.console() + "/devices/kittiwake-1")
+	b.presses("Prepare kittiwake-1 without an app")
+	b.presses("Introduce kittiwake-1")
+	b.sees("These are its words")
+	shot("introduction")
 }
 
 // spoken is what is shown of a command line: the part that is ours.
