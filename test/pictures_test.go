@@ -158,7 +158,6 @@ func TestPictures(t *testing.T) {
 		})
 	}
 	b.goes(d.console() + "/devices/kittiwake-1")
-	b.presses("Prepare kittiwake-1 without an app")
 	b.presses("Introduce kittiwake-1")
 	b.sees("These are its words")
 	shot("introduction")
