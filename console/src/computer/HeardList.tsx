@@ -48,9 +48,9 @@ function HeardRow({ entry }: { entry: NetworkEntry }) {
   const drop = useDropAddress();
   return (
     <tr className="border-t border-base-300 align-baseline">
-      <td className="py-1 pr-3">{entry.name}</td>
+      <td className="py-1 pr-3 whitespace-nowrap">{entry.name}</td>
       <td className="py-1 pr-3 text-secondary">{entry.family || "not announced"}</td>
-      <td className="mono py-1 pr-3 break-all">{entry.addresses.join(" ")}</td>
+      <td className="mono min-w-24 py-1 pr-3 break-all">{entry.addresses.join(" ")}</td>
       <td className="py-1">
         <TakenFor entry={entry} />
         {entry.given && owner && (

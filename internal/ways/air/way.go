@@ -8,6 +8,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"earlybench.invalid/earlybench/core/device"
@@ -160,8 +161,13 @@ func (w *Way) wait(ctx context.Context, to ways.Sink, err error, pause time.Dura
 
 // trouble is an error in a few words for people.
 func trouble(err error) error {
-	if errors.Is(err, context.DeadlineExceeded) {
-		return errors.New("the device did not answer in time")
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		return errors.New("nobody has answered in time")
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return errors.New("nothing listens there")
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return errors.New("no route leads there from this computer")
 	}
 	return err
 }
