@@ -68,7 +68,7 @@ func crowd(b *benchtest.Bench, n int) (services []dnssd.Service) {
 				if err != nil {
 					return
 				}
-				serving.Go(func() { link.Serve(ctx, c, key, plainDevice{}) }) //nolint:errcheck // the bench sees the end
+				serving.Go(func() { link.Serve(ctx, c, key, plainDevice{}) })
 			}
 		})
 		fingerprint := ssh.FingerprintSHA256(key.PublicKey())
