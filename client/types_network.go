@@ -16,7 +16,7 @@ type NetworkEntry struct {
 
 // Introduction is the first meeting with a device without a cable.
 type Introduction struct {
-	State   string   `json:"state" enum:"words,asking,done,failed" doc:"words: the device shows three words, which are to be typed; asking: its owner is asked"`
+	State   string   `json:"state" enum:"connecting,words,asking,done,failed" doc:"words: the device shows three words, which are to be typed; asking: its owner is asked"`
 	Name    string   `json:"name" doc:"by which the device is listed among what is heard"`
 	Address string   `json:"address"`
 	Device  string   `json:"device" doc:"handle of the device that it is introduced as; empty while it is not on record"`

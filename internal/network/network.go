@@ -60,10 +60,11 @@ type MeetingState string
 
 // The states of an introduction.
 const (
-	Words  MeetingState = "words"  // the device shows three words, which are typed here
-	Asking MeetingState = "asking" // its owner is asked
-	Done   MeetingState = "done"
-	Failed MeetingState = "failed"
+	Connecting MeetingState = "connecting"
+	Words      MeetingState = "words"  // the device shows three words, which are typed here
+	Asking     MeetingState = "asking" // its owner is asked
+	Done       MeetingState = "done"
+	Failed     MeetingState = "failed"
 )
 
 // Meeting is an introduction.

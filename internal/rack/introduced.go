@@ -68,7 +68,7 @@ func (r *Rack) introducedAs(key string, d introduction.Description, as string) (
 		case own.Serial != "" && d.Serial != "" && own.Serial != d.Serial:
 			return nil, &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("%s has the serial %q, and the device says that it has %.40q.", as, own.Serial, d.Serial),
 				Remedy: "Introduce it without naming a device, or name another one."}
-		case own.Key != "":
+		case own.Key != "" && own.Key != key:
 			return nil, pinned(own.Handle, key)
 		}
 		return k, nil
@@ -78,7 +78,7 @@ func (r *Rack) introducedAs(key string, d introduction.Description, as string) (
 	}
 	for _, k := range r.All() {
 		if own := k.Device(); own.Family == d.Family && own.Code == d.Model && own.Serial == d.Serial {
-			if own.Key != "" {
+			if own.Key != "" && own.Key != key {
 				return nil, pinned(own.Handle, key)
 			}
 			return k, nil

@@ -204,7 +204,7 @@ func (a *Air) recognise(h *heard) *keeper.Keeper {
 	}
 	for _, k := range a.cfg.Rack.All() {
 		d := k.Device()
-		if d.Key == "" {
+		if d.Key == "" || retired(d) {
 			continue
 		}
 		r := a.known[d.Key]
@@ -220,6 +220,10 @@ func (a *Air) recognise(h *heard) *keeper.Keeper {
 	h.device = ""
 	return nil
 }
+
+// retired reports whether a device was retired. It does not come back by itself, but is introduced
+// again, or plugged in.
+func retired(d store.Device) bool { return d.Retirement != nil && !d.Retirement.Ended.IsZero() }
 
 // Again looks again who is heard, after keys were pinned or devices forgotten. It does not block.
 func (a *Air) Again() {
@@ -242,7 +246,7 @@ func (a *Air) recogniseLater() {
 		}
 		var keys []string // and nothing else of the rack matters here
 		for _, k := range a.cfg.Rack.All() {
-			if d := k.Device(); d.Key != "" {
+			if d := k.Device(); d.Key != "" && !retired(d) {
 				keys = append(keys, d.ID+d.Key)
 			}
 		}

@@ -23,6 +23,7 @@ import (
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/network"
 	"earlybench.invalid/earlybench/internal/service"
+	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/ways"
 	"earlybench.invalid/earlybench/standin/air"
 	"earlybench.invalid/earlybench/standin/bodies"
@@ -109,11 +110,17 @@ func heard(b *benchtest.Bench, state network.EntryState) network.Entry {
 // introduce introduces a watch, and returns its keeper.
 func introduce(b *benchtest.Bench, w *watch, as string) *keeper.Keeper {
 	b.T.Helper()
+	return introduceFor(b, w, as, "Always")
+}
+
+// introduceFor is introduce with the owner's answer.
+func introduceFor(b *benchtest.Bench, w *watch, as, answer string) *keeper.Keeper {
+	b.T.Helper()
 	_, err := b.Air.Meet(b.T.Context(), heard(b, network.NotMet).Name, as)
 	require.NoError(b.T, err)
 	_, err = b.Air.Type(b.T.Context(), w.words())
 	require.NoError(b.T, err)
-	w.touch("Always")
+	w.touch(answer)
 	b.Eventually("it is introduced", func() bool { m, _ := b.Air.Meeting(); return m.State == network.Done })
 	m, _ := b.Air.Meeting()
 	k, err := b.Rack.Find(m.As)
@@ -170,6 +177,46 @@ func TestAWatchThatWasPutOnTheRackByHandIsIntroducedAsThat(t *testing.T) {
 	require.Same(t, k, introduce(b, w, "pulse"))
 	b.Linked(k)
 	b.Eventually("that it is near is over", func() bool { return b.Look(k).Readiness.First == "registered" })
+}
+
+func TestAWatchThatWasLetInForAVisitIsAskedAgainAndNotIntroduced(t *testing.T) {
+	group := benchtest.Group(t)
+	b := hearing(t, t.TempDir(), group)
+	w := newWatch(t, group, "W 2 0007")
+	k := introduceFor(b, w, "", "This time")
+	b.Linked(k)
+	w.off()
+	b.Eventually("it has gone", func() bool { return len(k.Ways()) == 0 })
+	w.on()
+	b.First(k, "admitted")
+	b.Eventually("it is asked", func() bool { n := b.Look(k).Readiness.Next; return n != nil && n.ID == "admit" })
+	go w.touch("Always")
+	_, err := b.Ask(t.Context(), k)
+	require.NoError(t, err)
+	b.Linked(k)
+}
+
+func TestARetiredWatchDoesNotComeBackByItself(t *testing.T) {
+	group := benchtest.Group(t)
+	b := hearing(t, t.TempDir(), group)
+	w := newWatch(t, group, "W 2 0007")
+	k := introduce(b, w, "")
+	b.Linked(k)
+	w.off()
+	b.Eventually("it has gone", func() bool { return len(k.Ways()) == 0 })
+	require.NoError(t, k.Retire(t.Context(), func(*store.Retirement) (*store.Retirement, error) {
+		return &store.Retirement{Since: time.Now(), Ended: time.Now()}, nil
+	}))
+	w.on()
+	heard(b, network.NotMet)
+	time.Sleep(300 * time.Millisecond)
+	require.Empty(t, k.Ways())
+	_, err := b.Air.Meet(t.Context(), heard(b, network.NotMet).Name, "")
+	require.NoError(t, err)
+	_, err = b.Air.Type(t.Context(), w.words())
+	require.NoError(t, err)
+	b.Linked(k) // it has let the bench in before
+	require.Nil(t, k.Device().Retirement)
 }
 
 func TestWrongWordsEndTheIntroductionAndTypingMistakesDoNot(t *testing.T) {

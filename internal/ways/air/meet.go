@@ -55,7 +55,7 @@ func (a *Air) Meet(ctx context.Context, name, as string) (network.Meeting, error
 		return network.Meeting{}, problem.Errorf(problem.Unsupported, "%s announces a version of the device link that this bench does not know", entry.Name)
 	}
 	running, cancel := context.WithCancel(a.ctx)
-	m := &meeting{air: a, end: cancel, asked: as, now: network.Meeting{State: network.Words, Name: entry.Name}}
+	m := &meeting{air: a, end: cancel, asked: as, now: network.Meeting{State: network.Connecting, Name: entry.Name, As: as}}
 	if err := a.begin(m); err != nil {
 		cancel()
 		return network.Meeting{}, err
@@ -87,7 +87,7 @@ func (a *Air) begin(m *meeting) error {
 func (m *meeting) going() bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return m.now.State == network.Words || m.now.State == network.Asking
+	return m.now.State != network.Done && m.now.State != network.Failed
 }
 
 // begin has the device show its words.
@@ -113,7 +113,11 @@ func (m *meeting) begin(ctx context.Context, addresses []string) error {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.session, m.met = s, met
+	if m.now.State != network.Connecting { // it was given up meanwhile
+		s.Close()
+		return network.ErrNoMeeting
+	}
+	m.session, m.met, m.now.State = s, met, network.Words
 	m.now.Address, m.now.Claims, m.now.As = address, clean(met.Device), m.asked
 	m.now.Until = m.air.cfg.Clock.Now().Add(met.Waits)
 	return nil
@@ -176,7 +180,7 @@ func (a *Air) Type(_ context.Context, words string) (network.Meeting, error) {
 	a.mu.Lock()
 	m := a.meeting
 	a.mu.Unlock()
-	if m == nil {
+	if m == nil || a.ctx.Err() != nil {
 		return network.Meeting{}, network.ErrNoMeeting
 	}
 	if _, err := introduction.Parse(words); err != nil {

@@ -437,7 +437,7 @@ func (a *Air) probeOne(address string) {
 		return
 	}
 	for _, k := range a.cfg.Rack.All() {
-		if d := k.Device(); d.Key == key {
+		if d := k.Device(); d.Key == key && !retired(d) {
 			a.reach(k, candidate{name: address, addresses: []string{address}})
 			return
 		}
