@@ -145,3 +145,19 @@ func TestALogMissesNoLineWhenTheWayChanges(t *testing.T) {
 	require.Equal(t, 1, strings.Count(log.out.String(), "the link by cable was lost; the log goes on by wireless"))
 	require.Equal(t, 1, strings.Count(log.out.String(), "the link by wireless was lost; the log goes on by cable"))
 }
+
+func TestAHandsetIsRetiredWithoutItsCable(t *testing.T) {
+	d := startDemoIn(t, t.TempDir(), "--few")
+	d.ok("network", "join", "heron-1")
+	d.ok("standin", "pull", "heron-1")
+	d.linkedBy("heron-1", "wireless")
+	require.Equal(t, 3, d.run("network", "leave", "heron-1").code, "it would be out of reach")
+	d.ok("retire", "heron-1", "--yes")
+	d.eventually("the admission is withdrawn", func() bool { return strings.Contains(d.ok("retire", "heron-1"), "✓ Withdraw the admission") })
+	r := d.run("retire", "heron-1", "--confirm", "close")
+	require.NotZero(t, r.code, "while it is reached the bench sees that it is open")
+	d.touch("heron-1", "Settings", "Care", "Inside label", "Batch", "Close the Back room", "Close it")
+	d.eventually("it has left the network", func() bool { return len(d.device("heron-1").Ways) == 0 })
+	d.ok("retire", "heron-1", "--confirm", "close")
+	d.eventually("it is retired", func() bool { return d.device("heron-1").Summary == "retired" })
+}

@@ -1,6 +1,7 @@
 package dnssd
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"maps"
@@ -43,7 +44,8 @@ type Browser struct {
 	end  context.CancelFunc
 	work sync.WaitGroup
 
-	asking chan struct{}
+	asking  chan struct{}
+	waiting chan Packet // to be looked at
 
 	mu        sync.Mutex
 	instances map[string]*instance // by name in lower case
@@ -101,11 +103,12 @@ func (b *budget) take(now time.Time) bool {
 // Browse starts a browser on a wire, which it owns from then on.
 func Browse(wire *Wire, cfg BrowserConfig) *Browser {
 	now := time.Now()
-	b := &Browser{cfg: cfg, wire: wire, asking: make(chan struct{}, 1), instances: map[string]*instance{}, hosts: map[string]*host{},
+	b := &Browser{cfg: cfg, wire: wire, asking: make(chan struct{}, 1), waiting: make(chan Packet, maxWaiting), instances: map[string]*instance{}, hosts: map[string]*host{},
 		packets: budget{maxPackets, maxPackets, now}, fresh: budget{maxNew, maxNew, now}}
 	ctx, cancel := context.WithCancel(context.Background())
 	b.end = cancel
 	b.work.Go(b.listen)
+	b.work.Go(b.look)
 	b.work.Go(func() { b.ask(ctx) })
 	b.work.Go(func() { b.expire(ctx) })
 	return b
@@ -255,31 +258,50 @@ func (b *Browser) known() []dnsmessage.Resource {
 	return out
 }
 
+// maxWaiting is how many packets may wait to be looked at: many may come at once, and the system keeps
+// only few.
+const maxWaiting = 512
+
+// listen takes packets from the wire as fast as they come.
 func (b *Browser) listen() {
+	defer close(b.waiting)
 	buffer := make([]byte, maxPacket+1)
 	for {
 		p, err := b.wire.Receive(buffer)
 		if err != nil {
 			return
 		}
-		now := time.Now()
 		b.mu.Lock()
-		let := b.packets.take(now)
-		if !let {
-			b.dropped++
-		}
+		let := b.packets.take(time.Now())
 		b.mu.Unlock()
-		if !let {
+		if let {
+			p.Data = bytes.Clone(p.Data)
+			select {
+			case b.waiting <- p:
+				continue
+			default:
+			}
+		}
+		b.mu.Lock()
+		b.dropped++
+		b.mu.Unlock()
+	}
+}
+
+// look looks at the packets that wait.
+func (b *Browser) look() {
+	for p := range b.waiting {
+		h, _, records, err := parse(p.Data)
+		if err != nil || !h.Response || p.From.Port() != uint16(b.wire.group.Port) {
 			continue
 		}
-		if h, _, records, err := parse(p.Data); err == nil && h.Response && p.From.Port() == uint16(b.wire.group.Port) {
-			if !p.Own {
-				b.mu.Lock()
-				b.others = now
-				b.mu.Unlock()
-			}
-			b.take(now, records)
+		now := time.Now()
+		if !p.Own {
+			b.mu.Lock()
+			b.others = now
+			b.mu.Unlock()
 		}
+		b.take(now, records)
 	}
 }
 

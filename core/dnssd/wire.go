@@ -62,6 +62,7 @@ func Listen(group netip.AddrPort) (*Wire, error) {
 		w.conn.Close()
 		return nil, fmt.Errorf("listen for announcements: %w", err)
 	}
+	c.(*net.UDPConn).SetReadBuffer(1 << 20) //nolint:errcheck,forcetypeassert // the system may give less
 	w.look()
 	ctx, cancel := context.WithCancel(context.Background())
 	w.end = cancel

@@ -109,12 +109,19 @@ func (r *Retire) Told(ctx context.Context, handle, step, by string) error {
 		if i.Step.ID != step {
 			continue
 		}
-		if i.Step.Done != nil || i.Step.Action != "" {
+		if !Confirmable(st, i.Step) {
 			return problem.Errorf(problem.Invalid, "step %s: the bench sees for itself whether it is done", step)
 		}
 		return r.mark(ctx, k, st, step, by)
 	}
 	return fmt.Errorf("step %q: %w", step, store.ErrNotFound)
+}
+
+// Confirmable reports whether a person says of a step that it is done: the bench does not do it, and
+// does not see it, now that the device is not reached. One that closes its link without a cable is
+// gone from the network before the bench sees that it is closed.
+func Confirmable(st outlook.Standing, s *sheet.Step) bool {
+	return s.Action == "" && (s.Done == nil || !st.Reached())
 }
 
 // Run does what can be done for the devices that are being retired, and records what has

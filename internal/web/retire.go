@@ -27,7 +27,7 @@ func retirementOf(st outlook.Standing) client.Retirement {
 	}
 	for _, i := range retire.Items(st) {
 		item := client.RetireItem{Step: stepOf(ready.Step{Step: i.Step}, st), At: i.Done.At, By: i.Done.By}
-		item.Step.Done, item.Step.Tell, item.Step.Seen = !i.Done.At.IsZero(), i.Step.Done == nil && i.Step.Action == "", i.Step.Done != nil
+		item.Step.Done, item.Step.Tell, item.Step.Seen = !i.Done.At.IsZero(), retire.Confirmable(st, i.Step), i.Step.Done != nil
 		out.Items = append(out.Items, item)
 	}
 	return out

@@ -152,6 +152,7 @@ func TestAWatchIsIntroducedAndComesBackAtAnotherAddress(t *testing.T) {
 	b.Linked(k)
 	require.Equal(t, e.Addresses[0], wireless(k)[0].Place.Port)
 	require.Equal(t, k.Device().Handle, heard(b, network.Known).Device)
+	b.First(k, "registered") // it has told all of itself
 
 	w.off()
 	b.Eventually("it has gone", func() bool { return len(k.Ways()) == 0 && len(b.Air.List()) == 0 })
