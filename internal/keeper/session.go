@@ -218,11 +218,16 @@ func (k *Keeper) Withdraw(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := admission.Withdraw(ctx); err != nil && !errors.Is(err, device.ErrNotAdmitted) {
-		return fmt.Errorf("withdraw the admission: %w", err)
-	}
+	werr := admission.Withdraw(ctx)
 	s.Close() // the next session learns where the bench stands
-	return k.notAdmitted(ctx)
+	if errors.Is(werr, device.ErrNotAdmitted) {
+		werr = nil
+	}
+	// The link may end before the answer has come: whether it was done shows on the next one.
+	if err := k.notAdmitted(ctx); err != nil {
+		return errors.Join(werr, err)
+	}
+	return nil
 }
 
 // notAdmitted waits until the device has said that it does not admit this bench.
