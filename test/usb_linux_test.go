@@ -42,7 +42,7 @@ func startOwn(t *testing.T, options ...string) *own {
 	}
 	require.NoError(t, o.cmd.Start())
 	t.Cleanup(o.stop)
-	o.eventually("the bench answers", func() bool { return o.run("rack").code == 0 })
+	o.eventually("the bench answers, and has looked at its buses", func() bool { return strings.Contains(o.run("host", "tree").out, "Made-up controller") })
 	return o
 }
 

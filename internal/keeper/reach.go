@@ -174,8 +174,8 @@ func (r *reach) Down(reason error) {
 	r.down = reason
 	k.mu.Unlock()
 	text := reason.Error()
-	if changed, ok := errors.AsType[*device.KeyChanged](reason); ok {
-		r.Observe(k.Seen(fact.LinkKey, fact.Of("changed"), fact.Device), k.Seen(fact.LinkShown, fact.Of(changed.Shown), fact.Device))
+	changed, isChanged := errors.AsType[*device.KeyChanged](reason)
+	if isChanged {
 		text = "Pinned is " + changed.Pinned + ", it shows " + changed.Shown + "."
 		k.cfg.Log.Error("another device key", "device", k.Device().Handle, "pinned", changed.Pinned, "shown", changed.Shown)
 	}
@@ -184,6 +184,9 @@ func (r *reach) Down(reason error) {
 	k.cfg.Facts.End(r.troubleScope())
 	k.cfg.Facts.Begin(r.troubleScope())
 	k.cfg.Facts.ObserveUntilKept(r.ctx, f)
+	if isChanged { // the sentence about it says what the trouble is
+		r.Observe(k.Seen(fact.LinkKey, fact.Of("changed"), fact.Device), k.Seen(fact.LinkShown, fact.Of(changed.Shown), fact.Device))
+	}
 	k.tell()
 }
 
