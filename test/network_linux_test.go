@@ -237,6 +237,16 @@ func (o *office) fault(name string, off bool) {
 	require.NoError(o.t, steerAt(o.at.Socket, standin.MethodFault, standin.Steer{Body: "kittiwake-1", Text: name, Off: off}))
 }
 
+// benchLeaves moves the bench to another network, of which why names the cause, and back.
+func (o *office) benchLeaves(cause string) {
+	o.t.Helper()
+	o.moves(o.bench, "10.88.1.1/24")
+	o.gone()
+	o.names(o.handle, "seen", cause)
+	o.moves(o.bench, benchAddress)
+	o.linkedAt("10.77.1.2")
+}
+
 // foundAt reads on the watch's page where it is found.
 func (o *office) foundAt(address string) string {
 	o.t.Helper()
@@ -277,11 +287,7 @@ func TestWhyNamesWhatIsWrongWithTheNetwork(t *testing.T) {
 	t.Run("another network", func(t *testing.T) {
 		t.Parallel()
 		o := newOffice(t)
-		o.moves(o.bench, "10.88.1.1/24")
-		o.gone()
-		o.names(o.handle, "seen", "wrong-network")
-		o.moves(o.bench, benchAddress)
-		o.linkedAt("10.77.1.2")
+		o.benchLeaves("wrong-network")
 	})
 	t.Run("a hotspot", func(t *testing.T) {
 		t.Parallel()
@@ -290,11 +296,7 @@ func TestWhyNamesWhatIsWrongWithTheNetwork(t *testing.T) {
 		o.eventually("it tells of the hotspot", func() bool {
 			return regexp.MustCompile(`air\.hotspot +yes`).MatchString(o.ok("rack", "show", o.handle, "--facts"))
 		})
-		o.moves(o.bench, "10.88.1.1/24")
-		o.gone()
-		o.names(o.handle, "seen", "on-hotspot")
-		o.moves(o.bench, benchAddress)
-		o.linkedAt("10.77.1.2")
+		o.benchLeaves("on-hotspot")
 	})
 	t.Run("asleep", func(t *testing.T) {
 		t.Parallel()

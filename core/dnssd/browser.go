@@ -44,7 +44,6 @@ type Browser struct {
 	end  context.CancelFunc
 	work sync.WaitGroup
 
-	asking  chan struct{}
 	waiting chan Packet // to be looked at
 
 	mu        sync.Mutex
@@ -103,7 +102,7 @@ func (b *budget) take(now time.Time) bool {
 // Browse starts a browser on a wire, which it owns from then on.
 func Browse(wire *Wire, cfg BrowserConfig) *Browser {
 	now := time.Now()
-	b := &Browser{cfg: cfg, wire: wire, asking: make(chan struct{}, 1), waiting: make(chan Packet, maxWaiting), instances: map[string]*instance{}, hosts: map[string]*host{},
+	b := &Browser{cfg: cfg, wire: wire, waiting: make(chan Packet, maxWaiting), instances: map[string]*instance{}, hosts: map[string]*host{},
 		packets: budget{maxPackets, maxPackets, now}, fresh: budget{maxNew, maxNew, now}}
 	ctx, cancel := context.WithCancel(context.Background())
 	b.end = cancel
@@ -120,14 +119,6 @@ func (b *Browser) Close() error {
 	err := b.wire.Close()
 	b.work.Wait()
 	return err
-}
-
-// Ask asks at once, and more often from then on, as at the start.
-func (b *Browser) Ask() {
-	select {
-	case b.asking <- struct{}{}:
-	default:
-	}
 }
 
 // Dropped is how many packets were not looked at because there were too many.
@@ -168,8 +159,6 @@ func (b *Browser) ask(ctx context.Context) {
 		case <-changed:
 			pause = time.Second
 			b.leave()
-		case <-b.asking:
-			pause = time.Second
 		case <-t.C:
 			pause = min(2*pause, mostBetween)
 		}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -136,7 +137,7 @@ func (w *Wire) look() {
 	differ := len(now) != len(w.joined)
 	for index, j := range now {
 		was := w.joined[index]
-		if was != nil && equal(was.prefixes, j.prefixes) {
+		if was != nil && slices.Equal(was.prefixes, j.prefixes) {
 			continue
 		}
 		differ = true
@@ -151,18 +152,6 @@ func (w *Wire) look() {
 		close(w.changed)
 		w.changed = make(chan struct{})
 	}
-}
-
-func equal(a, b []netip.Prefix) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range a {
-		if a[i] != b[i] {
-			return false
-		}
-	}
-	return true
 }
 
 // Receive returns the next packet of somebody on the same network (RFC 6762, section 11), until

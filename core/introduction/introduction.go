@@ -76,9 +76,9 @@ func (d Description) Check() error {
 	return nil
 }
 
-// Transcript is everything on which the words depend. Both sides have the same one unless
+// Exchange is everything on which the words depend. Both sides have the same one unless
 // somebody is between them.
-type Transcript struct {
+type Exchange struct {
 	BenchNonce, DeviceNonce []byte
 	SessionID               []byte // of the SSH session (RFC 4253, section 7.2)
 	DeviceKey, BenchKey     string // fingerprints, as OpenSSH prints them
@@ -86,11 +86,11 @@ type Transcript struct {
 	Device                  Description
 }
 
-// Words computes the three words of a transcript.
-func (t Transcript) Words() Words {
+// Words computes the three words of an exchange.
+func (e Exchange) Words() Words {
 	h := sha256.New()
-	write(h, []byte(labelWords), t.BenchNonce, t.DeviceNonce, []byte{0, Version}, t.SessionID, []byte(t.DeviceKey), []byte(t.BenchKey), []byte(t.Bench),
-		[]byte(t.Device.Name), []byte(t.Device.Family), []byte(t.Device.Model), []byte(t.Device.Serial), []byte(t.Device.Release))
+	write(h, []byte(labelWords), e.BenchNonce, e.DeviceNonce, []byte{0, Version}, e.SessionID, []byte(e.DeviceKey), []byte(e.BenchKey), []byte(e.Bench),
+		[]byte(e.Device.Name), []byte(e.Device.Family), []byte(e.Device.Model), []byte(e.Device.Serial), []byte(e.Device.Release))
 	sum := h.Sum(nil)
 	return Words{list()[sum[0]], list()[sum[1]], list()[sum[2]]}
 }

@@ -35,8 +35,8 @@ func bytesOf(t *testing.T, text string) []byte {
 	return raw
 }
 
-func (v vector) transcript(t *testing.T) Transcript {
-	return Transcript{BenchNonce: bytesOf(t, v.BenchNonce), DeviceNonce: bytesOf(t, v.DeviceNonce), SessionID: bytesOf(t, v.SessionID),
+func (v vector) exchange(t *testing.T) Exchange {
+	return Exchange{BenchNonce: bytesOf(t, v.BenchNonce), DeviceNonce: bytesOf(t, v.DeviceNonce), SessionID: bytesOf(t, v.SessionID),
 		DeviceKey: v.DeviceKey, BenchKey: v.BenchKey, Bench: v.Bench, Device: v.Device}
 }
 
@@ -48,7 +48,7 @@ func TestWordsAndCommitmentsAreThoseOfTheVectors(t *testing.T) {
 	require.Greater(t, len(all), 10)
 	for _, v := range all {
 		t.Run(v.Title, func(t *testing.T) {
-			require.Equal(t, v.Words, v.transcript(t).Words().String())
+			require.Equal(t, v.Words, v.exchange(t).Words().String())
 			require.Equal(t, v.Commitment, hex.EncodeToString(Commitment(bytesOf(t, v.BenchNonce))))
 			require.NoError(t, Reveal(bytesOf(t, v.Commitment), bytesOf(t, v.BenchNonce)))
 			require.ErrorIs(t, Reveal(bytesOf(t, v.Commitment), bytesOf(t, v.DeviceNonce)), ErrCommitment)
@@ -75,19 +75,19 @@ func random(n int) []byte {
 	return raw
 }
 
-func randomTranscript() Transcript {
+func randomExchange() Exchange {
 	text := func() string { return hex.EncodeToString(random(mathrand.IntN(20))) }
-	return Transcript{BenchNonce: random(NonceSize), DeviceNonce: random(NonceSize), SessionID: random(32), DeviceKey: text(), BenchKey: text(), Bench: text(),
+	return Exchange{BenchNonce: random(NonceSize), DeviceNonce: random(NonceSize), SessionID: random(32), DeviceKey: text(), BenchKey: text(), Bench: text(),
 		Device: Description{Name: text(), Family: text(), Model: text(), Serial: text(), Release: text()}}
 }
 
-func TestAThousandTranscriptsGiveTheSameWordsOnBothSides(t *testing.T) {
+func TestAThousandExchangesGiveTheSameWordsOnBothSides(t *testing.T) {
 	different := map[string]bool{}
 	for range 1000 {
-		bench := randomTranscript()
+		bench := randomExchange()
 		sent, err := json.Marshal(bench)
 		require.NoError(t, err)
-		var device Transcript
+		var device Exchange
 		require.NoError(t, json.Unmarshal(sent, &device))
 		require.True(t, bench.Words().Equal(device.Words()))
 		typed, err := Parse(strings.ToUpper(device.Words().String()))
@@ -98,14 +98,14 @@ func TestAThousandTranscriptsGiveTheSameWordsOnBothSides(t *testing.T) {
 	require.Greater(t, len(different), 990)
 }
 
-func TestEveryFieldOfATranscriptCounts(t *testing.T) {
-	was := randomTranscript()
-	for name, change := range map[string]func(*Transcript){
-		"nonce of the bench": func(t *Transcript) { t.BenchNonce = random(NonceSize) }, "nonce of the device": func(t *Transcript) { t.DeviceNonce = random(NonceSize) },
-		"session": func(t *Transcript) { t.SessionID = random(32) }, "device key": func(t *Transcript) { t.DeviceKey += "x" }, "bench key": func(t *Transcript) { t.BenchKey += "x" },
-		"bench": func(t *Transcript) { t.Bench += "x" }, "name": func(t *Transcript) { t.Device.Name += "x" }, "family": func(t *Transcript) { t.Device.Family += "x" },
-		"model": func(t *Transcript) { t.Device.Model += "x" }, "serial": func(t *Transcript) { t.Device.Serial += "x" }, "release": func(t *Transcript) { t.Device.Release += "x" },
-		"a letter moved to the next field": func(t *Transcript) { t.Device.Name += "x"; t.Bench = strings.TrimSuffix(t.Bench, "x") },
+func TestEveryFieldOfAnExchangeCounts(t *testing.T) {
+	was := randomExchange()
+	for name, change := range map[string]func(*Exchange){
+		"nonce of the bench": func(t *Exchange) { t.BenchNonce = random(NonceSize) }, "nonce of the device": func(t *Exchange) { t.DeviceNonce = random(NonceSize) },
+		"session": func(t *Exchange) { t.SessionID = random(32) }, "device key": func(t *Exchange) { t.DeviceKey += "x" }, "bench key": func(t *Exchange) { t.BenchKey += "x" },
+		"bench": func(t *Exchange) { t.Bench += "x" }, "name": func(t *Exchange) { t.Device.Name += "x" }, "family": func(t *Exchange) { t.Device.Family += "x" },
+		"model": func(t *Exchange) { t.Device.Model += "x" }, "serial": func(t *Exchange) { t.Device.Serial += "x" }, "release": func(t *Exchange) { t.Device.Release += "x" },
+		"a letter moved to the next field": func(t *Exchange) { t.Device.Name += "x"; t.Bench = strings.TrimSuffix(t.Bench, "x") },
 	} {
 		now := was
 		change(&now)
@@ -184,7 +184,7 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
-func ExampleTranscript_Words() {
-	fmt.Println(Transcript{}.Words())
+func ExampleExchange_Words() {
+	fmt.Println(Exchange{}.Words())
 	// Output: lantern cake pitcher
 }

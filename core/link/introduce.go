@@ -57,7 +57,7 @@ func (s *Session) Introduce(ctx context.Context, name string) (*Meeting, error) 
 		return nil, refusedIntroduction(err)
 	}
 	return &Meeting{Device: b.Device, Waits: min(time.Duration(max(0, min(b.Waits, 1e6)))*time.Second, longestMeeting), session: s,
-		words: introduction.Transcript{BenchNonce: nonce, DeviceNonce: b.Nonce, SessionID: s.conn.SessionID(), DeviceKey: s.key, BenchKey: s.own,
+		words: introduction.Exchange{BenchNonce: nonce, DeviceNonce: b.Nonce, SessionID: s.conn.SessionID(), DeviceKey: s.key, BenchKey: s.own,
 			Bench: name, Device: b.Device}.Words()}, nil
 }
 
@@ -90,16 +90,14 @@ func refusedIntroduction(err error) error {
 // ends the session. Another error about the words is a mistake in typing, after which the
 // person may try again. Then the device asks its owner, and Typed returns the answer.
 func (m *Meeting) Typed(ctx context.Context, text string, report func(device.Admittance)) (device.Admittance, error) {
-	typed, err := introduction.Parse(text)
-	if err != nil {
+	if _, err := introduction.Parse(text); err != nil {
 		return device.Admittance{}, problem.Errorf(problem.Invalid, "%w", err)
 	}
-	if !typed.Equal(m.words) {
+	if !m.Right(text) {
 		m.session.conn.Close()
 		return device.Admittance{}, ErrWords
 	}
-	v := m.session.visit
-	return v.asking(ctx, report, MethodTyped, nil)
+	return m.session.visit.asking(ctx, report, MethodTyped, nil)
 }
 
 // Right reports whether these are the words that the device has to show.

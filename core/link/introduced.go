@@ -172,7 +172,7 @@ func (v *visited) reveal(params json.RawMessage) error {
 	case introduction.Reveal(m.commitment, p.Nonce) != nil:
 		return v.broken(rpc.CodeCommitment, introduction.ErrCommitment.Error())
 	}
-	m.Show(introduction.Transcript{BenchNonce: p.Nonce, DeviceNonce: m.nonce, SessionID: v.id, DeviceKey: v.own, BenchKey: v.key,
+	m.Show(introduction.Exchange{BenchNonce: p.Nonce, DeviceNonce: m.nonce, SessionID: v.id, DeviceKey: v.own, BenchKey: v.key,
 		Bench: m.visitor.Name, Device: m.Device()}.Words())
 	return nil
 }

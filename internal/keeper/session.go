@@ -15,13 +15,20 @@ import (
 // Session returns the best session on which this bench is admitted; nil if there
 // is none.
 func (k *Keeper) Session() device.Session {
-	r := k.best(func(r *reach) bool { return r.open && r.session != nil && lasts(r.session) })
-	if r == nil {
-		return nil
-	}
+	return k.linked(func(*reach) bool { return true })
+}
+
+// linked returns the session of the best way for which wanted is true, of those on which this bench
+// is admitted; nil for none.
+func (k *Keeper) linked(wanted func(*reach) bool) device.Session {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return r.session
+	for _, r := range k.reaches {
+		if wanted(r) && r.open && r.session != nil && lasts(r.session) {
+			return r.session
+		}
+	}
+	return nil
 }
 
 // WayOf returns by which way a session is; "" once it has ended.
@@ -47,13 +54,8 @@ func (k *Keeper) Elsewhere(ctx context.Context, lost string) device.Session {
 	for {
 		changed := k.Changed()
 		other := func(r *reach) bool { return string(r.way.Kind()) != lost }
-		if r := k.best(func(r *reach) bool { return other(r) && r.open && r.session != nil && lasts(r.session) }); r != nil {
-			k.mu.Lock()
-			s := r.session
-			k.mu.Unlock()
-			if s != nil {
-				return s
-			}
+		if s := k.linked(other); s != nil {
+			return s
 		}
 		if k.best(other) == nil {
 			return nil

@@ -191,8 +191,12 @@ func (w *work) cut(ctx context.Context, err error, there, total int64) error {
 	}
 	select {
 	case <-w.session.Done():
+		reason := "the cable was pulled, or the device restarted"
+		if w.way == "wireless" {
+			reason = "it has left the network, fell asleep, or restarted"
+		}
 		return &problem.Problem{Kind: problem.Gone,
-			Text:   fmt.Sprintf("%s went away during the copy, at byte %d of %d: the cable was pulled, or the device restarted.", w.record.Device, there, total),
+			Text:   fmt.Sprintf("%s went away during the copy, at byte %d of %d: %s.", w.record.Device, there, total, reason),
 			Remedy: "Connect it again and start this again: what has arrived is not sent twice."}
 	case <-time.After(goneWithin):
 		if w.sleeps() {
