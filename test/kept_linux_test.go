@@ -116,7 +116,7 @@ func (d *demo) inUse() {
 	require.Contains(d.t, benchtest.Types(d.t, d.at.Authority+"code", made), "is signed in")
 	d.eventually("it is signed in", func() bool { return strings.Contains(d.ok("account"), "places") })
 	for _, line := range []string{
-		"identity new first", "identity new spare", "register add heron-1", "grant new heron-1 --identity first", "grant new heron-1 --identity spare",
+		"identity new first", "identity new spare", "register add heron-1", "register add heron-2", "grant new heron-1 --identity first", "grant new heron-1 --identity spare",
 		"access add drawer --may use --for 1h", "rack add --model Kittiwake", "rack add --model Kittiwake", "rack add --model Kittiwake", "retire kittiwake-2 --yes", "retire kittiwake-3 --yes",
 	} {
 		d.ok(strings.Fields(line)...)
@@ -242,7 +242,7 @@ func (d *demo) writes(o owner) []asked {
 		{"DELETE /hosts/{id}", "/hosts/loft", nil, false},
 		{"POST /tidy", "", nil, true}, // nothing can go
 		{"DELETE /identities/{id}", "/identities/spare", nil, false},
-		{"DELETE /register/{id}", "/register/heron-1", nil, false},
+		{"DELETE /register/{id}", "/register/heron-2", nil, false},
 		{"POST /sheets", "", m{"text": string(sheet)}, false},
 		{"POST /backups", "", m{"file": filepath.Join(d.t.TempDir(), "bench.ebbackup")}, false},
 		{"POST /developer/signatures", "", m{"manifest": manifest(d, app)}, false},
