@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"regexp"
 	"slices"
+	"strings"
 
 	"earlybench.invalid/earlybench/core/bundle"
 	"earlybench.invalid/earlybench/core/cms"
@@ -45,6 +46,9 @@ type Manifest struct {
 	Developer *developer.Public `json:"developer,omitempty"`
 	// Features are the app features that it uses, sorted; some want a grant that gives them.
 	Features []string `json:"features,omitempty"`
+	// Start is the command that starts it on a Linux device, in the directory of its files; empty for the entry
+	// itself.
+	Start []string `json:"start,omitempty"`
 	// Debug says that it is built to be debugged.
 	Debug bool          `json:"debug,omitempty"`
 	Files []bundle.File `json:"files"`
@@ -96,8 +100,29 @@ func (m *Manifest) Check() error {
 			return fmt.Errorf("feature %.60q: lower-case letters, digits, spaces and hyphens; in order, each once", f)
 		}
 	}
+	if err := checkStart(m.Start); err != nil {
+		return err
+	}
 	if !slices.ContainsFunc(m.Files, func(f bundle.File) bool { return f.Path == m.Entry }) {
 		return fmt.Errorf("its entry %q is not among its files", m.Entry)
+	}
+	return nil
+}
+
+// Bounds on the command that starts an app.
+const (
+	mostWords = 64
+	mostWord  = 4000 // bytes
+)
+
+func checkStart(words []string) error {
+	if len(words) > mostWords {
+		return fmt.Errorf("its start has more than %d words", mostWords)
+	}
+	for i, w := range words {
+		if len(w) > mostWord || strings.ContainsAny(w, "\n\r\x00") || i == 0 && w == "" {
+			return fmt.Errorf("word %d of its start is empty, over %d bytes, or has a line break", i+1, mostWord)
+		}
 	}
 	return nil
 }

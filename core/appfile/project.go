@@ -32,6 +32,7 @@ type Project struct {
 	Root      string     `yaml:"root"` // directory in which the files lie; default: the project's
 	Files     []string   `yaml:"files"`
 	Entry     string     `yaml:"entry"`
+	Start     []string   `yaml:"start"` // command by which a Linux device starts it; default: the entry
 	Try       Try        `yaml:"try"`
 	Features  []string   `yaml:"features"`  // app features that it uses
 	Identity  string     `yaml:"identity"`  // name of the signing identity; "" for the development key
@@ -165,5 +166,5 @@ func (p *Project) check() error {
 
 // Manifest returns the manifest of the project, without its files.
 func (p *Project) Manifest() Manifest {
-	return Manifest{ID: p.ID, Name: p.Name, Version: p.Version, Families: p.Families, Minimum: fact.Release(p.Minimum), Entry: p.Entry, Features: slices.Sorted(slices.Values(p.Features)), Debug: p.Debug}
+	return Manifest{ID: p.ID, Name: p.Name, Version: p.Version, Families: p.Families, Minimum: fact.Release(p.Minimum), Entry: p.Entry, Start: p.Start, Features: slices.Sorted(slices.Values(p.Features)), Debug: p.Debug}
 }
