@@ -21,6 +21,13 @@ func (c *Client) DropAddress(ctx context.Context, name string) error {
 	return err
 }
 
+// LogIn has the bench log in on a device by its SSH server, and put it on record. accept is the fingerprint of its
+// key that a person has compared; password lets the bench's key in where it is not yet, and is kept nowhere; as is
+// the handle of the record that it is, or "".
+func (c *Client) LogIn(ctx context.Context, name, accept, password, as string) (LoggedIn, error) {
+	return call[LoggedIn](ctx, c, "POST", api+"/network/"+url.PathEscape(name)+"/login", map[string]string{"accept": accept, "password": password, "device": as})
+}
+
 // Introduction returns the introduction that goes on, or the last one.
 func (c *Client) Introduction(ctx context.Context) (Introduction, error) {
 	return call[Introduction](ctx, c, "GET", api+"/introduction", nil)

@@ -4,7 +4,7 @@ import "time"
 
 // NetworkEntry is something that is heard on the network, or at an address that was given.
 type NetworkEntry struct {
-	Name      string     `json:"name" doc:"by which it is spoken of while it is heard, such as heard-1"`
+	Name      string     `json:"name" doc:"by which it is spoken of while it is heard or on record, such as heard-1; server-1 of an SSH server"`
 	State     string     `json:"state" enum:"known,not met,other version,silent" doc:"known: a device on record; not met: not introduced to this bench; other version: of the device link; silent: nobody answers at the address"`
 	Device    string     `json:"device" doc:"handle of the device on record that it is taken for; empty for none"`
 	Family    string     `json:"family" doc:"that it announces; empty where nothing is announced"`
@@ -12,6 +12,13 @@ type NetworkEntry struct {
 	Given     bool       `json:"given" doc:"a person has given the address"`
 	Since     *time.Time `json:"since,omitempty" doc:"when it was heard first"`
 	Trouble   string     `json:"trouble" doc:"why nobody answers at a given address"`
+	Login     string     `json:"login" doc:"the user, of an SSH server; empty for anything else"`
+	DeviceKey string     `json:"device_key" doc:"fingerprint of the key that an SSH server shows; empty before it was seen"`
+}
+
+// LoggedIn is a device on which the bench has logged in.
+type LoggedIn struct {
+	Device string `json:"device" doc:"its handle"`
 }
 
 // Introduction is the first meeting with a device without a cable.

@@ -17,8 +17,11 @@ func (p *program) networkCommand() *cobra.Command {
 		Long: `Lists the devices that announce themselves on the networks of this computer, and the
 addresses that were given. A device that this bench knows is reached by itself, at
 whatever address it is. Another one is introduced once: it shows three words, which
-are typed here.`,
-		Example: "earlybench network\nearlybench network introduce heard-1 --as kittiwake-1\nearlybench network add 192.168.7.21:4022\nearlybench network join heron-1"},
+are typed here.
+
+A device that has an SSH server and nothing of ours, such as a board with Linux, is
+given by its address: ssh://USER@ADDRESS.`,
+		Example: "earlybench network\nearlybench network introduce heard-1 --as kittiwake-1\nearlybench network add 192.168.7.21:4022\nearlybench network add ssh://board@192.168.7.40\nearlybench network join heron-1"},
 		(*client.Client).Network, func(all []client.NetworkEntry) {
 			if len(all) == 0 {
 				empty(p.out, "Nothing is heard. A device must be awake, and on a network of this computer. By its address: earlybench network add ADDRESS")
@@ -30,7 +33,7 @@ are typed here.`,
 			}
 			p.table([]string{"name", "family", "address", "taken for"}, rows)
 		})
-	c.AddCommand(p.networkAdd(), p.networkDrop(), p.networkIntroduce(), p.networkWords(), p.networkStop(), p.networkSwitch(true), p.networkSwitch(false))
+	c.AddCommand(p.networkAdd(), p.networkLogin(), p.networkDrop(), p.networkIntroduce(), p.networkWords(), p.networkStop(), p.networkSwitch(true), p.networkSwitch(false))
 	return c
 }
 
@@ -42,6 +45,9 @@ func notMet(all []client.NetworkEntry, d client.Device) []client.NetworkEntry {
 }
 
 func networkFamily(e client.NetworkEntry) string {
+	if server(e) {
+		return safe(e.Family)
+	}
 	if e.Family == "" {
 		return faint.Render("not announced")
 	}
@@ -53,6 +59,9 @@ func networkText(e client.NetworkEntry) string {
 	case "known":
 		return good.Render(e.Device)
 	case "not met":
+		if server(e) {
+			return "a device that is not on the rack: earlybench network login " + e.Name
+		}
 		return "a device that was not introduced: earlybench network introduce " + e.Name
 	case "other version":
 		return "another version of the device link"
@@ -64,8 +73,11 @@ func networkText(e client.NetworkEntry) string {
 }
 
 func (p *program) networkAdd() *cobra.Command {
-	return &cobra.Command{Use: "add ADDRESS", Short: "Give the address of a device, where announcements do not pass", Args: cobra.ExactArgs(1),
-		Example: "earlybench network add 192.168.7.21:4022", RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "add ADDRESS", Short: "Give the address of a device", Args: cobra.ExactArgs(1),
+		Long: `The address of a device whose announcements do not pass is its host and port. That of a
+device with an SSH server and nothing of ours is ssh://USER@ADDRESS: its key is shown,
+and once that is confirmed, the bench logs in on it.`,
+		Example: "earlybench network add 192.168.7.21:4022\nearlybench network add ssh://board@192.168.7.40", RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
 				return err
@@ -76,6 +88,12 @@ func (p *program) networkAdd() *cobra.Command {
 				return err
 			case p.json:
 				return p.printJSON(e)
+			case server(e) && e.State == "not met" && p.terminal && !p.unattended:
+				accept, err := p.compare(e)
+				if err != nil {
+					return err
+				}
+				return p.logIn(c.Context(), b, e.Name, accept, "", opening{})
 			}
 			fmt.Fprintf(p.out, "%s at %s: %s\n", e.Name, args[0], networkText(e))
 			return nil

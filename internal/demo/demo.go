@@ -26,6 +26,7 @@ import (
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/standin"
+	"earlybench.invalid/earlybench/standin/board"
 	"earlybench.invalid/earlybench/standin/depot"
 	"github.com/cenkalti/backoff/v5"
 )
@@ -33,7 +34,7 @@ import (
 // Config is how the demo is run.
 type Config struct {
 	State     string
-	Port      int    // the first of seven that follow each other; 0: free ones
+	Port      int    // the first of eight that follow each other; 0: free ones
 	Addresses string // a file to write; may be ""
 	Answer    string // how long the stand-ins' questions wait; "": as the device
 	Boot      string // how long the stand-ins' restarts take; "": as the device
@@ -100,11 +101,12 @@ func Run(ctx context.Context, cfg Config) error {
 
 type demo struct {
 	cfg       Config
-	ports     [7]int // service, hub, host, hands, depot, machine, authority
+	ports     [8]int // service, hub, host, hands, depot, machine, authority, board
 	service   *child
 	standins  *child
 	depot     *child
 	authority *child
+	board     *board.Board // nil: there is none
 	client    *client.Client
 	// announcements is where the stand-ins announce themselves: at a port of the demo's own, so that
 	// they are heard by nobody else, and nobody else by the bench.
@@ -121,9 +123,9 @@ func ownAnnouncements() (netip.AddrPort, error) {
 	return netip.AddrPortFrom(dnssd.Group.Addr(), uint16(c.LocalAddr().(*net.UDPAddr).Port)), nil
 }
 
-// choosePorts returns seven consecutive ports, or free ones, and checks that they are not
+// choosePorts returns eight consecutive ports, or free ones, and checks that they are not
 // in use.
-func choosePorts(first int) (ports [7]int, err error) {
+func choosePorts(first int) (ports [8]int, err error) {
 	for i := range ports {
 		if first == 0 {
 			continue
@@ -179,6 +181,11 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 	if err := d.tell(ctx, rig, offered); err != nil {
 		return Addresses{}, err
 	}
+	if !d.cfg.Few {
+		if err := d.startBoard(ctx); err != nil {
+			return Addresses{}, err
+		}
+	}
 	return Addresses{Authority: belonging.Authority, Service: at.Service, Socket: at.Socket, Hub: rig.Hub, Host: rig.Host, Hands: rig.Hands, Depot: supplies.Depot, Standin: rig.Socket, Development: at.Development}, nil
 }
 
@@ -231,7 +238,7 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 	if _, err := d.client.AddDriver(ctx, bytes.NewReader(offered)); err != nil {
 		return fmt.Errorf("give the bench the driver set: %w", err)
 	}
-	if err := d.permit(ctx, "fellgate/callout", "fellgate/muster"); err != nil {
+	if err := d.permit(ctx, "fellgate/callout", "fellgate/muster", "fellgate/rain"); err != nil {
 		return err
 	}
 	if dir, err := appDir("callout"); err == nil {
@@ -420,6 +427,9 @@ func (d *demo) startAgain(ctx context.Context) error {
 
 // stop stops both children, the service first.
 func (d *demo) stop() {
+	if d.board != nil {
+		d.board.Close()
+	}
 	for _, c := range []*child{d.service, d.standins, d.depot, d.authority} {
 		if c != nil {
 			c.in.Close()

@@ -32,6 +32,28 @@ type Network interface {
 	StopMeeting() error
 }
 
+// Servers are the SSH servers of devices that have nothing of ours. The way openssh does the work.
+type Servers interface {
+	// List returns those that were given, by name.
+	List() []Entry
+	// Add keeps the address of one, ssh://USER@HOST or ssh://USER@HOST:PORT, and looks which key it shows.
+	Add(ctx context.Context, address string) (Entry, error)
+	// Drop forgets one, by its name, its address or the handle of its device.
+	Drop(ctx context.Context, name string) error
+	// Login puts the device of one on record, and returns its handle.
+	Login(ctx context.Context, l Login) (handle string, err error)
+}
+
+// Login is what a person gives to have a bench log in on a device.
+type Login struct {
+	Name string // by which the server is listed, its address, or the handle of its device
+	// Accept is the fingerprint of the device key that the person has compared.
+	Accept string
+	// Password is that of the device's user, where the bench's key is not let in yet. It is kept nowhere.
+	Password string
+	As       string // handle of the record that it is; "" for the one with that key, or a new one
+}
+
 // EntryState is what something is taken for that is heard, or at an address.
 type EntryState string
 
@@ -53,6 +75,8 @@ type Entry struct {
 	Given     bool      // a person has given the address
 	Since     time.Time // when it was heard first; zero for a given address
 	Trouble   string    // why nobody answers at a given address
+	Login     string    // the user of an SSH server; "" for anything else
+	Key       string    // the device key that an SSH server shows; "" before it was seen
 }
 
 // MeetingState is how far an introduction is.

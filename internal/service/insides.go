@@ -49,6 +49,7 @@ import (
 	"earlybench.invalid/earlybench/internal/tryout"
 	"earlybench.invalid/earlybench/internal/ways/air"
 	"earlybench.invalid/earlybench/internal/ways/cable"
+	"earlybench.invalid/earlybench/internal/ways/openssh"
 	"earlybench.invalid/earlybench/internal/web"
 )
 
@@ -62,6 +63,7 @@ type Insides struct {
 	Cables      *cable.Cables
 	Hosts       *bus.Hosts
 	Air         *air.Air
+	Servers     *openssh.Servers
 	Kits        *kits.Kits
 	Jobs        *job.Runner
 	Depots      *depot.Depots
@@ -134,6 +136,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	}, keys.Link, cfg.Log)
 	in.Air = air.New(air.Config{Records: st, Rack: in.Rack, Browse: in.browse(cfg.Announcements), Dial: (&net.Dialer{}).DialContext, Key: keys.Link, Bench: in.Name, Clock: c, Log: cfg.Log})
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Air.Again() })
+	in.Servers = openssh.New(openssh.Config{Records: st, Rack: in.Rack, Dial: (&net.Dialer{}).DialContext, Key: keys.Link, Bench: in.Name, Clock: c, Log: cfg.Log})
 	hold := cfg.Hold
 	if hold == nil {
 		hold = safe.Process(cfg.State)
@@ -190,7 +193,8 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
-	cfg.Network, cfg.Statements, cfg.Endings, cfg.Tidy, cfg.Backups = in.Air, in.Statements, in.Endings, in.Tidy, in.Backups
+	cfg.Network, cfg.Servers = in.Air, in.Servers
+	cfg.Statements, cfg.Endings, cfg.Tidy, cfg.Backups = in.Statements, in.Endings, in.Tidy, in.Backups
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
 	cfg.Checker = &computer.Checker{Hosts: in.Hosts, Rack: in.Rack, Store: in.Store, Depots: in.Depots, Kits: in.Kits.All, State: filepath.Dir(in.Files.Dir), Now: in.Clock.Now}
@@ -244,7 +248,7 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Sheets.Watch(ctx, in.setSheets) })
 	in.watching.Go(func() { in.trim(ctx) })
 	in.watching.Go(func() { in.compareClocks(ctx) })
-	if err := in.Air.Start(ctx); err != nil {
+	if err := errors.Join(in.Air.Start(ctx), in.Servers.Start(ctx)); err != nil {
 		return err
 	}
 	known, err := in.Store.Hosts(ctx)
@@ -326,6 +330,7 @@ func (in *Insides) Close() {
 	if err := in.Air.Close(); err != nil {
 		in.Log.Warn("end listening for announcements", "error", err)
 	}
+	in.Servers.Close()
 	in.Rack.Close()
 	if err := in.Kits.Close(); err != nil && !errors.Is(err, context.Canceled) {
 		in.Log.Warn("end watching for kits", "error", err)

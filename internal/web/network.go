@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -15,14 +17,18 @@ import (
 func (s *Server) networkRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/network", "network", "What is heard on the network, and the addresses that were given"), func(_ context.Context, in *struct{ Select }) (*out[client.List[client.NetworkEntry]], error) {
-		return networkList.of(in.Select, each(s.Network.List(), entryOf))
+		return networkList.of(in.Select, each(append(s.Network.List(), s.Servers.List()...), entryOf))
 	})
 	huma.Register(a, operation(access.Maintain, "POST", "/network", "add-address", "Give the address of a device"), func(ctx context.Context, in *struct {
 		Body struct {
-			Address string `json:"address" maxLength:"255" doc:"host and port"`
+			Address string `json:"address" maxLength:"255" doc:"host and port of a device; or ssh://USER@HOST, with :PORT behind it or without, of any SSH server"`
 		}
 	}) (*out[client.NetworkEntry], error) {
-		e, err := s.Network.Add(ctx, in.Body.Address)
+		add := s.Network.Add
+		if isServer(in.Body.Address) {
+			add = s.Servers.Add
+		}
+		e, err := add(ctx, in.Body.Address)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -31,7 +37,25 @@ func (s *Server) networkRoutes() {
 	huma.Register(a, operation(access.Maintain, "DELETE", "/network/{name}", "drop-address", "Forget an address"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"255"`
 	}) (*struct{}, error) {
-		return nil, problem(s.Network.Drop(ctx, in.Name))
+		drop := s.Network.Drop
+		if s.given(in.Name) {
+			drop = s.Servers.Drop
+		}
+		return nil, problem(drop(ctx, in.Name))
+	})
+	huma.Register(a, operation(access.Maintain, "POST", "/network/{name}/login", "log-in", "Log in on a device by its SSH server, and put it on record"), func(ctx context.Context, in *struct {
+		Name string `path:"name" maxLength:"255" doc:"of the server, or the handle of its device"`
+		Body struct {
+			Accept   string `json:"accept,omitempty" maxLength:"100" doc:"fingerprint of the device key that was compared; without it, the error tells which key is shown"`
+			Password string `json:"password,omitempty" maxLength:"1000" doc:"of the device's user, where the bench's key is not let in yet; it is kept nowhere"`
+			Device   string `json:"device,omitempty" maxLength:"60" doc:"handle of the record that it is; empty has it found by its key, or made"`
+		}
+	}) (*out[client.LoggedIn], error) {
+		handle, err := s.Servers.Login(ctx, network.Login{Name: in.Name, Accept: in.Body.Accept, Password: in.Body.Password, As: in.Body.Device})
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &out[client.LoggedIn]{client.LoggedIn{Device: handle}}, nil
 	})
 	huma.Register(a, operation(access.Look, "GET", "/introduction", "introduction", "The introduction that goes on, or the last one"), func(context.Context, *none) (*out[client.Introduction], error) {
 		return s.introductionOf(s.Network.Meeting())
@@ -64,8 +88,16 @@ func (s *Server) networkRoutes() {
 	})
 }
 
+// isServer reports whether an address is that of an SSH server.
+func isServer(address string) bool { return strings.Contains(address, "://") }
+
+// given reports whether a name, an address or a handle is that of an SSH server.
+func (s *Server) given(name string) bool {
+	return isServer(name) || slices.ContainsFunc(s.Servers.List(), func(e network.Entry) bool { return e.Name == name || e.Device == name })
+}
+
 func entryOf(e network.Entry) client.NetworkEntry {
-	c := client.NetworkEntry{Name: e.Name, State: string(e.State), Device: e.Device, Family: e.Family, Addresses: append([]string{}, e.Addresses...), Given: e.Given, Trouble: e.Trouble}
+	c := client.NetworkEntry{Name: e.Name, State: string(e.State), Device: e.Device, Family: e.Family, Addresses: append([]string{}, e.Addresses...), Given: e.Given, Trouble: e.Trouble, Login: e.Login, DeviceKey: e.Key}
 	if !e.Since.IsZero() {
 		since := e.Since.UTC()
 		c.Since = &since

@@ -30,6 +30,10 @@ const (
 // secrets are the operations whose answer contains a secret, and is given only once.
 var secrets = map[string]bool{"add-access": true, "offer-sign-in": true, "open-phone": true}
 
+// unkept are the operations of whose requests nothing is recorded, not even a digest: a password could be guessed
+// from that. They have the same result when they are done twice.
+var unkept = map[string]bool{"log-in": true}
+
 // onceParam describes the header.
 var onceParam = &huma.Param{Name: onceHeader, In: "header", Description: "does the request once, however often it is sent",
 	Schema: &huma.Schema{Type: "string", MaxLength: new(onceMost)}}
@@ -37,7 +41,7 @@ var onceParam = &huma.Param{Name: onceHeader, In: "header", Description: "does t
 // once handles a request once if it has the header.
 func (s *Server) once(c fiber.Ctx, a access.Actor, operation string, next fiber.Handler) error {
 	key := strings.Clone(c.Get(onceHeader))
-	if key == "" || c.Method() != fiber.MethodPost {
+	if key == "" || c.Method() != fiber.MethodPost || unkept[operation] {
 		return next(c)
 	}
 	if len(key) > onceMost || plain.Line(key) != key {

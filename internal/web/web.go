@@ -58,6 +58,7 @@ type Config struct {
 	Access      *access.Keys
 	Hosts       *bus.Hosts
 	Network     network.Network
+	Servers     network.Servers
 	Computer    *computer.Computer
 	Checker     *computer.Checker
 	Jobs        *job.Runner

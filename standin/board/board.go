@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -92,6 +93,7 @@ func Start(ctx context.Context, cfg Config) (*Board, error) {
 	var said strings.Builder
 	cmd := exec.CommandContext(ctx, sshd, "-D", "-e", "-f", settings)
 	cmd.Stderr = &said
+	cmd.WaitDelay = time.Second // connections that stand have processes of their own, which hold on to that
 	started := make(chan error, 1)
 	go func() {
 		defer close(b.done)
@@ -108,10 +110,26 @@ func Start(ctx context.Context, cfg Config) (*Board, error) {
 	return b, nil
 }
 
-// Close ends the board.
+// Close ends the board, with what runs on it.
 func (b *Board) Close() {
 	b.end()
 	<-b.done
+	b.endApps()
+}
+
+// endApps ends the apps that were started there, as switching a board off does: they are processes of this
+// computer.
+func (b *Board) endApps() {
+	running, _ := filepath.Glob(filepath.Join(b.Home, ".local", "share", "early-bench", "apps", "*", "process"))
+	for _, name := range running {
+		raw, err := os.ReadFile(name)
+		if err != nil {
+			continue
+		}
+		if pid, err := strconv.Atoi(strings.Fields(string(raw) + " 0")[0]); err == nil && pid > 1 {
+			endGroup(pid)
+		}
+	}
 }
 
 // letIn lets keys in that are not in yet.

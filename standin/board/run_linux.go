@@ -18,3 +18,8 @@ func run(cmd *exec.Cmd, started chan<- error) {
 		cmd.Wait() //nolint:errcheck // it was ended, or says why it has ended
 	}
 }
+
+// endGroup asks the processes of a group to end.
+func endGroup(pid int) {
+	syscall.Kill(-pid, syscall.SIGTERM) //nolint:errcheck // they may have ended
+}

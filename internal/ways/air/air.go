@@ -113,6 +113,9 @@ func (a *Air) Start(ctx context.Context) error {
 	}
 	a.mu.Lock()
 	for _, x := range all {
+		if checkAddress(x.Address) != nil { // that of an SSH server, which is another way
+			continue
+		}
 		if x.Given {
 			a.given[x.Address] = &given{device: x.Device, name: a.newName()}
 		} else {

@@ -1,0 +1,143 @@
+package openssh
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/introduction"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/shell"
+	"earlybench.invalid/earlybench/internal/network"
+)
+
+// errLooked ends a connection that was made to learn a key.
+var errLooked = errors.New("only the key was asked for")
+
+// model is the code of the model of which such devices are.
+const model = "ssh"
+
+// Login puts a server's device on record, once a person has confirmed its key. Where it does not know the
+// bench's key, the password lets that in, and is kept nowhere.
+func (s *Servers) Login(ctx context.Context, l network.Login) (string, error) {
+	e, err := s.find(l.Name)
+	if err != nil {
+		return "", err
+	}
+	t, err := parse(e.Addresses[0])
+	if err != nil {
+		return "", err
+	}
+	session, err := s.letIn(ctx, t, e, l)
+	if err != nil {
+		return "", err
+	}
+	about, err := session.About(ctx)
+	session.Close()
+	if err != nil {
+		return "", err
+	}
+	d := introduction.Description{Name: about.Name, Family: shell.Family, Model: model, Release: string(about.Release)}
+	k, err := s.cfg.Rack.Introduced(ctx, l.Accept, d, l.As)
+	if err != nil {
+		return "", err
+	}
+	s.mu.Lock()
+	if v := s.servers[t.String()]; v != nil {
+		v.key, v.trouble = l.Accept, ""
+	}
+	s.mu.Unlock()
+	return k.Device().Handle, s.belongs(ctx, k, t.String())
+}
+
+// letIn logs in by the bench's key, after it was let in by the password where that is needed.
+func (s *Servers) letIn(ctx context.Context, t target, e network.Entry, l network.Login) (*shell.Session, error) {
+	accept, err := s.accepts(e, l)
+	if err != nil {
+		return nil, err
+	}
+	session, err := s.dial(ctx, t, l.Accept, nil, accept)
+	if err == nil || !errors.Is(err, shell.ErrNotLetIn) {
+		return session, s.refused(t, err)
+	}
+	if l.Password == "" {
+		return nil, &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("The device at %s does not know the key of this bench.", t.address),
+			Remedy: fmt.Sprintf("Give the password of its user %s once: earlybench network login %s --accept %s. It lets the key in, and is not kept.", t.user, e.Name, l.Accept)}
+	}
+	once, err := s.dial(ctx, t, l.Accept, byPassword(l.Password), accept)
+	if errors.Is(err, shell.ErrNotLetIn) {
+		return nil, &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The device at %s has not accepted that password of its user %s, or takes no passwords.", t.address, t.user),
+			Remedy: "Type it again; or put this line into its ~/.ssh/authorized_keys yourself: " + s.ownLine()}
+	}
+	if err != nil {
+		return nil, s.refused(t, err)
+	}
+	defer once.Close()
+	if err := once.LetIn(ctx, s.comment()); err != nil {
+		return nil, fmt.Errorf("let the key of this bench in: %w", err)
+	}
+	session, err = s.dial(ctx, t, l.Accept, nil, accept)
+	if err == nil {
+		return session, nil
+	}
+	taken := "It was taken out again."
+	if admission, aerr := once.Admission(); aerr != nil || admission.Withdraw(ctx) != nil {
+		taken = "It could not be taken out again."
+	}
+	return nil, &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The key of this bench was added to ~/.ssh/authorized_keys of %s, and the server does not take it all the same: %s. %s", t.user, line(err.Error()), taken),
+		Remedy: "Look which file its server reads keys from (AuthorizedKeysFile), and put this line there: " + s.ownLine()}
+}
+
+// comment says in ~/.ssh/authorized_keys whose the key is.
+func (s *Servers) comment() string { return "early-bench " + s.cfg.Bench() }
+
+// ownLine is the line that lets the bench's key in.
+func (s *Servers) ownLine() string {
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(s.cfg.Key.PublicKey()))) + " " + s.comment()
+}
+
+// accepts returns the check of the device key that a person has confirmed.
+func (s *Servers) accepts(e network.Entry, l network.Login) (func(string) error, error) {
+	switch {
+	case l.Accept == "" && e.Key == "":
+		return nil, &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("Nobody has answered at %s yet: %s.", e.Addresses[0], e.Trouble), Remedy: "Look whether it is on, and its SSH server runs: earlybench network add " + e.Addresses[0]}
+	case l.Accept == "":
+		return nil, &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("The device key at %s is %s.", e.Addresses[0], e.Key),
+			Remedy: fmt.Sprintf("Compare it with the device's own (there: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub), and give it: earlybench network login %s --accept %s", e.Name, e.Key)}
+	}
+	if err := s.cfg.Rack.CheckIntroduction(l.Accept, introduction.Description{Family: shell.Family, Model: model}, l.As); err != nil {
+		return nil, err
+	}
+	return device.Pinned(l.Accept), nil
+}
+
+// refused is an error of logging in, for people.
+func (s *Servers) refused(t target, err error) error {
+	if err == nil {
+		return nil
+	}
+	if changed, ok := errors.AsType[*device.KeyChanged](err); ok {
+		return &problem.Problem{Kind: problem.Changed, Text: fmt.Sprintf("The device at %s shows the key %s, which is not the one that was confirmed (%s).", t.address, changed.Shown, changed.Pinned),
+			Remedy: "Type nothing there. Find out who answers at that address, and look again: earlybench network add " + t.String()}
+	}
+	return problem.Errorf(problem.Unavailable, "log in at %s: %w", t.address, trouble(err))
+}
+
+// byPassword answers every question that is not shown while it is typed with the password.
+func byPassword(password string) []ssh.AuthMethod {
+	asked := false
+	return []ssh.AuthMethod{ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) ([]string, error) {
+		answers := make([]string, len(questions))
+		for i := range questions {
+			if echos[i] || asked {
+				return nil, errors.New("the server asks for more than a password")
+			}
+			answers[i], asked = password, true
+		}
+		return answers, nil
+	})}
+}

@@ -1,0 +1,355 @@
+// Package openssh implements the way to devices that have nothing of ours but an SSH server: any board
+// or computer with Linux, also the bench's own. A person gives the address and confirms the device key;
+// where the device does not know the bench's key yet, its password lets that in, once.
+package openssh
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/introduction"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/shell"
+	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/network"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// Records is where addresses are kept; *store.Store is one.
+type Records interface {
+	Addresses(ctx context.Context) ([]store.Address, error)
+	GiveAddress(ctx context.Context, address string, at time.Time) error
+	DropAddress(ctx context.Context, address string) error
+	Answered(ctx context.Context, address, device string, at time.Time) error
+	Tell(ctx context.Context, event string, subjects ...string) error
+}
+
+// Rack is the devices on record; *rack.Rack is one.
+type Rack interface {
+	All() []*keeper.Keeper
+	CheckIntroduction(key string, d introduction.Description, as string) error
+	Introduced(ctx context.Context, key string, d introduction.Description, as string) (*keeper.Keeper, error)
+}
+
+// Config is what the way needs. All fields are needed.
+type Config struct {
+	Records Records
+	Rack    Rack
+	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
+	Key     ssh.Signer // the bench's
+	Bench   func() string
+	Clock   clock.Clock
+	Log     *slog.Logger
+}
+
+// Servers are the SSH servers that were given. It is made by New, and runs from Start to Close.
+type Servers struct {
+	cfg  Config
+	ctx  context.Context
+	end  context.CancelFunc
+	work sync.WaitGroup
+
+	mu      sync.Mutex
+	servers map[string]*server // by address, as it is on record
+	counted int                // ways that were made
+	named   int
+}
+
+var _ network.Servers = (*Servers)(nil)
+
+// server is an address that was given.
+type server struct {
+	target
+	name    string
+	device  string // id of the one on record that has answered there; "" for none
+	key     string // that was shown there last
+	trouble string // why nobody answers; "" if somebody does
+	way     *Way   // nil: none runs
+}
+
+// New makes the way. Nothing runs before Start.
+func New(cfg Config) *Servers {
+	s := &Servers{cfg: cfg, servers: map[string]*server{}}
+	s.ctx, s.end = context.WithCancel(context.Background())
+	return s
+}
+
+// Start reaches the devices whose addresses are on record.
+func (s *Servers) Start(ctx context.Context) error {
+	all, err := s.cfg.Records.Addresses(ctx)
+	if err != nil {
+		return fmt.Errorf("read the addresses of devices: %w", err)
+	}
+	for _, a := range all {
+		t, err := parse(a.Address)
+		if err != nil { // of a device that has more than an SSH server
+			continue
+		}
+		s.mu.Lock()
+		s.servers[a.Address] = &server{target: t, name: s.newName(), device: a.Device}
+		s.mu.Unlock()
+		if k := s.byID(a.Device); k != nil && !retired(k) {
+			s.reach(k, a.Address)
+		}
+	}
+	s.work.Go(s.lookAgain)
+	return nil
+}
+
+// retired reports whether a device was retired. It does not come back by itself.
+func retired(k *keeper.Keeper) bool {
+	r := k.Device().Retirement
+	return r != nil && !r.Ended.IsZero()
+}
+
+// lookEvery is how often it is looked who is at addresses at which nobody was found.
+const lookEvery = 10 * time.Second
+
+func (s *Servers) lookAgain() {
+	for {
+		var silent []string
+		s.mu.Lock()
+		for address, v := range s.servers {
+			if v.key == "" && v.way == nil {
+				silent = append(silent, address)
+			}
+		}
+		s.mu.Unlock()
+		for _, address := range silent {
+			s.look(s.ctx, address) //nolint:errcheck // the list says what was found
+		}
+		if clock.Sleep(s.ctx, clock.System{}, lookEvery) != nil {
+			return
+		}
+	}
+}
+
+// Close ends everything but the ways, which end with their keepers.
+func (s *Servers) Close() {
+	s.end()
+	s.work.Wait()
+}
+
+func (s *Servers) byID(id string) *keeper.Keeper {
+	for _, k := range s.cfg.Rack.All() {
+		if id != "" && k.Device().ID == id {
+			return k
+		}
+	}
+	return nil
+}
+
+// newName is a name for a server. The lock is held.
+func (s *Servers) newName() string {
+	s.named++
+	return fmt.Sprintf("server-%d", s.named)
+}
+
+// List returns the servers, by name.
+func (s *Servers) List() []network.Entry {
+	handles := map[string]string{}
+	for _, k := range s.cfg.Rack.All() {
+		d := k.Device()
+		handles[d.ID] = d.Handle
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []network.Entry
+	for address, v := range s.servers {
+		e := network.Entry{Name: v.name, State: network.NotMet, Device: handles[v.device], Family: shell.Family, Addresses: []string{address}, Given: true, Trouble: v.trouble, Login: v.user, Key: v.key}
+		switch {
+		case e.Device != "":
+			e.State = network.Known
+		case v.key == "":
+			e.State = network.Silent
+		}
+		out = append(out, e)
+	}
+	slices.SortFunc(out, func(x, y network.Entry) int {
+		return cmp.Or(cmp.Compare(len(x.Name), len(y.Name)), strings.Compare(x.Name, y.Name))
+	})
+	return out
+}
+
+// find finds a server by its name, its address, or the handle of its device.
+func (s *Servers) find(name string) (network.Entry, error) {
+	all := s.List()
+	for _, e := range all {
+		if e.Name == name || e.Addresses[0] == name || name != "" && e.Device == name {
+			return e, nil
+		}
+	}
+	if t, err := parse(name); err == nil && t.String() != name {
+		return s.find(t.String())
+	}
+	return network.Entry{}, &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("No SSH server called %.60q was given.", name), Remedy: "List what there is: earlybench network. Give one: earlybench network add ssh://USER@ADDRESS."}
+}
+
+// Add keeps the address of a server, and looks which key it shows.
+func (s *Servers) Add(ctx context.Context, address string) (network.Entry, error) {
+	t, err := parse(address)
+	if err != nil {
+		return network.Entry{}, err
+	}
+	address = t.String()
+	if err := s.cfg.Records.GiveAddress(ctx, address, s.cfg.Clock.Now()); err != nil {
+		return network.Entry{}, err
+	}
+	s.mu.Lock()
+	if s.servers[address] == nil {
+		s.servers[address] = &server{target: t, name: s.newName()}
+	}
+	s.mu.Unlock()
+	if err := s.look(ctx, address); err != nil {
+		return network.Entry{}, err
+	}
+	return s.find(address)
+}
+
+// look looks which key is shown at an address. A device on record is reached there.
+func (s *Servers) look(ctx context.Context, address string) error {
+	s.mu.Lock()
+	v := s.servers[address]
+	s.mu.Unlock()
+	if v == nil {
+		return nil
+	}
+	key, err := s.shown(ctx, v.target)
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	s.mu.Lock()
+	v.key, v.trouble = key, ""
+	if err != nil {
+		v.trouble = line(trouble(err).Error())
+	}
+	s.mu.Unlock()
+	s.tell()
+	if key == "" {
+		return nil
+	}
+	for _, k := range s.cfg.Rack.All() {
+		if d := k.Device(); d.Key == key && d.Family == shell.Family && !retired(k) {
+			return s.belongs(ctx, k, address)
+		}
+	}
+	return nil
+}
+
+// belongs records that a device has answered at an address, and has it reached there.
+func (s *Servers) belongs(ctx context.Context, k *keeper.Keeper, address string) error {
+	if err := s.cfg.Records.Answered(ctx, address, k.Device().ID, s.cfg.Clock.Now()); err != nil {
+		return err
+	}
+	s.reach(k, address)
+	return nil
+}
+
+// reach has a device reached at an address.
+func (s *Servers) reach(k *keeper.Keeper, address string) {
+	s.mu.Lock()
+	v := s.servers[address]
+	begins := v != nil && v.way == nil
+	if v != nil {
+		v.device = k.Device().ID
+	}
+	if begins {
+		s.counted++
+		v.way = newWay(s, k, v.target, s.counted)
+	}
+	s.mu.Unlock()
+	if begins {
+		k.Reach(v.way)
+	}
+	s.tell()
+}
+
+// left forgets a way that has ended.
+func (s *Servers) left(w *Way) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, v := range s.servers {
+		if v.way == w {
+			v.way = nil
+		}
+	}
+}
+
+// answers records which key is shown at the address of a way.
+func (s *Servers) answers(w *Way, key string) {
+	s.mu.Lock()
+	for _, v := range s.servers {
+		if v.way == w {
+			v.key, v.trouble = key, ""
+		}
+	}
+	s.mu.Unlock()
+	s.tell()
+}
+
+// Drop forgets a server, and ends the way to it.
+func (s *Servers) Drop(ctx context.Context, name string) error {
+	e, err := s.find(name)
+	if err != nil {
+		return err
+	}
+	address := e.Addresses[0]
+	if err := s.cfg.Records.DropAddress(ctx, address); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	v := s.servers[address]
+	delete(s.servers, address)
+	s.mu.Unlock()
+	if v != nil && v.way != nil {
+		v.way.stop()
+	}
+	s.tell()
+	return nil
+}
+
+// tell tells that the list has changed.
+func (s *Servers) tell() {
+	if err := s.cfg.Records.Tell(s.ctx, "network.changed", ""); err != nil && s.ctx.Err() == nil {
+		s.cfg.Log.Error("tell of SSH servers", "error", err)
+	}
+}
+
+// shown returns the key that the server at an address proves.
+func (s *Servers) shown(ctx context.Context, t target) (key string, err error) {
+	session, err := s.dial(ctx, t, "", nil, func(k string) error { key = k; return errLooked })
+	if err == nil {
+		session.Close()
+	}
+	if key != "" {
+		err = nil
+	}
+	return key, err
+}
+
+// dial logs in. pinned is the device key that is expected, "" for any; accept is called with the one that is
+// proven.
+func (s *Servers) dial(ctx context.Context, t target, pinned string, more []ssh.AuthMethod, accept func(string) error) (*shell.Session, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, dialWithin, context.DeadlineExceeded)
+	defer cancel()
+	connect := func(ctx context.Context) (net.Conn, error) {
+		ctx, cancel := context.WithTimeout(ctx, connectWithin)
+		defer cancel()
+		return s.cfg.Dial(ctx, "tcp", t.address)
+	}
+	return shell.Dial(ctx, connect, t.user, pinned, s.cfg.Key, more, accept)
+}
+
+// pinnedBy is the device key of a keeper's device, as a check.
+func pinnedBy(k *keeper.Keeper) func(string) error { return device.Pinned(k.Device().Key) }

@@ -1,0 +1,83 @@
+package openssh
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"net/url"
+	"strings"
+	"syscall"
+
+	"earlybench.invalid/earlybench/core/plain"
+	"earlybench.invalid/earlybench/core/problem"
+)
+
+// target is who logs in where.
+type target struct {
+	user    string
+	address string // host and port
+}
+
+// Scheme begins the address of an SSH server.
+const Scheme = "ssh://"
+
+// String is the address as it is on record.
+func (t target) String() string { return Scheme + t.user + "@" + t.address }
+
+const defaultPort = "22" // RFC 4253, section 4.1
+
+// parse reads ssh://USER@HOST or ssh://USER@HOST:PORT.
+func parse(s string) (target, error) {
+	bad := func(what string) (target, error) {
+		return target{}, &problem.Problem{Kind: problem.Invalid, Text: "The address " + quote(s) + " " + what + ".", Remedy: "Write it as ssh://USER@HOST or ssh://USER@HOST:PORT, such as ssh://board@192.168.7.40."}
+	}
+	if !strings.HasPrefix(s, Scheme) || len(s) > 255 {
+		return bad("does not begin with ssh://, or is longer than 255 characters")
+	}
+	u, err := url.Parse(s)
+	if err != nil {
+		return bad("cannot be read")
+	}
+	if _, has := u.User.Password(); has {
+		return bad("has a password in it, which would be kept; it is asked for later, once")
+	}
+	if u.Path != "" || u.RawQuery != "" || u.Fragment != "" || u.Hostname() == "" {
+		return bad("has no host, or something behind it")
+	}
+	user := u.User.Username()
+	if user == "" || strings.ContainsAny(user, " :@/\\\"'") || user != plain.Line(user) {
+		return bad("names no user, or one that no system has")
+	}
+	port := u.Port()
+	if port == "" {
+		port = defaultPort
+	}
+	if n, err := net.LookupPort("tcp", port); err != nil || n == 0 {
+		return bad("has no usable port: write a number from 1 to 65535")
+	}
+	return target{user: user, address: net.JoinHostPort(u.Hostname(), port)}, nil
+}
+
+func quote(s string) string { return plain.Cut(plain.Line(s), 80) }
+
+// line is a text of a device in one line.
+func line(s string) string { return plain.Cut(plain.Line(s), 150) }
+
+// trouble is an error in a few words for people.
+func trouble(err error) error {
+	_, noName := errors.AsType[*net.DNSError](err)
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		return errors.New("nobody has answered in time")
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return errors.New("nothing listens there")
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return errors.New("no route leads there from this computer")
+	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
+		return errors.New("what listens there has ended the connection: it is no SSH server, or takes no more for now")
+	case noName:
+		return errors.New("this computer finds no such name")
+	}
+	return err
+}
