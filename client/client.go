@@ -26,20 +26,21 @@ type Client struct {
 	http *http.Client
 	base string
 	key  string
+	dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
 // New makes a client of the bench whose Unix socket is given.
 func New(socket string) *Client {
-	t := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
 		var d net.Dialer
 		return d.DialContext(ctx, "unix", socket)
-	}}
-	return &Client{http: &http.Client{Transport: t}, base: "http://bench"}
+	}
+	return &Client{http: &http.Client{Transport: &http.Transport{DialContext: dial}}, base: "http://bench", dial: dial}
 }
 
 // WithKey makes a client that acts by an access key, and not as the owner.
 func (c *Client) WithKey(key string) *Client {
-	return &Client{http: c.http, base: c.base, key: key}
+	return &Client{http: c.http, base: c.base, key: key, dial: c.dial}
 }
 
 type decidedKey struct{}
@@ -89,12 +90,17 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader, 
 		return res, nil
 	}
 	defer res.Body.Close()
+	return nil, readProblem(res)
+}
+
+// readProblem reads the error that the bench answers.
+func readProblem(res *http.Response) *Problem {
 	p := &Problem{Status: res.StatusCode, Title: res.Status}
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
 	if json.Unmarshal(raw, p) != nil || p.Detail == "" {
 		p.Detail = strings.TrimSpace(string(raw))
 	}
-	return nil, p
+	return p
 }
 
 // call sends in as JSON, unless it is nil, and decodes the answer into an Out.

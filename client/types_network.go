@@ -41,3 +41,10 @@ type Claims struct {
 	Serial  string `json:"serial"`
 	Release string `json:"release"`
 }
+
+// OpenedPort is a port of a device that is open on this computer.
+type OpenedPort struct {
+	Device  string `json:"device"`
+	Port    string `json:"port"`
+	Address string `json:"address" doc:"host and port on this computer"`
+}

@@ -126,7 +126,7 @@ func parseLine(s string) (line device.Line, aside, ok bool) {
 	if level == "R" && at == "0" {
 		return line, true, true
 	}
-	if !ok || err != nil || seconds < 0 || seconds > math.MaxInt32*4 || appfile.CheckID(app) != nil {
+	if !ok || err != nil || !(seconds >= 0 && seconds < math.MaxInt32*4) || appfile.CheckID(app) != nil {
 		return line, false, false
 	}
 	line = device.Line{At: time.Unix(0, int64(seconds*100)*int64(10*time.Millisecond)).UTC(), App: app, Text: text, Level: "info"}

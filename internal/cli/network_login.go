@@ -30,6 +30,11 @@ Without a terminal the key is given by --accept, and the password by
 			if err != nil {
 				return err
 			}
+			if strings.Contains(args[0], "://") { // it is given by this, if it was not
+				if _, err := b.AddAddress(c.Context(), args[0]); err != nil {
+					return err
+				}
+			}
 			if accept == "" {
 				e, err := p.serverOf(c.Context(), b, args[0])
 				if err != nil {
@@ -57,9 +62,6 @@ func (p *program) serverOf(ctx context.Context, b *client.Client, name string) (
 		if server(e) && (e.Name == name || e.Device == name || e.Addresses[0] == name) {
 			return e, nil
 		}
-	}
-	if strings.Contains(name, "://") {
-		return b.AddAddress(ctx, name)
 	}
 	return client.NetworkEntry{}, &exitError{exitFailed, fmt.Sprintf("No SSH server called %s was given. Give it: earlybench network add ssh://USER@ADDRESS", safe(name))}
 }

@@ -45,7 +45,7 @@ var rights = map[string]string{
 	"POST /api/v1/safe": "own", "PATCH /api/v1/safe": "own", "POST /api/v1/safe/unlock": "consent", "POST /api/v1/safe/lock": "consent", "GET /api/v1/safe/uses": "consent",
 	"POST /api/v1/safe/requests/:id": "consent", "POST /api/v1/safe/rules": "own", "DELETE /api/v1/safe/rules/:id": "consent", "POST /api/v1/safe/export": "own", "POST /api/v1/safe/import": "own",
 
-	"DELETE /api/v1/devices/:handle/answers/:id": "use", "DELETE /api/v1/devices/:handle/retirement": "use", "GET /api/v1/devices/:handle/screen": "use",
+	"DELETE /api/v1/devices/:handle/answers/:id": "use", "DELETE /api/v1/devices/:handle/retirement": "use", "GET /api/v1/devices/:handle/screen": "use", "GET /api/v1/devices/:handle/ports/:port": "use", "POST /api/v1/network/:name/login": "maintain",
 	"DELETE /api/v1/devices/:handle": "use", "POST /api/v1/devices/:handle/apps/stop": "use", "POST /api/v1/devices/:handle/apps/remove": "use",
 	"PATCH /api/v1/devices/:handle": "use", "POST /api/v1/devices": "use", "POST /api/v1/devices/:handle/admission": "use",
 	"POST /api/v1/devices/:handle/answers": "use", "POST /api/v1/devices/:handle/facts": "use", "POST /api/v1/devices/:handle/find": "use",

@@ -3,24 +3,50 @@ package web
 import (
 	"context"
 	"io"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/fasthttp/websocket"
 	"github.com/gofiber/fiber/v3"
+
+	"earlybench.invalid/earlybench/core/device"
 )
 
-// screenBytes is how many bytes of the screen's stream go into one message.
+// screenBytes is how many bytes of a stream go into one message.
 const screenBytes = 64 << 10
 
 const (
-	openWithin = 10 * time.Second // a device gets to open its screen
+	openWithin = 10 * time.Second // a device gets to open its screen or a port
 	takeWithin = 30 * time.Second // a viewer gets to take one message
 )
 
-// screen carries a device's screen (RFB, RFC 6143) over a WebSocket (RFC 6455),
-// in binary messages, for as long as its link stands.
+// screen carries a device's screen (RFB, RFC 6143) over a WebSocket (RFC 6455).
 func (s *Server) screen(c fiber.Ctx) error {
+	return s.through(c, func(ctx context.Context, session device.Session) (io.ReadWriteCloser, error) {
+		screen, err := session.Screen()
+		if err != nil {
+			return nil, err
+		}
+		return screen.Open(ctx)
+	})
+}
+
+// port carries the bytes of a port of a device, in the same way.
+func (s *Server) port(c fiber.Ctx) error {
+	name := strings.Clone(c.Params("port"))
+	return s.through(c, func(ctx context.Context, session device.Session) (io.ReadWriteCloser, error) {
+		ports, err := session.Ports()
+		if err != nil {
+			return nil, err
+		}
+		return ports.Dial(ctx, name)
+	})
+}
+
+// through carries a byte stream of a device over a WebSocket, in binary messages, for as long as its link
+// stands.
+func (s *Server) through(c fiber.Ctx, open func(context.Context, device.Session) (io.ReadWriteCloser, error)) error {
 	if !websocket.FastHTTPIsWebSocketUpgrade(c.RequestCtx()) {
 		return fiber.NewError(fiber.StatusUpgradeRequired, "this address speaks WebSocket only")
 	}
@@ -28,13 +54,9 @@ func (s *Server) screen(c fiber.Ctx) error {
 	if err != nil {
 		return asFiber(c, err)
 	}
-	screen, err := session.Screen()
-	if err != nil {
-		return asFiber(c, err)
-	}
 	ctx, cancel := context.WithTimeout(s.ctx, openWithin)
 	defer cancel()
-	stream, err := screen.Open(ctx)
+	stream, err := open(ctx, session)
 	if err != nil {
 		return asFiber(c, err)
 	}

@@ -134,6 +134,7 @@ func New(cfg Config, address string) *Server {
 	s.raw("/api/v1/events", access.Look, s.events)
 	s.raw("/api/v1/devices/:handle/log", access.Look, s.log)
 	s.raw("/api/v1/devices/:handle/screen", access.Use, s.screen)
+	s.raw("/api/v1/devices/:handle/ports/:port", access.Use, s.port)
 	s.raw("/api/*", access.Look, func(fiber.Ctx) error { return fiber.NewError(fiber.StatusNotFound, "there is nothing at this address") })
 	s.app.Get("/*", s.console)
 	return s

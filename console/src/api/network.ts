@@ -45,6 +45,13 @@ export const useDropAddress = () =>
     ...again("network"),
   });
 
+export const useLogIn = (name: string) =>
+  useMutation({
+    mutationFn: (body: { accept: string; password: string }) =>
+      data(api.POST("/api/v1/network/{name}/login", { params: { path: { name } }, body })),
+    ...again("network"),
+  });
+
 export const useSetWireless = (handle: string) =>
   useMutation({
     mutationFn: (on: boolean) =>

@@ -6,6 +6,7 @@ import { Field } from "../parts/Field";
 import { OwnerOnly } from "../parts/OwnerOnly";
 import { ProblemText } from "../parts/ProblemText";
 import { WordsForm } from "../parts/WordsForm";
+import { LoginForm } from "./LoginForm";
 import { useOwner } from "../api/owner";
 
 /** What announces itself on the networks of the computer, and what each is taken for. */
@@ -74,6 +75,13 @@ function TakenFor({ entry }: { entry: NetworkEntry }) {
       </Link>
     );
   if (entry.state === "other version") return <>another version of the device link</>;
+  if (entry.login !== "" && entry.state === "not met")
+    return (
+      <>
+        a device that is not on the rack
+        <LoginForm entry={entry} />
+      </>
+    );
   if (entry.state === "silent") return <>nobody: {entry.trouble || "it is being looked who is there"}</>;
   const own = going?.name === entry.name ? going : undefined;
   if (own?.state === "words") return <WordsForm going={own} name={own.says.name || entry.name} />;
@@ -112,7 +120,7 @@ function AddAddress() {
     >
       <Field
         label="Address of a device"
-        hint="host and port, such as 192.168.7.21:4022"
+        hint="host and port, such as 192.168.7.21:4022; of a board with an SSH server ssh://USER@HOST"
         value={address}
         onChange={setAddress}
       />

@@ -68,7 +68,7 @@ func (s *Servers) letIn(ctx context.Context, t target, e network.Entry, l networ
 		return nil, &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("The device at %s does not know the key of this bench.", t.address),
 			Remedy: fmt.Sprintf("Give the password of its user %s once: earlybench network login %s --accept %s. It lets the key in, and is not kept.", t.user, e.Name, l.Accept)}
 	}
-	once, err := s.dial(ctx, t, l.Accept, byPassword(l.Password), accept)
+	once, err := s.byPassword(ctx, t, l, accept)
 	if errors.Is(err, shell.ErrNotLetIn) {
 		return nil, &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The device at %s has not accepted that password of its user %s, or takes no passwords.", t.address, t.user),
 			Remedy: "Type it again; or put this line into its ~/.ssh/authorized_keys yourself: " + s.ownLine()}
@@ -127,17 +127,29 @@ func (s *Servers) refused(t target, err error) error {
 	return problem.Errorf(problem.Unavailable, "log in at %s: %w", t.address, trouble(err))
 }
 
-// byPassword answers every question that is not shown while it is typed with the password.
-func byPassword(password string) []ssh.AuthMethod {
+// byPassword logs in by a password: as one (RFC 4252, section 8), or where the server does not take it in that
+// way, as the answer to its question (RFC 4256).
+func (s *Servers) byPassword(ctx context.Context, t target, l network.Login, accept func(string) error) (*shell.Session, error) {
+	taken := false
+	session, err := s.dial(ctx, t, l.Accept, []ssh.AuthMethod{ssh.PasswordCallback(func() (string, error) { taken = true; return l.Password, nil })}, accept)
+	if taken || !errors.Is(err, shell.ErrNotLetIn) {
+		return session, err
+	}
 	asked := false
-	return []ssh.AuthMethod{ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) ([]string, error) {
+	session, err = s.dial(ctx, t, l.Accept, []ssh.AuthMethod{ssh.KeyboardInteractive(func(_, _ string, questions []string, shown []bool) ([]string, error) {
 		answers := make([]string, len(questions))
 		for i := range questions {
-			if echos[i] || asked {
-				return nil, errors.New("the server asks for more than a password")
+			if shown[i] || asked { // something else than a password
+				return nil, errMore
 			}
-			answers[i], asked = password, true
+			answers[i], asked = l.Password, true
 		}
 		return answers, nil
-	})}
+	})}, accept)
+	if err != nil && !asked {
+		err = shell.ErrNotLetIn
+	}
+	return session, err
 }
+
+var errMore = errors.New("the server asks for more than a password")

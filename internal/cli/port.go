@@ -1,0 +1,98 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+func (p *program) portCommand() *cobra.Command {
+	at := 0
+	c := &cobra.Command{Use: "port DEVICE PORT", Short: "Open a port of a device on this computer", Args: cobra.ExactArgs(2),
+		Long: `Opens a port of a device on the loopback interface of this computer, until Ctrl-C. Of a
+device that is reached by its SSH server, PORT is the number of a port on which it
+listens. The port "screen" of any device with a screen speaks RFB, for any VNC viewer.`,
+		Example: "earlybench port board-1 8080 --at 8080\nearlybench port heron-1 screen --at 5901", RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			open := func(ctx context.Context) (io.ReadWriteCloser, error) { return b.Port(ctx, args[0], args[1]) }
+			if args[1] == "screen" {
+				open = func(ctx context.Context) (io.ReadWriteCloser, error) { return b.Screen(ctx, args[0]) }
+			}
+			first, err := open(c.Context()) // so that an error shows at once
+			if err != nil {
+				return err
+			}
+			first.Close()
+			l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", at))
+			if err != nil {
+				return fmt.Errorf("open port %d here: %w; choose another with --at N (0 takes a free one)", at, err)
+			}
+			opened := client.OpenedPort{Device: args[0], Port: args[1], Address: l.Addr().String()}
+			if p.json {
+				err = p.printJSON(opened)
+			} else {
+				_, err = fmt.Fprintf(p.out, "Port %s of %s is at %s. Ctrl-C closes it.\n", safe(opened.Port), safe(opened.Device), opened.Address)
+			}
+			if err != nil {
+				l.Close()
+				return err
+			}
+			return p.forward(c.Context(), l, open)
+		}}
+	c.Flags().IntVar(&at, "at", 0, "port on this computer (0 takes a free one)")
+	return c
+}
+
+// forward carries every connection to a listener to the device, until ctx ends.
+func (p *program) forward(ctx context.Context, l net.Listener, open func(context.Context) (io.ReadWriteCloser, error)) error {
+	var carrying sync.WaitGroup
+	defer carrying.Wait()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer context.AfterFunc(ctx, func() { l.Close() })()
+	for {
+		c, err := l.Accept()
+		if errors.Is(err, net.ErrClosed) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("take connections at %s: %w", l.Addr(), err)
+		}
+		carrying.Go(func() {
+			defer c.Close()
+			there, err := open(ctx)
+			if err != nil {
+				if ctx.Err() == nil {
+					f := p.failureOf(err)
+					fmt.Fprintln(p.err, safe(f.Text), safe(f.Remedy))
+				}
+				return
+			}
+			defer context.AfterFunc(ctx, func() { c.Close(); there.Close() })()
+			carryBoth(c, there)
+		})
+	}
+}
+
+// carryBoth copies both ways until one side ends.
+func carryBoth(a, b io.ReadWriteCloser) {
+	var copying sync.WaitGroup
+	for _, way := range [][2]io.ReadWriteCloser{{a, b}, {b, a}} {
+		copying.Go(func() {
+			io.Copy(way[0], way[1]) //nolint:errcheck // who is connected sees the end
+			a.Close()
+			b.Close()
+		})
+	}
+	copying.Wait()
+}
