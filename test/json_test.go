@@ -59,6 +59,8 @@ var jsonWalk = []struct {
 	{"link restart", "link restart heron-1", 0, "list"},
 	{"network", "network", 0, "list"},
 	{"network add", "network add 127.0.0.1:9", 0, "object"},
+	{"network login", "network login server-9", 1, "nothing"},
+	{"port", "port heron-1 debug", 1, "nothing"},
 	{"network drop", "network drop 127.0.0.1:9", 0, "nothing"},
 	{"network introduce", "network introduce nothing", 1, "nothing"},
 	{"network words", "network words maple otter bugle", 1, "nothing"},

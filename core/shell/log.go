@@ -79,11 +79,11 @@ func (l logs) follow(ctx context.Context, from device.LogFrom, take func(device.
 	}
 	defer p.end()
 	r := bufio.NewReaderSize(p, mostLine)
-	first, err := r.ReadString('\n')
+	first, err := r.ReadSlice('\n')
 	if err != nil {
 		return from.After, p.failed(ctx, err)
 	}
-	at, err := strconv.ParseUint(strings.TrimSpace(first), 10, 63)
+	at, err := strconv.ParseUint(strings.TrimSpace(string(first)), 10, 63)
 	if err != nil {
 		return from.After, fmt.Errorf("the device says that its log begins at %.40q", first)
 	}

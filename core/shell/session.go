@@ -247,22 +247,35 @@ func (p *process) readMistakes() {
 	}
 }
 
-// end closes the channel and waits for what was read of it.
+// end closes the channel. What still reads from it ends when the device confirms that, or with the session.
 func (p *process) end() {
 	p.Close()
-	p.reading.Wait()
 	p.stop()
+}
+
+// closeWithin is how long a device may take to close the channel of a command that has ended.
+const closeWithin = 5 * time.Second
+
+// closed waits until the device has closed the channel, and returns what the command has said of its
+// mistakes.
+func (p *process) closed(ctx context.Context) string {
+	ctx, cancel := context.WithTimeout(ctx, closeWithin)
+	defer cancel()
+	said, _ := until(ctx, p.session, func() (string, error) {
+		p.reading.Wait()
+		return plain.Cut(plain.Line(strings.TrimSpace(p.mistakes.String())), 200), nil
+	})
+	return said
 }
 
 // result is nil for a script that has ended well, whose status is "0". It is called once the output was read to
 // its end. "" is the status of one that has not said how it has ended.
 func (p *process) result(ctx context.Context, status string) error {
-	p.reading.Wait() // the server closes the channel, or ctx
+	said := p.closed(ctx)
 	p.end()
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	said := plain.Cut(plain.Line(strings.TrimSpace(p.mistakes.String())), 200)
 	switch {
 	case status == "0":
 		return nil

@@ -54,6 +54,9 @@ type Reached struct {
 // Wireless reports whether no cable is needed there.
 func (r Reached) Wireless() bool { return r.Kind == ways.Wireless }
 
+// Cabled reports whether it is reached there by a cable.
+func (r Reached) Cabled() bool { return r.Kind == ways.Cable }
+
 // Reach runs a way until it ends. The facts of its scope end with it.
 func (k *Keeper) Reach(w ways.Way) {
 	k.mu.Lock()

@@ -61,7 +61,7 @@ func (p *Prep) SetWireless(ctx context.Context, handle string, on bool) error {
 	if err != nil {
 		return err
 	}
-	if !on && !slices.ContainsFunc(k.Ways(), func(w keeper.Reached) bool { return w.Linked && !w.Wireless() }) {
+	if !on && !slices.ContainsFunc(k.Ways(), func(w keeper.Reached) bool { return w.Linked && w.Cabled() }) {
 		return &problem.Problem{Kind: problem.Blocked, Text: handle + " is reached without a cable only, so that nothing could switch it on again from here.", Remedy: "Connect it by cable first, or switch it off on the device."}
 	}
 	s, err := p.Outlook.Session(k)

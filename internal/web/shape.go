@@ -98,7 +98,7 @@ func mayWireless(st *outlook.Standing) bool {
 		if w.Wireless() {
 			return false
 		}
-		linked = linked || w.Linked
+		linked = linked || w.Linked && w.Cabled()
 	}
 	return linked && slices.ContainsFunc(st.Sheet.Paths, func(p *sheet.Path) bool { return p.Name == wirelessPath })
 }
