@@ -15,7 +15,8 @@ for target in linux/arm64 darwin/amd64 darwin/arm64 windows/amd64; do
         go vet $(go list ./... | grep -v '/test')
     )
 done
-for app in demo/apps/*; do (cd "$app" && GOOS=wasip1 GOARCH=wasm go vet .); done
+for app in demo/apps/*/go.mod; do (cd "${app%/*}" && GOOS=wasip1 GOARCH=wasm go vet .); done
+for adapter in demo/adapters/*/go.mod; do (cd "${adapter%/*}" && go vet .); done
 (cd console && npm run --silent lint)
 if command -v golangci-lint >/dev/null 2>&1; then
     golangci-lint run

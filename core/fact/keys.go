@@ -21,6 +21,7 @@ const (
 	AirNetworks   Key = "air.networks"
 	AirHotspot    Key = "air.hotspot"
 	AirQuiet      Key = "air.quiet"
+	AdapterSeen   Key = "adapter.seen"
 	DriverBound   Key = "driver.bound"
 	DriverSet     Key = "driver.set"
 	DriverOffered Key = "driver.offered"
@@ -112,6 +113,7 @@ func onTheBus() []Spec {
 		{Key: AirNear, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "one of its family that was not introduced is heard on the network"},
 		{Key: AirQuiet, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "no announcement of any other device is heard on the networks of this computer"},
 		{Key: AirNetwork, Type: Text, Sources: []Source{Host, Device, Person}, Good: hours, Text: "network it is on: same, other, hotspot"},
+		cable(AdapterSeen, Bool, "its adapter has recognised it", Host),
 		cable(DriverBound, Bool, "the host has bound a driver to the device link", Host),
 		cable(DriverSet, Text, "driver set that is bound", Host),
 		cable(DriverState, Text, "driver on the host: missing, offered (by a depot), service (its update service has it), fetched, unsigned, similar, bound", Host),
@@ -133,17 +135,17 @@ func overTheLink() []Spec {
 		{Key: LinkShown, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "device key that it showed instead of the pinned one"},
 		{Key: LinkTrouble, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "last attempt to link"},
 		link(ModeComputers, Text, "computers may", Device),
-		{Key: OSRelease, Type: Version, Sources: []Source{Device, Bus}, Text: "OS release"},
-		{Key: Language, Type: Text, Sources: []Source{Device, Person}, Text: "language of its screens"},
-		{Key: Battery, Type: Int, Sources: []Source{Device}, Good: minutes, Ends: EndsLink, Text: "battery, per cent"},
-		link(Free, Int, "free storage, bytes", Device),
-		{Key: Locked, Type: Bool, Sources: []Source{Device, Person}, Good: minutes, Ends: EndsUnplug, Text: "locked"},
-		{Key: Asleep, Type: Bool, Sources: []Source{Device, Host, Person}, Good: minutes, Text: "asleep"},
+		{Key: OSRelease, Type: Version, Sources: []Source{Device, Bus, Adapter}, Text: "OS release"},
+		{Key: Language, Type: Text, Sources: []Source{Device, Adapter, Person}, Text: "language of its screens"},
+		{Key: Battery, Type: Int, Sources: []Source{Device, Adapter}, Good: minutes, Ends: EndsLink, Text: "battery, per cent"},
+		link(Free, Int, "free storage, bytes", Device, Adapter),
+		{Key: Locked, Type: Bool, Sources: []Source{Device, Adapter, Person}, Good: minutes, Ends: EndsUnplug, Text: "locked"},
+		{Key: Asleep, Type: Bool, Sources: []Source{Device, Adapter, Host, Person}, Good: minutes, Text: "asleep"},
 		{Key: Met, Type: Bool, Sources: []Source{Device}, Text: "was linked with this bench before"},
 		{Key: AirNetworks, Type: Texts, Sources: []Source{Device}, Good: hours, Text: "networks that the device is on"},
 		{Key: AirHotspot, Type: Bool, Sources: []Source{Device}, Good: hours, Text: "its network is the hotspot of a handset"},
 		link(AirAddress, Text, "address at which it listens without a cable", Device),
-		link(DeviceClock, Int, "seconds its clock is off", Device),
+		link(DeviceClock, Int, "seconds its clock is off", Device, Adapter),
 	}
 }
 

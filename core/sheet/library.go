@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -30,6 +31,31 @@ func NameOf(text []byte) (string, Errors) {
 		return "", errs
 	}
 	return f.Sheet.S, nil
+}
+
+// FamilyOf returns the family of which a sheet's devices are.
+func FamilyOf(text []byte) (string, error) {
+	f, errs := parse("the sheet", text)
+	if f == nil {
+		return "", errs
+	}
+	if f.Family.S == "" {
+		return "", errors.New("it names no family")
+	}
+	return f.Family.S, nil
+}
+
+// DeclaredIn returns the types of the facts that a sheet declares, by their keys.
+func DeclaredIn(text []byte) map[string]string {
+	f, _ := parse("the sheet", text)
+	if f == nil {
+		return nil
+	}
+	out := map[string]string{}
+	for _, d := range f.Facts {
+		out[d.Key.S] = d.Type.S
+	}
+	return out
 }
 
 // Load reads every .yaml below root. On mistakes it returns [Errors] with all

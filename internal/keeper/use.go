@@ -12,6 +12,7 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/strict"
+	"earlybench.invalid/earlybench/internal/ways"
 )
 
 // stateWithin bounds asking a device for the state of its admission.
@@ -211,11 +212,19 @@ func (r *reach) read(told []device.Fact, scope string) []fact.Fact {
 				continue
 			}
 			if v, err := fact.ParseValue(spec.Type, t.Value); err == nil {
-				out = append(out, k.Seen(spec.Key, v, fact.Device))
+				out = append(out, k.Seen(spec.Key, v, r.source()))
 			}
 		}
 	}
 	return out
+}
+
+// source is who tells what the session reports.
+func (r *reach) source() fact.Source {
+	if r.way.Kind() == ways.Adapter {
+		return fact.Adapter
+	}
+	return fact.Device
 }
 
 func (k *Keeper) clockFact(c clock.Other) fact.Fact {

@@ -47,6 +47,7 @@ import (
 	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tidy"
 	"earlybench.invalid/earlybench/internal/tryout"
+	"earlybench.invalid/earlybench/internal/ways/adapter"
 	"earlybench.invalid/earlybench/internal/ways/air"
 	"earlybench.invalid/earlybench/internal/ways/cable"
 	"earlybench.invalid/earlybench/internal/ways/openssh"
@@ -64,6 +65,7 @@ type Insides struct {
 	Hosts       *bus.Hosts
 	Air         *air.Air
 	Servers     *openssh.Servers
+	Adapters    *adapter.Adapters
 	Kits        *kits.Kits
 	Jobs        *job.Runner
 	Depots      *depot.Depots
@@ -137,6 +139,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Air = air.New(air.Config{Records: st, Rack: in.Rack, Browse: in.browse(cfg.Announcements), Dial: (&net.Dialer{}).DialContext, Key: keys.Link, Bench: in.Name, Clock: c, Log: cfg.Log})
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Air.Again() })
 	in.Servers = openssh.New(openssh.Config{Records: st, Rack: in.Rack, Dial: (&net.Dialer{}).DialContext, Key: keys.Link, Bench: in.Name, Clock: c, Log: cfg.Log})
+	in.Adapters = adapter.New(adapter.Config{Dir: filepath.Join(cfg.State, "adapters"), Work: filepath.Join(cfg.State, "work"), Present: in.Rack.Presented, AddSheet: in.addSheet, Tell: st.Tell, Bench: in.Name, Clock: c, Log: cfg.Log})
 	hold := cfg.Hold
 	if hold == nil {
 		hold = safe.Process(cfg.State)
@@ -193,7 +196,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
-	cfg.Network, cfg.Servers = in.Air, in.Servers
+	cfg.Network, cfg.Servers, cfg.Adapters = in.Air, in.Servers, in.Adapters
 	cfg.Statements, cfg.Endings, cfg.Tidy, cfg.Backups = in.Statements, in.Endings, in.Tidy, in.Backups
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
@@ -248,7 +251,7 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Sheets.Watch(ctx, in.setSheets) })
 	in.watching.Go(func() { in.trim(ctx) })
 	in.watching.Go(func() { in.compareClocks(ctx) })
-	if err := errors.Join(in.Air.Start(ctx), in.Servers.Start(ctx)); err != nil {
+	if err := errors.Join(in.Air.Start(ctx), in.Servers.Start(ctx), in.Adapters.Start()); err != nil {
 		return err
 	}
 	known, err := in.Store.Hosts(ctx)
@@ -300,6 +303,14 @@ func (in *Insides) watchOwn(known []store.Host) {
 	in.Hosts.WatchLocal(own, *in.own)
 }
 
+// addSheet takes a sheet in, and applies it.
+func (in *Insides) addSheet(ctx context.Context, text []byte) error {
+	if _, err := in.Sheets.Add(text); err != nil {
+		return fmt.Errorf("take the sheet in: %w", err)
+	}
+	return in.Sheets.Apply(ctx)
+}
+
 func (in *Insides) setSheets(ctx context.Context, lib *sheet.Library) error {
 	if err := in.Rack.SetSheets(ctx, lib); err != nil {
 		return err
@@ -331,6 +342,7 @@ func (in *Insides) Close() {
 		in.Log.Warn("end listening for announcements", "error", err)
 	}
 	in.Servers.Close()
+	in.Adapters.Close()
 	in.Rack.Close()
 	if err := in.Kits.Close(); err != nil && !errors.Is(err, context.Canceled) {
 		in.Log.Warn("end watching for kits", "error", err)

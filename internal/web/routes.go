@@ -95,6 +95,7 @@ func (s *Server) routes() {
 	s.sheetRoutes()
 	s.hostRoutes()
 	s.networkRoutes()
+	s.adapterRoutes()
 	s.supplyRoutes()
 	s.kitRoutes()
 	s.safeRoutes()

@@ -50,6 +50,7 @@ var (
 	driverList       = listingOf("driver", 0, func(x client.DriverSet) string { return x.Digest })
 	depotList        = listingOf("depot", 0, func(x client.Depot) string { return x.Name })
 	kitList          = listingOf("kit", 0, func(x client.Kit) string { return x.Name })
+	adapterList      = listingOf("adapter", 0, func(x client.Adapter) string { return x.Name })
 	networkList      = listingOf("network", 0, func(x client.NetworkEntry) string { return x.Name })
 	linkList         = listingOf("link", 0, func(x client.Link) string { return x.Device + "/" + x.Way + "/" + x.Host + "/" + x.Port })
 	supportList      = listingOf("support", 0, func(x client.SupportPack) string { return x.Digest })

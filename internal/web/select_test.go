@@ -43,6 +43,7 @@ var lists = map[string]struct{ noun, first string }{
 	"/depots":                      {"depot", `depot.name == "attic-depot" && depot.offers == 0`},
 	"/kits":                        {"kit", `kit.name == "fell-kit" && !kit.described`},
 	"/links":                       {"link", ""},
+	"/adapters":                    {"adapter", `adapter.state == "waiting" && adapter.name == "reed"`},
 	"/network":                     {"network", `network.state == "silent" && "127.0.0.1:2" in network.addresses`},
 	"/authorities":                 {"authority", `authority.name == "fell-1"`},
 	"/accounts":                    {"account", `account.id == "ada" && account.used`},

@@ -24,6 +24,7 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/adapters"
 	"earlybench.invalid/earlybench/internal/authority"
 	"earlybench.invalid/earlybench/internal/backup"
 	"earlybench.invalid/earlybench/internal/belong"
@@ -59,6 +60,7 @@ type Config struct {
 	Hosts       *bus.Hosts
 	Network     network.Network
 	Servers     network.Servers
+	Adapters    adapters.Adapters
 	Computer    *computer.Computer
 	Checker     *computer.Checker
 	Jobs        *job.Runner

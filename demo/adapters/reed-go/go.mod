@@ -1,0 +1,3 @@
+module reed-go
+
+go 1.26

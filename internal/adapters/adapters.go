@@ -1,0 +1,45 @@
+// Package adapters defines what a bench knows of its adapters: external programs that speak for devices which
+// the device link does not reach. The way adapter (internal/ways/adapter) runs them.
+package adapters
+
+import "context"
+
+// Adapters is the adapters of a bench.
+type Adapters interface {
+	// List returns them by name.
+	List() []Adapter
+	// Look reads an adapter in a directory, without running it.
+	Look(dir string) (Adapter, error)
+	// Add takes a copy of an adapter that was looked at, with its sheet, and runs it. accept is its digest: nothing else
+	// than what a person has seen is taken. One of its name is replaced.
+	Add(ctx context.Context, dir, accept string) (Adapter, error)
+	// Drop ends an adapter and deletes it.
+	Drop(ctx context.Context, name string) error
+}
+
+// State is how an adapter is.
+type State string
+
+// The states of an adapter.
+const (
+	Running State = "running"
+	Waiting State = "waiting" // nothing is there that it could be for
+	Failing State = "failing" // it has ended, and is started again after a while
+)
+
+// Adapter is an adapter.
+type Adapter struct {
+	Name    string
+	About   string
+	Command []string
+	Files   []string // patterns of the device files that it may use
+	Connect []int    // TCP ports that it may connect to
+	Sheet   string   // the sheet of its devices
+	Digest  string   // of all its files
+	Version string   // that it states itself
+	State   State
+	Fenced  bool // the system holds it to its rights
+	Trouble string
+	Devices []string // handles of those that it speaks for now
+	Log     []string // the last lines that it has said
+}

@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/adapter"
+	"earlybench.invalid/earlybench/internal/fence"
+)
+
+func (p *program) adapterCommand() *cobra.Command {
+	c := lists(p, &cobra.Command{Use: "adapter", Short: "Programs that speak for devices of other makers", Args: cobra.NoArgs,
+		Long: `An adapter is a program, in any language, that speaks for devices which the device link
+does not reach. How to write one: docs/guides/writing-an-adapter.md.`,
+		Example: "earlybench adapter check DIR\nearlybench adapter add DIR"},
+		(*client.Client).Adapters, func(all []client.Adapter) {
+			if len(all) == 0 {
+				empty(p.out, "There is no adapter. Add one: earlybench adapter add DIR")
+				return
+			}
+			var rows [][]string
+			for _, a := range all {
+				rows = append(rows, []string{a.Name, safe(a.Version), safe(strings.Join(a.Files, " ")), adapterText(a)})
+			}
+			p.table([]string{"adapter", "version", "device files", ""}, rows)
+			for _, a := range all {
+				if a.Trouble == "" {
+					continue
+				}
+				fmt.Fprintf(p.out, "\n%s: %s\n", a.Name, safe(a.Trouble))
+				for _, line := range a.Log {
+					fmt.Fprintln(p.out, "  "+faint.Render(safe(line)))
+				}
+			}
+		})
+	c.AddCommand(p.adapterAdd(), p.adapterDrop(), p.adapterCheck(), fenceCommand(fence.HoldCommand), fenceCommand(fence.BecomeStep))
+	return c
+}
+
+func adapterText(a client.Adapter) string {
+	switch a.State {
+	case "running":
+		return good.Render("speaks for " + strings.Join(a.Devices, ", "))
+	case "waiting":
+		return "nothing is there that it could be for"
+	}
+	return bad.Render("does not run")
+}
+
+func (p *program) adapterAdd() *cobra.Command {
+	accept := ""
+	c := &cobra.Command{Use: "add DIR", Short: "Take a copy of an adapter, and run it", Args: cobra.ExactArgs(1),
+		Long: `Shows what the adapter in a directory may use, and once you agree takes a copy of it with
+its prep sheet, and runs it. On Linux it is held to what is shown: its own directory,
+the device files that it names, no other files of yours, and nothing of your
+environment.`,
+		RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			dir, err := filepath.Abs(args[0])
+			if err != nil {
+				return err
+			}
+			if accept == "" {
+				a, err := b.LookAdapter(c.Context(), dir)
+				if err != nil {
+					return err
+				}
+				if accept, err = p.agree(a, args[0]); err != nil {
+					return err
+				}
+			}
+			a, err := b.AddAdapter(c.Context(), dir, accept)
+			switch {
+			case err != nil:
+				return err
+			case p.json:
+				return p.printJSON(a)
+			}
+			fmt.Fprintf(p.out, "The adapter %s runs. Its devices come on the rack by themselves: earlybench rack\n", a.Name)
+			return nil
+		}}
+	c.Flags().StringVar(&accept, "accept", "", "digest of the adapter that was looked at")
+	return c
+}
+
+// agree has a person agree to what an adapter may use, and returns its digest.
+func (p *program) agree(a client.Adapter, dir string) (string, error) {
+	if p.json && (!p.terminal || p.unattended) {
+		if err := p.printJSON(a); err != nil {
+			return "", err
+		}
+	} else {
+		fmt.Fprintf(p.out, "%s: %s\n\n  runs           %s\n  device files   %s\n  connects to    %s\n  its sheet      %s\n  digest         %s\n", bold.Render(a.Name), safe(a.About),
+			safe(strings.Join(a.Command, " ")), safe(orNone(strings.Join(a.Files, ", "))), orNone(strings.Trim(strings.ReplaceAll(fmt.Sprint(a.Connect), " ", ", "), "[]")), a.Sheet, a.Digest)
+		if !a.Fenced {
+			fmt.Fprintln(p.out, "\nThis system cannot hold it to that: it will have the rights of the bench's user.")
+		}
+	}
+	if !p.terminal || p.unattended {
+		return "", &exitError{exitPerson, fmt.Sprintf("The adapter is added once you agree: earlybench adapter add %s --accept %s", safe(dir), a.Digest)}
+	}
+	fmt.Fprint(p.err, "\nAdd it? [y/N] ")
+	if answer, err := p.readLine(); err != nil || !strings.EqualFold(answer, "y") && !strings.EqualFold(answer, "yes") {
+		return "", &exitError{exitPerson, "The adapter was not added."}
+	}
+	return a.Digest, nil
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+func (p *program) adapterDrop() *cobra.Command {
+	return &cobra.Command{Use: "drop ADAPTER", Short: "End an adapter, and delete it", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		return b.DropAdapter(c.Context(), args[0])
+	}}
+}
+
+func (p *program) adapterCheck() *cobra.Command {
+	at := ""
+	c := &cobra.Command{Use: "check DIR", Short: "Check an adapter: its files, what it says, in which order, how soon", Args: cobra.ExactArgs(1),
+		Long: `Checks the adapter in a directory as a bench would use it, without a bench. With a device
+file, everything that only shows with a device is checked, too.`,
+		Example: "earlybench adapter check adapters/reed --at /dev/ttyUSB0", RunE: func(c *cobra.Command, args []string) error {
+			report, err := adapter.Check(c.Context(), args[0], at, fenced)
+			if err != nil {
+				return usage("%w", err)
+			}
+			if p.json {
+				if err := p.printJSON(report); err != nil {
+					return err
+				}
+			} else {
+				for _, point := range report.Points {
+					mark := good.Render("✓")
+					if point.Wrong != "" {
+						mark = bad.Render("✗")
+					}
+					fmt.Fprintf(p.out, "%s %s", mark, point.Name)
+					if text := point.Wrong + point.Note; text != "" {
+						fmt.Fprintf(p.out, ": %s", safe(text))
+					}
+					fmt.Fprintln(p.out)
+				}
+			}
+			if n := report.Wrong(); n > 0 {
+				return &exitError{exitFailed, fmt.Sprintf("%d of %d points are wrong. The protocol: docs/formats/adapter.md", n, len(report.Points))}
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&at, "at", "", "device file at which a device is")
+	return c
+}
+
+// fenced starts an adapter as a bench does.
+func fenced(command []string, dir, work, given string, files []string, connect []int, log func(string)) (adapter.Program, error) {
+	return fence.Start(fence.Config{Command: command, Dir: dir, Env: append(fence.Environment(), "HOME="+work, "TMPDIR="+work), Read: append(fence.System(), dir, given), Write: []string{work}, Files: files, Connect: connect}, log)
+}
+
+// fenceCommand is a step between the bench and an adapter.
+func fenceCommand(name string) *cobra.Command {
+	return &cobra.Command{Use: name + " CONFIG", Hidden: true, Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		_, err := fence.Step(c.Context(), []string{"adapter", name, "--", args[0]})
+		return err
+	}}
+}

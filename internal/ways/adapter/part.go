@@ -1,0 +1,162 @@
+package adapter
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"earlybench.invalid/earlybench/core/adapter"
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/plain"
+	"earlybench.invalid/earlybench/internal/fence"
+	"earlybench.invalid/earlybench/internal/keeper"
+)
+
+// part is an adapter's program at one device file.
+type part struct {
+	runner *runner
+	path   string
+	info   os.FileInfo // of the device file as it was found
+	end    context.CancelFunc
+	ended  chan struct{}
+
+	// Guarded by the runner's mu.
+	keeper  *keeper.Keeper // of the device that is reached; nil for none
+	trouble string         // why the program does not run
+}
+
+// Times of running a program again that has ended.
+const (
+	firstPause = time.Second
+	mostPause  = time.Minute
+	steady     = 30 * time.Second // one that ran this long was a good one
+	fitFrom    = 50               // a candidate that fits by this much is a device of the adapter's
+)
+
+// leave ends the part.
+func (d *part) leave() {
+	d.end()
+	<-d.ended
+}
+
+// errNotOurs is a candidate that is none of the adapter's devices.
+var errNotOurs = errors.New("it is no device of the adapter's")
+
+// run runs the program again and again, unless it says that the file is none of its devices.
+func (d *part) run(ctx context.Context) {
+	for pause := firstPause; ctx.Err() == nil; pause = min(2*pause, mostPause) {
+		began := time.Now()
+		err := d.once(ctx)
+		switch {
+		case ctx.Err() != nil:
+			return
+		case errors.Is(err, errNotOurs):
+			d.now(nil, "")
+			return
+		case err == nil: // the device has gone, and its file is still there
+			d.now(nil, "")
+		default:
+			d.now(nil, plain.Cut(plain.Line(err.Error()), 300))
+			d.runner.adapters.cfg.Log.Warn("an adapter has ended", "adapter", d.runner.manifest.Adapter, "at", d.path, "error", err)
+		}
+		if time.Since(began) > steady {
+			pause = firstPause
+		}
+		if clock.Sleep(ctx, clock.System{}, pause) != nil {
+			return
+		}
+	}
+}
+
+// now records how it is.
+func (d *part) now(k *keeper.Keeper, trouble string) {
+	d.runner.mu.Lock()
+	d.keeper, d.trouble = k, trouble
+	d.runner.mu.Unlock()
+	d.runner.adapters.tell()
+}
+
+// once runs the program until it ends, the device has gone, or ctx ends.
+func (d *part) once(ctx context.Context) error {
+	r := d.runner
+	cfg, hello, err := d.fence()
+	if err != nil {
+		return err
+	}
+	p, err := fence.Start(cfg, r.says)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	a, err := adapter.Begin(ctx, p, hello, func(text string) { r.says("wrong: " + text) })
+	if err != nil {
+		return howItEnded(p, err)
+	}
+	defer a.Close()
+	r.mu.Lock()
+	r.version = plain.Cut(plain.Line(a.Version), 40)
+	r.mu.Unlock()
+	fit, err := a.Look(ctx, adapter.Candidate{Device: d.path, Kind: adapter.KindFile, Path: d.path})
+	if err != nil {
+		return howItEnded(p, err)
+	}
+	if fit.Fit < fitFrom {
+		return errNotOurs
+	}
+	k, err := r.adapters.cfg.Present(ctx, r.family, fit.Model, fit.Serial, r.manifest.Adapter+" "+d.path)
+	if err != nil {
+		return err
+	}
+	w := newWay(d, a, k, r.adapters.number())
+	d.now(k, "")
+	k.Reach(w)
+	select {
+	case <-w.began:
+	case <-time.After(firstPause):
+		return errors.New("its device was taken off the rack just now")
+	}
+	select {
+	case <-ctx.Done():
+	case <-w.done:
+	}
+	w.stop()
+	<-w.done
+	select {
+	case <-a.Done():
+		return howItEnded(p, a.Err())
+	default:
+		return nil
+	}
+}
+
+// howItEnded is how an adapter's program has ended, where that says more than err.
+func howItEnded(p *fence.Process, err error) error {
+	select {
+	case <-p.Ended():
+	case <-time.After(500 * time.Millisecond): // its output may end before it
+	}
+	if state := p.Err(); state != nil {
+		return errors.Join(err, fmt.Errorf("its program has ended: %w", state))
+	}
+	if err == nil {
+		err = errors.New("it has ended by itself")
+	}
+	return err
+}
+
+// fence is how the program is run, and what it is greeted with.
+func (d *part) fence() (fence.Config, adapter.Hello, error) {
+	r := d.runner
+	base := filepath.Join(r.adapters.cfg.Work, r.manifest.Adapter, strings.ReplaceAll(strings.TrimPrefix(d.path, "/"), "/", "_"))
+	hello := adapter.Hello{Bench: r.adapters.cfg.Bench(), Work: filepath.Join(base, "own"), Given: filepath.Join(base, "given")}
+	if err := errors.Join(os.MkdirAll(hello.Work, 0o700), os.MkdirAll(hello.Given, 0o700)); err != nil {
+		return fence.Config{}, hello, fmt.Errorf("make the adapter's directory: %w", err)
+	}
+	env := append(fence.Environment(), "HOME="+hello.Work, "TMPDIR="+hello.Work)
+	return fence.Config{Command: r.manifest.Command, Dir: r.dir, Env: env, Read: append(fence.System(), r.dir, hello.Given), Write: []string{hello.Work},
+		Files: []string{d.path}, Connect: r.manifest.Rights.Connect}, hello, nil
+}
