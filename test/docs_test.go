@@ -110,6 +110,13 @@ var documented = map[shown]expectation{
 	{"docs/where.md", `earlybench try fellgate/callout --where 'device.family == "tarn" && device.summary == "ready"'`}: {0, `^Chosen: heron-2$`},
 	{"docs/where.md", `earlybench rack --where 'device.famliy == "tarn"'`}:                                              {2, `^--where: there is no device\.famliy \(did you mean device\.family\?\)$`},
 
+	{"docs/guides/writing-an-adapter.md", "earlybench standin reed /tmp/reed-line"}:                             {goesOn, `^A board with the serial RD-0007 is at /tmp/reed-line\.`},
+	{"docs/guides/writing-an-adapter.md", "earlybench adapter check demo/adapters/reed-py"}:                     {0, `^✓ adapter\.yaml says`},
+	{"docs/guides/writing-an-adapter.md", "earlybench adapter check demo/adapters/reed-py --at /tmp/reed-line"}: {1, `^✓ adapter\.yaml says`},
+	{"docs/guides/writing-an-adapter.md", "earlybench adapter add demo/adapters/reed-py"}:                       {6, `^reed-py: Boards of Saltmarsh`},
+	{"docs/guides/writing-an-adapter.md", "earlybench adapter"}:                                                 {0, `^There is no adapter`},
+	{"docs/guides/writing-an-adapter.md", "earlybench try demo/apps/words reed-1"}:                              {1, `reed-1`},
+
 	{"docs/guides/writing-a-sheet.md", "earlybench rack"}:                                                     {0, `^ +awake`},
 	{"docs/guides/writing-a-sheet.md", "earlybench sheet new --from unknown-1 --name slate --out slate.yaml"}: {0, `slate\.yaml`},
 	{"docs/guides/writing-a-sheet.md", "earlybench sheet check slate.yaml"}:                                   {0, `^slate\.yaml: nothing is wrong; 10 models in all$`},
@@ -177,6 +184,9 @@ func TestEveryCommandThatTheDocumentsShowDoesWhatTheySay(t *testing.T) {
 		"earlybench why slate-1": func() { d.eventually("it is known", func() bool { return d.run("why", "slate-1").code == 0 }) },
 	}
 	elsewhere := t.TempDir()
+	examples, err := filepath.Abs("../demo")
+	require.NoError(t, err)
+	require.NoError(t, os.Symlink(examples, filepath.Join(elsewhere, "demo")))
 	bin := t.TempDir()
 	program, err := filepath.Abs(d.bin)
 	require.NoError(t, err)

@@ -65,10 +65,14 @@ func Begin(ctx context.Context, rw io.ReadWriteCloser, h Hello, said func(string
 	a.conn = rpc.New(rw, a.handle)
 	ctx, cancel := context.WithTimeout(ctx, helloWithin)
 	defer cancel()
-	err := a.conn.Call(ctx, MethodHello, h, &a.Welcome)
+	var w Welcome
+	err := a.conn.Call(ctx, MethodHello, h, &w)
 	if err == nil {
-		err = a.check()
+		err = w.check()
 	}
+	a.mu.Lock() // it may be telling facts already
+	a.Welcome = w
+	a.mu.Unlock()
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = fmt.Errorf("it has not answered hello within %s", helloWithin)
 	}

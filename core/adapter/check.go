@@ -148,12 +148,13 @@ func (c *checker) says(text string) {
 // run runs the adapter, and talks with it.
 func (c *checker) run(ctx context.Context) {
 	base, err := os.MkdirTemp("", "adapter-check")
-	if !c.point("there is room for its directory", err) {
-		return
-	}
-	defer os.RemoveAll(base)
 	work, given := filepath.Join(base, "own"), filepath.Join(base, "given")
-	if !c.point("its directory can be made", errors.Join(os.Mkdir(work, 0o700), os.Mkdir(given, 0o700))) {
+	if err == nil {
+		defer os.RemoveAll(base)
+		err = errors.Join(os.Mkdir(work, 0o700), os.Mkdir(given, 0o700))
+	}
+	if err != nil {
+		c.point("there is room for its directories", err)
 		return
 	}
 	var files []string

@@ -77,7 +77,7 @@ func (p *program) standinCommand() *cobra.Command {
 	plug := &cobra.Command{Use: "plug DEVICE", Short: "Plug a stand-in in", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		return p.steer(c.Context(), standin.MethodPlug, standin.Steer{Body: args[0]}, nil)
 	}}
-	c.AddCommand(touch, pull, plug,
+	c.AddCommand(touch, pull, plug, p.standinReed(),
 		one("slide DEVICE WAY", "Slide over a stand-in's screen: up, down, left or right", standin.MethodSlide),
 		one("type DEVICE TEXT", "Type on a stand-in's screen", standin.MethodType),
 		one("press DEVICE KEY", "Press a key of a stand-in: power, back, enter", standin.MethodPress),

@@ -238,7 +238,7 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 	if _, err := d.client.AddDriver(ctx, bytes.NewReader(offered)); err != nil {
 		return fmt.Errorf("give the bench the driver set: %w", err)
 	}
-	if err := d.permit(ctx, "fellgate/callout", "fellgate/muster", "fellgate/rain"); err != nil {
+	if err := d.permit(ctx, "fellgate/callout", "fellgate/muster", "fellgate/rain", "fellgate/words"); err != nil {
 		return err
 	}
 	if dir, err := appDir("callout"); err == nil {

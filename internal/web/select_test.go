@@ -110,6 +110,17 @@ func stocked(t *testing.T) *desk {
 		_, err := d.Air.Add(ctx, address)
 		require.NoError(t, err)
 	}
+	reed, err := os.ReadFile("../../demo/adapters/reed-sh/reed.yaml")
+	require.NoError(t, err)
+	for _, name := range []string{"quill", "reed"} {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "adapter.yaml"), []byte("adapter: "+name+"\ncommand: [\"true\"]\nsheet: sheet.yaml\n"), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "sheet.yaml"), reed, 0o600))
+		a, err := d.Adapters.Look(dir)
+		require.NoError(t, err)
+		_, err = d.Adapters.Add(ctx, dir, a.Digest)
+		require.NoError(t, err)
+	}
 	for _, name := range []string{"halden-link", "other-link"} {
 		_, err := d.Supply.Add(ctx, benchtest.DriverSet(t, name))
 		require.NoError(t, err)

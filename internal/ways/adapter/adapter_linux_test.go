@@ -120,7 +120,7 @@ func TestTheExamplesPassTheCheck(t *testing.T) {
 			report, err := adapter.Check(t.Context(), example(t, name, path), path, start)
 			require.NoError(t, err)
 			require.Zero(t, report.Wrong(), "%+v", report)
-			require.Greater(t, len(report.Points), 12)
+			require.Greater(t, len(report.Points), 10)
 		})
 	}
 }
@@ -175,4 +175,21 @@ func TestTwoBoardsAreServedApart(t *testing.T) {
 	b.Eventually("one is left", func() bool { return len(b.Adapters.List()[0].Devices) == 1 })
 	time.Sleep(50 * time.Millisecond)
 	require.Equal(t, adapters.Running, b.Adapters.List()[0].State)
+}
+
+func TestJustWhatWasLookedAtIsTaken(t *testing.T) {
+	b := benchtest.New(t)
+	dir := example(t, "reed-py", "/dev/no-such-line")
+	looked, err := b.Adapters.Look(dir)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "more.py"), []byte("import this"), 0o600))
+	_, err = b.Adapters.Add(t.Context(), dir, looked.Digest)
+	require.ErrorContains(t, err, "is not the one that was looked at")
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(dir, "link")))
+	_, err = b.Adapters.Look(dir)
+	require.ErrorContains(t, err, "link is no plain file")
+	require.NoError(t, os.Remove(filepath.Join(dir, "link")))
+	a := added(t, b, dir)
+	require.Equal(t, adapters.Waiting, a.State)
+	require.FileExists(t, filepath.Join(filepath.Dir(b.Files.Dir), "adapters", "reed-py", "more.py"))
 }
