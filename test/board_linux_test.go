@@ -45,7 +45,9 @@ func TestABoardIsTakenFromUnknownToTriedByCommands(t *testing.T) {
 	d.permit("fellgate/rain")
 	app := gauge(t)
 	for name, start := range map[string]func() *benchtest.Board{
-		"OpenSSH with SFTP":     func() *benchtest.Board { return benchtest.StartBoard(t, benchtest.OpenSSH, "Subsystem sftp internal-sftp") },
+		"OpenSSH with SFTP": func() *benchtest.Board {
+			return benchtest.StartBoard(t, benchtest.OpenSSH, "Subsystem sftp internal-sftp")
+		},
 		"OpenSSH without SFTP":  func() *benchtest.Board { return benchtest.StartBoard(t, benchtest.OpenSSH) },
 		"dropbear with busybox": func() *benchtest.Board { return benchtest.StartBoard(t, benchtest.Dropbear) },
 	} {
@@ -140,7 +142,7 @@ func TestPortsOfABoardAreOpenedHere(t *testing.T) {
 			if err != nil {
 				return
 			}
-			go rfb.Serve(t.Context(), c, wall{picture}) //nolint:errcheck // the viewer tells
+			go rfb.Serve(t.Context(), c, wall{picture})
 		}
 	}()
 	opened := d.opens("board-1", "screen")
@@ -160,10 +162,10 @@ func TestPortsOfABoardAreOpenedHere(t *testing.T) {
 	red, green, blue, _ := taken.At(10, 20).RGBA()
 	require.Equal(t, []uint32{200, 30, 40}, []uint32{red >> 8, green >> 8, blue >> 8})
 
-	page := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("dry")) }), ReadHeaderTimeout: time.Second} //nolint:errcheck // the client tells
+	page := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("dry")) }), ReadHeaderTimeout: time.Second}
 	pages, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	go page.Serve(pages) //nolint:errcheck // it ends with the test
+	go page.Serve(pages)
 	defer page.Close()
 	_, port, err = net.SplitHostPort(pages.Addr().String())
 	require.NoError(t, err)
@@ -177,7 +179,7 @@ func TestPortsOfABoardAreOpenedHere(t *testing.T) {
 func (d *demo) opens(device, port string) string {
 	d.t.Helper()
 	c := d.command(d.t.Context(), "port", device, port)
-	d.t.Cleanup(func() { c.cmd.Process.Signal(os.Interrupt); c.wait() }) //nolint:errcheck // it may have ended
+	d.t.Cleanup(func() { c.cmd.Process.Signal(os.Interrupt); c.wait() })
 	var at string
 	d.eventually("the port is open", func() bool {
 		at = regexp.MustCompile(`127\.0\.0\.1:\d+`).FindString(c.out.String())

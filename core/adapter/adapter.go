@@ -103,7 +103,7 @@ func (a *Adapter) end(cause error) {
 		a.cause = cause
 	}
 	a.mu.Unlock()
-	go a.conn.Close() //nolint:errcheck // handlers may be running, which Close waits for
+	go a.conn.Close() // handlers may be running, which Close waits for
 }
 
 // Look asks how well a candidate fits.

@@ -188,7 +188,7 @@ func TestAStreamIsOpenedByAKeyOnThisComputer(t *testing.T) {
 		}
 		defer c.Close()
 		line, _ := bufio.NewReader(c).ReadString('\n')
-		io.WriteString(c, "RFB 003.008\n") //nolint:errcheck // the bench tells
+		io.WriteString(c, "RFB 003.008\n")
 		got <- line
 	}()
 	key := "0123456789abcdef"
@@ -254,9 +254,9 @@ func FuzzAdapter(f *testing.F) {
 	f.Add(`{"jsonrpc":"2.0","method":"line","params":{"job":"1","seq":1,"text":"x","ended":{"code":1,"reason":"y"}}}` + "\n")
 	f.Fuzz(func(t *testing.T, said string) {
 		here, there := net.Pipe()
-		go io.Copy(io.Discard, there) //nolint:errcheck // it ends with the pipe
+		go io.Copy(io.Discard, there)
 		go func() {
-			io.WriteString(there, said) //nolint:errcheck // as above
+			io.WriteString(there, said)
 			there.Close()
 		}()
 		a, err := adapter.Begin(t.Context(), here, adapter.Hello{Given: "/nowhere"}, nil)
@@ -267,7 +267,7 @@ func FuzzAdapter(f *testing.F) {
 		ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
 		defer cancel()
 		if log, err := s.Log(); err == nil {
-			log.Follow(ctx, device.LogFrom{}, func(device.Line) bool { return true }) //nolint:errcheck // it may say anything
+			log.Follow(ctx, device.LogFrom{}, func(device.Line) bool { return true })
 		}
 		s.Close()
 		a.Close()

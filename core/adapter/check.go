@@ -150,7 +150,7 @@ func (c *checker) run(ctx context.Context) {
 	base, err := os.MkdirTemp("", "adapter-check")
 	work, given := filepath.Join(base, "own"), filepath.Join(base, "given")
 	if err == nil {
-		defer os.RemoveAll(base)
+		defer os.RemoveAll(base) //nolint:errcheck // it is a temporary one
 		err = errors.Join(os.Mkdir(work, 0o700), os.Mkdir(given, 0o700))
 	}
 	if err != nil {

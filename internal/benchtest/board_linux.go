@@ -1,8 +1,6 @@
 package benchtest
 
 import (
-	"crypto/ed25519"
-	"crypto/rand"
 	"fmt"
 	"net"
 	"os"
@@ -15,9 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 )
-
-// Password is the one of the user of a [Board].
-const Password = "fog and fell"
 
 // Board is a small computer with an SSH server: a process in a mount namespace with a user, a password
 // file and, with dropbear, programs of its own, of which busybox is the only one.
@@ -135,14 +130,4 @@ func (b *Board) LetIn(t testing.TB, keys ...ssh.PublicKey) {
 		text += string(ssh.MarshalAuthorizedKey(k))
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(b.Home, ".ssh", "authorized_keys"), []byte(text), 0o600))
-}
-
-// NewSigner is an SSH key that was made just now.
-func NewSigner(t testing.TB) ssh.Signer {
-	t.Helper()
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	s, err := ssh.NewSignerFromSigner(key)
-	require.NoError(t, err)
-	return s
 }

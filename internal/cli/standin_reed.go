@@ -26,7 +26,7 @@ speaks: docs/guides/writing-an-adapter.md.`,
 			if err := os.Symlink(line.Path, args[0]); err != nil {
 				return fmt.Errorf("make the file of the line: %w; choose one that is not there", err)
 			}
-			defer os.Remove(args[0])
+			defer os.Remove(args[0]) //nolint:errcheck // somebody has taken it away
 			fmt.Fprintf(p.out, "A board with the serial %s is at %s. Ctrl-C takes it away.\n", c.Serial, args[0])
 			defer context.AfterFunc(cmd.Context(), func() { line.Close() })()
 			if err := reed.Serve(cmd.Context(), line, c); err != nil && cmd.Context().Err() == nil && !errors.Is(err, os.ErrClosed) {

@@ -136,7 +136,7 @@ func (p *Process) Close() error {
 			<-p.ended
 		}
 		if c, ok := p.Reader.(io.Closer); ok {
-			c.Close() //nolint:errcheck // nobody reads any more
+			c.Close()
 		}
 	})
 	return nil

@@ -75,7 +75,7 @@ func landlock(cfg Config, version int) error {
 	if errno != 0 {
 		return fmt.Errorf("make the rules: %w", errno)
 	}
-	defer unix.Close(int(fd))
+	defer unix.Close(int(fd)) //nolint:errcheck // it was only read
 	allow := func(rights uint64, paths ...string) error {
 		for _, p := range paths {
 			if err := allowBelow(int(fd), p, rights&files); err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -119,7 +119,7 @@ func allowBelow(rules int, path string, rights uint64) error {
 	if err != nil {
 		return err
 	}
-	defer unix.Close(fd)
+	defer unix.Close(fd) //nolint:errcheck // as above
 	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {
 		return err

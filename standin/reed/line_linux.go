@@ -62,6 +62,6 @@ func raw(fd int) error {
 
 // Close ends the line.
 func (l *Line) Close() error {
-	l.other.Close() //nolint:errcheck // as good as gone
+	l.other.Close()
 	return l.File.Close()
 }

@@ -45,7 +45,7 @@ func line(t *testing.T, serial string) (path string, unplug func()) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		reed.Serve(ctx, l, reed.Config{Model: "2", Serial: serial, Release: "4", Battery: 81}) //nolint:errcheck // it ends with the line
+		reed.Serve(ctx, l, reed.Config{Model: "2", Serial: serial, Release: "4", Battery: 81})
 	}()
 	unplug = func() {
 		os.Remove(path)

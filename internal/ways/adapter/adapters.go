@@ -142,7 +142,7 @@ func (a *Adapters) Add(ctx context.Context, dir, accept string) (adapters.Adapte
 	if err := errors.Join(os.RemoveAll(coming), os.MkdirAll(a.cfg.Dir, 0o700)); err != nil {
 		return adapters.Adapter{}, fmt.Errorf("make room for the adapter: %w", err)
 	}
-	defer os.RemoveAll(coming)
+	defer os.RemoveAll(coming) //nolint:errcheck // it is taken away before the next one, too
 	if err := copyTree(dir, coming); err != nil {
 		return adapters.Adapter{}, wrong(dir, err)
 	}

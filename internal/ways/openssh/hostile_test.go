@@ -63,7 +63,7 @@ func serveOne(c net.Conn, config *ssh.ServerConfig, answer func(ch ssh.Channel))
 		}
 		go func() {
 			for r := range requests {
-				r.Reply(true, nil) //nolint:errcheck // the bench tells
+				r.Reply(true, nil)
 			}
 		}()
 		go answer(ch)
@@ -96,12 +96,12 @@ func TestNothingIsShownToAnotherKeyThanTheAcceptedOne(t *testing.T) {
 
 func TestABoardThatPrintsWithoutEndIsGivenUp(t *testing.T) {
 	h := serveHostile(t, func(ch ssh.Channel) {
-		go io.Copy(io.Discard, ch) //nolint:errcheck // it ends with the channel
+		go io.Copy(io.Discard, ch)
 		for {
 			if _, err := ch.Write(make([]byte, 32<<10)); err != nil {
 				return
 			}
-			ch.Stderr().Write(make([]byte, 1<<10)) //nolint:errcheck // as above
+			ch.Stderr().Write(make([]byte, 1<<10))
 		}
 	})
 	s := h.login(t, benchtest.NewSigner(t))
@@ -115,7 +115,7 @@ func TestABoardThatAnswersNonsenseIsSaidSo(t *testing.T) {
 	for name, answer := range map[string]string{"nothing": "", "words": "no shell here\n", "a prompt": "board$ "} {
 		t.Run(name, func(t *testing.T) {
 			h := serveHostile(t, func(ch ssh.Channel) {
-				io.WriteString(ch, answer) //nolint:errcheck // the bench tells
+				io.WriteString(ch, answer)
 				ch.Close()
 			})
 			s := h.login(t, benchtest.NewSigner(t))
