@@ -22,33 +22,16 @@ import (
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/dnssd"
-	"earlybench.invalid/earlybench/core/introduction"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/internal/keeper"
-	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/network"
 )
-
-// Records is where addresses are kept; *store.Store is one.
-type Records interface {
-	Addresses(ctx context.Context) ([]store.Address, error)
-	GiveAddress(ctx context.Context, address string, at time.Time) error
-	DropAddress(ctx context.Context, address string) error
-	Answered(ctx context.Context, address, device string, at time.Time) error
-	Tell(ctx context.Context, event string, subjects ...string) error
-}
-
-// Rack is the devices on record; *rack.Rack is one.
-type Rack interface {
-	All() []*keeper.Keeper
-	CheckIntroduction(key string, d introduction.Description, as string) error
-	Introduced(ctx context.Context, key string, d introduction.Description, as string) (*keeper.Keeper, error)
-}
 
 // Config is what the way without a cable needs. All fields but Browse are needed.
 type Config struct {
-	Records Records
-	Rack    Rack
+	Records network.Records
+	Rack    network.Rack
 	// Browse starts to listen for announcements; nil for not at all.
 	Browse func(dnssd.BrowserConfig) (*dnssd.Browser, error)
 	Dial   func(ctx context.Context, network, address string) (net.Conn, error)
@@ -207,7 +190,7 @@ func (a *Air) recognise(h *heard) *keeper.Keeper {
 	}
 	for _, k := range a.cfg.Rack.All() {
 		d := k.Device()
-		if d.Key == "" || retired(d) {
+		if d.Key == "" || network.Retired(d) {
 			continue
 		}
 		r := a.known[d.Key]
@@ -223,10 +206,6 @@ func (a *Air) recognise(h *heard) *keeper.Keeper {
 	h.device = ""
 	return nil
 }
-
-// retired reports whether a device was retired. It does not come back by itself, but is introduced
-// again, or plugged in.
-func retired(d store.Device) bool { return d.Retirement != nil && !d.Retirement.Ended.IsZero() }
 
 // Again looks again who is heard, after keys were pinned or devices forgotten. It does not block.
 func (a *Air) Again() {
@@ -249,7 +228,7 @@ func (a *Air) recogniseLater() {
 		}
 		var keys []string // and nothing else of the rack matters here
 		for _, k := range a.cfg.Rack.All() {
-			if d := k.Device(); d.Key != "" && !retired(d) {
+			if d := k.Device(); d.Key != "" && !network.Retired(d) {
 				keys = append(keys, d.ID+d.Key)
 			}
 		}

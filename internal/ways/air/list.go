@@ -1,7 +1,6 @@
 package air
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"net"
@@ -16,11 +15,7 @@ import (
 
 // List returns what is heard and what was given, by name.
 func (a *Air) List() []network.Entry {
-	handles := map[string]string{}
-	for _, k := range a.cfg.Rack.All() {
-		d := k.Device()
-		handles[d.ID] = d.Handle
-	}
+	handles := network.Handles(a.cfg.Rack)
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	var out []network.Entry
@@ -44,9 +39,7 @@ func (a *Air) List() []network.Entry {
 		}
 		out = append(out, e)
 	}
-	slices.SortFunc(out, func(x, y network.Entry) int {
-		return cmp.Or(cmp.Compare(len(x.Name), len(y.Name)), strings.Compare(x.Name, y.Name))
-	})
+	network.Sort(out)
 	return out
 }
 

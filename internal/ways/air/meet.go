@@ -101,7 +101,7 @@ func (m *meeting) begin(ctx context.Context, addresses []string) error {
 		}
 	}
 	if err != nil {
-		return problem.Errorf(problem.Unavailable, "connect to the device at %s: %w", address, trouble(err))
+		return problem.Errorf(problem.Unavailable, "connect to the device at %s: %w", address, network.Trouble(err))
 	}
 	met, err := s.Introduce(ctx, m.air.cfg.Bench())
 	if err == nil {

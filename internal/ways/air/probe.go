@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/network"
 )
 
 // probeEvery is how often addresses are tried at which nobody answers.
@@ -86,7 +87,7 @@ func (a *Air) probeOne(address string) {
 	if g != nil {
 		g.key, g.trouble, g.tried = key, "", true
 		if err != nil {
-			g.trouble = line(trouble(err).Error())
+			g.trouble = line(network.Trouble(err).Error())
 		}
 		a.tell()
 	}
@@ -95,7 +96,7 @@ func (a *Air) probeOne(address string) {
 		return
 	}
 	for _, k := range a.cfg.Rack.All() {
-		if d := k.Device(); d.Key == key && !retired(d) {
+		if d := k.Device(); d.Key == key && !network.Retired(d) {
 			a.reach(k, candidate{name: address, addresses: []string{address}})
 			return
 		}

@@ -8,13 +8,13 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/network"
 	"earlybench.invalid/earlybench/internal/ways"
 )
 
@@ -124,7 +124,7 @@ func (w *Way) Run(ctx context.Context, to ways.Sink) error {
 				said = err.Error()
 				w.air.cfg.Log.Info("link without a cable", "device", w.keeper.Device().Handle, "error", err)
 			}
-			to.Down(trouble(err))
+			to.Down(network.Trouble(err))
 		}
 		if w.air.forget(w) {
 			return nil
@@ -157,19 +157,6 @@ func (w *Way) wait(ctx context.Context, to ways.Sink, err error, pause time.Dura
 	case <-timer:
 	}
 	return false
-}
-
-// trouble is an error in a few words for people.
-func trouble(err error) error {
-	switch {
-	case errors.Is(err, context.DeadlineExceeded):
-		return errors.New("nobody has answered in time")
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return errors.New("nothing listens there")
-	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return errors.New("no route leads there from this computer")
-	}
-	return err
 }
 
 // dialWithin bounds connecting to one address and setting up the link.

@@ -4,13 +4,10 @@
 package openssh
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
 	"net"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -18,34 +15,16 @@ import (
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/device"
-	"earlybench.invalid/earlybench/core/introduction"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/shell"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/network"
-	"earlybench.invalid/earlybench/internal/store"
 )
-
-// Records is where addresses are kept; *store.Store is one.
-type Records interface {
-	Addresses(ctx context.Context) ([]store.Address, error)
-	GiveAddress(ctx context.Context, address string, at time.Time) error
-	DropAddress(ctx context.Context, address string) error
-	Answered(ctx context.Context, address, device string, at time.Time) error
-	Tell(ctx context.Context, event string, subjects ...string) error
-}
-
-// Rack is the devices on record; *rack.Rack is one.
-type Rack interface {
-	All() []*keeper.Keeper
-	CheckIntroduction(key string, d introduction.Description, as string) error
-	Introduced(ctx context.Context, key string, d introduction.Description, as string) (*keeper.Keeper, error)
-}
 
 // Config is what the way needs. All fields are needed.
 type Config struct {
-	Records Records
-	Rack    Rack
+	Records network.Records
+	Rack    network.Rack
 	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
 	Key     ssh.Signer // the bench's
 	Bench   func() string
@@ -99,18 +78,12 @@ func (s *Servers) Start(ctx context.Context) error {
 		s.mu.Lock()
 		s.servers[a.Address] = &server{target: t, name: s.newName(), device: a.Device}
 		s.mu.Unlock()
-		if k := s.byID(a.Device); k != nil && !retired(k) {
+		if k := s.byID(a.Device); k != nil && !network.Retired(k.Device()) {
 			s.reach(k, a.Address)
 		}
 	}
 	s.work.Go(s.lookAgain)
 	return nil
-}
-
-// retired reports whether a device was retired. It does not come back by itself.
-func retired(k *keeper.Keeper) bool {
-	r := k.Device().Retirement
-	return r != nil && !r.Ended.IsZero()
 }
 
 // lookEvery is how often it is looked who is at addresses at which nobody was found.
@@ -158,11 +131,7 @@ func (s *Servers) newName() string {
 
 // List returns the servers, by name.
 func (s *Servers) List() []network.Entry {
-	handles := map[string]string{}
-	for _, k := range s.cfg.Rack.All() {
-		d := k.Device()
-		handles[d.ID] = d.Handle
-	}
+	handles := network.Handles(s.cfg.Rack)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var out []network.Entry
@@ -176,9 +145,7 @@ func (s *Servers) List() []network.Entry {
 		}
 		out = append(out, e)
 	}
-	slices.SortFunc(out, func(x, y network.Entry) int {
-		return cmp.Or(cmp.Compare(len(x.Name), len(y.Name)), strings.Compare(x.Name, y.Name))
-	})
+	network.Sort(out)
 	return out
 }
 
@@ -240,7 +207,7 @@ func (s *Servers) look(ctx context.Context, address string) error {
 		return nil
 	}
 	for _, k := range s.cfg.Rack.All() {
-		if d := k.Device(); d.Key == key && d.Family == shell.Family && !retired(k) {
+		if d := k.Device(); d.Key == key && d.Family == shell.Family && !network.Retired(k.Device()) {
 			return s.belongs(ctx, k, address)
 		}
 	}

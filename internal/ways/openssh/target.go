@@ -1,7 +1,6 @@
 package openssh
 
 import (
-	"context"
 	"errors"
 	"io"
 	"net"
@@ -11,6 +10,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/network"
 )
 
 // target is who logs in where.
@@ -68,16 +68,10 @@ func line(s string) string { return plain.Cut(plain.Line(s), 150) }
 func trouble(err error) error {
 	_, noName := errors.AsType[*net.DNSError](err)
 	switch {
-	case errors.Is(err, context.DeadlineExceeded):
-		return errors.New("nobody has answered in time")
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return errors.New("nothing listens there")
-	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return errors.New("no route leads there from this computer")
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
 		return errors.New("what listens there has ended the connection: it is no SSH server, or takes no more for now")
 	case noName:
 		return errors.New("this computer finds no such name")
 	}
-	return err
+	return network.Trouble(err)
 }

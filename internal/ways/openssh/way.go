@@ -10,6 +10,7 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/shell"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/network"
 	"earlybench.invalid/earlybench/internal/ways"
 )
 
@@ -78,7 +79,7 @@ func (w *Way) Run(ctx context.Context, to ways.Sink) error {
 			}
 			w.failed(to, err)
 		}
-		if errors.Is(err, shell.ErrNotLetIn) && retired(w.keeper) { // it has let go of us
+		if errors.Is(err, shell.ErrNotLetIn) && network.Retired(w.keeper.Device()) { // it has let go of us
 			break
 		}
 		if time.Since(began) > steady {
