@@ -1,5 +1,17 @@
 package client
 
+// Action is something that an adapter can do with a device, of its own.
+type Action struct {
+	Name  string `json:"name"`
+	About string `json:"about"`
+	Args  string `json:"args" doc:"JSON Schema (2020-12) of its arguments; empty where it has none"`
+}
+
+// Actions are what an adapter can do with a device, of its own.
+type Actions struct {
+	Actions []Action `json:"actions" nullable:"false"`
+}
+
 // Adapter is a program of somebody else that speaks for devices which the device link does not reach.
 type Adapter struct {
 	Name    string   `json:"name"`

@@ -115,6 +115,8 @@ var documented = map[shown]expectation{
 	{"docs/guides/writing-an-adapter.md", "earlybench adapter check demo/adapters/reed-py --at /tmp/reed-line"}: {1, `^✓ adapter\.yaml says`},
 	{"docs/guides/writing-an-adapter.md", "earlybench adapter add demo/adapters/reed-py"}:                       {6, `^reed-py: Boards of Saltmarsh`},
 	{"docs/guides/writing-an-adapter.md", "earlybench adapter"}:                                                 {0, `^There is no adapter`},
+	{"docs/guides/writing-an-adapter.md", "earlybench adapter actions reed-1"}:                                  {1, `reed-1`},
+	{"docs/guides/writing-an-adapter.md", "earlybench adapter act reed-1 board.label text=hut"}:                 {1, `reed-1`},
 	{"docs/guides/writing-an-adapter.md", "earlybench try demo/apps/words reed-1"}:                              {1, `reed-1`},
 
 	{"docs/guides/writing-a-sheet.md", "earlybench rack"}:                                                     {0, `^ +awake`},

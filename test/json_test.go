@@ -63,6 +63,8 @@ var jsonWalk = []struct {
 	{"port", "port heron-1 debug", 1, "nothing"},
 	{"adapter", "adapter", 0, "list"},
 	{"adapter add", "adapter add demo/adapters/reed-py", 6, "object"},
+	{"adapter actions", "adapter actions heron-1", 1, "nothing"},
+	{"adapter act", "adapter act heron-1 lamp.blink times=3", 1, "nothing"},
 	{"adapter drop", "adapter drop nothing", 1, "nothing"},
 	{"adapter check", "adapter check demo/adapters/reed-py", 0, "object"},
 	{"standin reed", "standin reed /nowhere/at/all", 1, "nothing"},

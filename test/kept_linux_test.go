@@ -283,7 +283,7 @@ var notWritten = map[string]string{
 	"POST /authorities/look": "nothing", "POST /depots/look": "nothing", "POST /hosts/look": "nothing",
 	"POST /confirmations": "a browser's session, by a code on its page", "POST /confirmations/{code}": "as above", "DELETE /confirmation": "as above",
 	"POST /sign-in-addresses": "nothing on disk", "POST /sign-out": "as DELETE /sessions/{id}", "POST /phone": "nothing on disk", "DELETE /phone": "nothing on disk",
-	"POST /adapters/look": "nothing", "POST /adapters": "files alone", "DELETE /adapters/{name}": "files alone",
+	"POST /devices/{handle}/actions": "the device", "POST /adapters/look": "nothing", "POST /adapters": "files alone", "DELETE /adapters/{name}": "files alone",
 	"DELETE /network/{name}": "as POST /network", "POST /introduction": "the device", "POST /network/{name}/login": "the device", "POST /introduction/words": "the device", "DELETE /introduction": "nothing on disk", "PUT /devices/{handle}/wireless": "the device",
 	"POST /devices/{handle}/find": "the device", "POST /devices/{handle}/link/restart": "the link", "POST /links/restart": "the links", "POST /devices/{handle}/host": "the host",
 	"DELETE /devices/{handle}/driver": "the host", "POST /devices/{handle}/apps/stop": "the device", "POST /devices/{handle}/apps/remove": "the device",

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/rpc"
@@ -261,19 +262,10 @@ func (a *Adapter) ask(ctx context.Context, q Ask) error {
 	}
 }
 
-type askingKey struct{}
-
-// WithAsking returns a context in which an adapter may have a person asked; asks is called with what is to
-// be done, and with "" once it is.
-func WithAsking(ctx context.Context, asks func(text string)) context.Context {
-	return context.WithValue(ctx, askingKey{}, asks)
-}
-
 // Do has an action done on a device. line takes the lines of a log, and may be nil. within is for how long the
-// adapter may say nothing.
-func (a *Adapter) Do(ctx context.Context, device, action string, args, result any, within time.Duration, line func(Line)) error {
-	w := &act{device: device, alive: make(chan struct{}, 1), line: line}
-	w.asks, _ = ctx.Value(askingKey{}).(func(string))
+// adapter may say nothing; 0 for any time: a log may be quiet.
+func (a *Adapter) Do(ctx context.Context, on, action string, args, result any, within time.Duration, line func(Line)) error {
+	w := &act{device: on, alive: make(chan struct{}, 1), line: line, asks: device.Asking(ctx)}
 	a.mu.Lock()
 	a.jobs++
 	job := strconv.Itoa(a.jobs)
@@ -288,17 +280,21 @@ func (a *Adapter) Do(ctx context.Context, device, action string, args, result an
 	calling, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	go func() {
-		answer <- a.conn.Call(calling, MethodAct, Act{Job: job, Device: device, Action: action, Args: args, Deadline: int(within / time.Second)}, result)
+		answer <- a.conn.Call(calling, MethodAct, Act{Job: job, Device: on, Action: action, Args: args, Deadline: int(within / time.Second)}, result)
 	}()
 	timer := time.NewTimer(within)
 	defer timer.Stop()
+	silent := timer.C
+	if within == 0 {
+		silent = nil
+	}
 	for {
 		select {
 		case err := <-answer:
 			return a.failed(action, err)
 		case <-w.alive:
 			timer.Reset(within)
-		case <-timer.C:
+		case <-silent:
 			err := &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The adapter has said nothing of %s for %s, and was ended.", action, within), Remedy: "Read its log: earlybench adapter."}
 			a.end(err)
 			return err

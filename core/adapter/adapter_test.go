@@ -138,7 +138,7 @@ func TestAnAdapterHasAPersonAskedUntilAFactHasChanged(t *testing.T) {
 	defer s.Close()
 	var mu sync.Mutex
 	var asked []string
-	ctx := adapter.WithAsking(t.Context(), func(text string) { mu.Lock(); asked = append(asked, text); mu.Unlock() })
+	ctx := device.WithAsking(t.Context(), func(text string) { mu.Lock(); asked = append(asked, text); mu.Unlock() })
 	require.NoError(t, s.Restart(ctx))
 	require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return len(asked) == 2 && asked[1] == "" }, 5*time.Second, 10*time.Millisecond)
 	require.Equal(t, "Hold the button.", asked[0])
@@ -162,6 +162,30 @@ func TestAnAdapterThatDoesNotStopIsEnded(t *testing.T) {
 	defer cancel()
 	require.ErrorIs(t, a.Do(ctx, "d", "restart", struct{}{}, nil, time.Minute, nil), context.DeadlineExceeded)
 	require.Eventually(t, func() bool { return a.Err() != nil }, 5*time.Second, 10*time.Millisecond)
+}
+
+func TestActionsOfItsOwnAreDoneAsTheirSchemaSays(t *testing.T) {
+	got := ""
+	a, _ := begun(t, []string{"app.list", "lamp.blink"}, func(f *fake, id json.RawMessage, action, _ string, args json.RawMessage) {
+		got = action + string(args)
+		f.answer(id, `{"blinked":3}`)
+	})
+	a.Actions[1].Args = json.RawMessage(`{"type":"object","properties":{"times":{"type":"integer","maximum":9}},"required":["times"],"additionalProperties":false}`)
+	s := a.Open("d")
+	defer s.Close()
+	actions, err := s.Actions()
+	require.NoError(t, err)
+	require.Len(t, actions.List(), 1, "those that mean the same everywhere have commands of their own")
+	result, err := actions.Do(t.Context(), "lamp.blink", json.RawMessage(`{"times":3}`))
+	require.NoError(t, err)
+	require.JSONEq(t, `{"blinked":3}`, string(result))
+	require.Equal(t, `lamp.blink{"times":3}`, got)
+	for args, want := range map[string]string{`{"times":10}`: "times", `{}`: "times", `{"times":1,"more":1}`: "more", `[]`: "object", `{"times":`: "no JSON"} {
+		_, err := actions.Do(t.Context(), "lamp.blink", json.RawMessage(args))
+		require.ErrorContains(t, err, want, args)
+	}
+	_, err = actions.Do(t.Context(), "app.list", nil)
+	require.ErrorContains(t, err, "there are lamp.blink")
 }
 
 func TestAnErrorOfAnAdapterIsASentence(t *testing.T) {

@@ -179,7 +179,7 @@ func (c *checker) run(ctx context.Context) {
 	c.note("it is ready after", time.Since(began).Round(time.Millisecond).String())
 	c.point("it declares the facts that its sheet has, with the types of the sheet", c.facts(a))
 	c.point("it refuses a method that it does not know", c.unknownMethod(ctx, a))
-	c.point("it says of a file that is none of its devices that it does not fit", c.stranger(ctx, a))
+	c.point("it says of a file that is none of its devices that it does not fit", c.noDevice(ctx, a))
 	if c.at == "" {
 		c.note("what only shows with a device was not checked", "name its device file: --at FILE")
 	} else {
@@ -241,7 +241,7 @@ func (c *checker) unknownMethod(ctx context.Context, a *Adapter) error {
 	return nil
 }
 
-func (c *checker) stranger(ctx context.Context, a *Adapter) error {
+func (c *checker) noDevice(ctx context.Context, a *Adapter) error {
 	f, err := a.Look(ctx, Candidate{Device: "/dev/null", Kind: KindFile, Path: "/dev/null"})
 	if err == nil && f.Fit != 0 {
 		err = fmt.Errorf("it says that /dev/null fits by %d", f.Fit)

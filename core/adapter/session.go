@@ -111,7 +111,11 @@ func (s *Session) do(ctx context.Context, action string, args, result any, line 
 	if args == nil {
 		args = struct{}{}
 	}
-	return s.adapter.Do(ctx, s.device, action, args, result, actWithin, line)
+	within := actWithin
+	if line != nil {
+		within = 0
+	}
+	return s.adapter.Do(ctx, s.device, action, args, result, within, line)
 }
 
 // Facts returns what the adapter tells of the device.

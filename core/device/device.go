@@ -39,6 +39,7 @@ type Session interface {
 	Ports() (Ports, error)
 	Statements() (Statements, error)
 	Wireless() (Wireless, error)
+	Actions() (Actions, error)
 	// Find makes the device show its handle on this bench.
 	Find(ctx context.Context, handle string) error
 	// Restart restarts the device.
@@ -281,6 +282,34 @@ type Wireless interface {
 	Set(ctx context.Context, on bool) error
 }
 
+// Actions is what else can be done with a device, as whoever speaks for it says.
+type Actions interface {
+	List() []Action
+	// Do has an action done, with arguments as its schema says, a JSON object.
+	Do(ctx context.Context, name string, args json.RawMessage) (result json.RawMessage, err error)
+}
+
+// Action is one of them.
+type Action struct {
+	Name  string
+	About string
+	Args  json.RawMessage // JSON Schema (2020-12); nil for no arguments
+}
+
+type askingKey struct{}
+
+// WithAsking returns a context in which a device may have a person asked in the middle of something: asks is
+// called with what is to be done, and with "" once it is.
+func WithAsking(ctx context.Context, asks func(text string)) context.Context {
+	return context.WithValue(ctx, askingKey{}, asks)
+}
+
+// Asking returns what has a person asked; nil where nobody is there.
+func Asking(ctx context.Context) func(text string) {
+	asks, _ := ctx.Value(askingKey{}).(func(string))
+	return asks
+}
+
 // Bare is a session without any capability. Sessions embed it, so that a missing capability
 // returns an error with a sentence. Way is the name of the way, such as "cable".
 type Bare struct{ Way string }
@@ -318,6 +347,9 @@ func (b Bare) Statements() (Statements, error) { return nil, b.lacks("Grants and
 func (b Bare) Wireless() (Wireless, error) {
 	return nil, b.lacks("Switching on that a device is reached without a cable")
 }
+
+// Actions says that there are no others.
+func (b Bare) Actions() (Actions, error) { return nil, b.lacks("Another action") }
 
 // Find says that the device cannot show its handle.
 func (b Bare) Find(context.Context, string) error {

@@ -168,6 +168,9 @@ func (b *Browser) forgetHost(name string) {
 }
 
 func (b *Browser) tell(changed []Found, gone []string) {
+	for _, n := range gone { // first, so that there are never more than are kept
+		b.cfg.Gone(n)
+	}
 	for _, f := range changed {
 		wanted := b.cfg.Changed(f)
 		b.mu.Lock()
@@ -175,8 +178,5 @@ func (b *Browser) tell(changed []Found, gone []string) {
 			i.wanted = wanted
 		}
 		b.mu.Unlock()
-	}
-	for _, n := range gone {
-		b.cfg.Gone(n)
 	}
 }

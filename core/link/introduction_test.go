@@ -104,27 +104,30 @@ func TestAnIntroductionEndsWithTheOwnersConsent(t *testing.T) {
 func TestAnIntroductionThatIsGivenUpFailsAndThreeOfThemPause(t *testing.T) {
 	f, address, _ := meet(t)
 	own := signer(t)
-	for name, give := range map[string]func(*link.Session, *link.Meeting){
-		"the session ends": func(s *link.Session, _ *link.Meeting) { s.Close() },
-		"other words": func(_ *link.Session, m *link.Meeting) {
+	for _, way := range []struct {
+		name string
+		give func(*link.Session, *link.Meeting)
+	}{
+		{"the session ends", func(s *link.Session, _ *link.Meeting) { s.Close() }},
+		{"other words", func(_ *link.Session, m *link.Meeting) {
 			_, err := m.Typed(t.Context(), "acorn acorn acorn", nil)
 			require.ErrorIs(t, err, link.ErrWords)
 			<-m.Done()
-		},
-		"the owner stops it": func(_ *link.Session, m *link.Meeting) { close(f.stop); <-m.Done() },
+		}},
+		{"the owner stops it", func(_ *link.Session, m *link.Meeting) { close(f.stop); <-m.Done() }}, // and all later ones
 	} {
 		s, err := dial(t, address, own, "")
 		require.NoError(t, err)
 		m, err := s.Introduce(t.Context(), "moor-desk")
-		require.NoError(t, err, name)
+		require.NoError(t, err, way.name)
 		<-f.shown
 		other, err := dial(t, address, signer(t), "")
 		require.NoError(t, err)
 		_, err = other.Introduce(t.Context(), "harbour-desk")
 		require.ErrorContains(t, err, "Another bench's question or introduction")
 		before := f.turns.Failures()
-		give(s, m)
-		require.Eventually(t, func() bool { return f.turns.Failures() != before }, 5*time.Second, time.Millisecond, name)
+		way.give(s, m)
+		require.Eventually(t, func() bool { return f.turns.Failures() != before }, 5*time.Second, time.Millisecond, way.name)
 		s.Close()
 		other.Close()
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -37,8 +38,80 @@ does not reach. How to write one: docs/guides/writing-an-adapter.md.`,
 				}
 			}
 		})
-	c.AddCommand(p.adapterAdd(), p.adapterDrop(), p.adapterCheck(), fenceCommand(fence.HoldCommand), fenceCommand(fence.BecomeStep))
+	c.AddCommand(p.adapterActions(), p.adapterAct(), p.adapterAdd(), p.adapterDrop(), p.adapterCheck(), fenceCommand(fence.HoldCommand), fenceCommand(fence.BecomeStep))
 	return c
+}
+
+func (p *program) adapterActions() *cobra.Command {
+	return &cobra.Command{Use: "actions DEVICE", Short: "What its adapter can do with a device, of its own", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		all, err := b.Actions(c.Context(), args[0])
+		switch {
+		case err != nil:
+			return err
+		case p.json:
+			return p.printJSON(all)
+		}
+		var rows [][]string
+		for _, a := range all {
+			rows = append(rows, []string{a.Name, safe(a.About), safe(a.Args)})
+		}
+		p.table([]string{"action", "", "arguments"}, rows)
+		return nil
+	}}
+}
+
+func (p *program) adapterAct() *cobra.Command {
+	return &cobra.Command{Use: "act DEVICE ACTION [NAME=VALUE...]", Short: "Have its adapter do something with a device", Args: cobra.MinimumNArgs(2),
+		Long: `Has the adapter of a device do one of the actions that earlybench adapter actions lists.
+A value that is JSON, such as 3, true or [1, 2], is given as that, and any other as text.`,
+		Example: "earlybench adapter act reed-1 lamp.blink times=3", RunE: func(c *cobra.Command, args []string) error {
+			values, err := actArgs(args[2:])
+			if err != nil {
+				return err
+			}
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			j, err := b.Act(c.Context(), args[0], args[1], values)
+			if err != nil {
+				return err
+			}
+			j, err = p.follow(c.Context(), b, j)
+			switch {
+			case err != nil:
+				return err
+			case p.json:
+				return p.printJSON(j)
+			}
+			for _, phase := range j.Phases {
+				if phase.Note != "" {
+					fmt.Fprintln(p.out, safe(phase.Note))
+				}
+			}
+			return nil
+		}}
+}
+
+// actArgs reads NAME=VALUE.
+func actArgs(words []string) (map[string]any, error) {
+	out := map[string]any{}
+	for _, w := range words {
+		name, value, ok := strings.Cut(w, "=")
+		if !ok || name == "" {
+			return nil, usage("%q is no argument of an action: write NAME=VALUE", w)
+		}
+		var v any
+		if json.Unmarshal([]byte(value), &v) != nil {
+			v = value
+		}
+		out[name] = v
+	}
+	return out, nil
 }
 
 func adapterText(a client.Adapter) string {

@@ -48,9 +48,12 @@ type Process struct {
 	err   error
 }
 
+// Program is the program that has the commands hold and become; "" for the one that runs.
+var Program string
+
 // Start starts a program. Its standard error is given to log, line by line.
 func Start(cfg Config, log func(line string)) (*Process, error) {
-	exe, err := os.Executable()
+	exe, err := self()
 	if err != nil {
 		return nil, err
 	}
@@ -83,6 +86,13 @@ func Start(cfg Config, log func(line string)) (*Process, error) {
 		return nil, fmt.Errorf("start %s: %w", cfg.Command[0], err)
 	}
 	return p, nil
+}
+
+func self() (string, error) {
+	if Program != "" {
+		return Program, nil
+	}
+	return os.Executable()
 }
 
 // find is the path of a program.
@@ -199,7 +209,11 @@ func Step(ctx context.Context, args []string) (bool, error) {
 	case args[1] == BecomeStep:
 		return true, Become(cfg)
 	}
-	return true, Hold(ctx, cfg, args[3])
+	err = Hold(ctx, cfg, args[3])
+	if exit, ok := errors.AsType[*exec.ExitError](err); ok {
+		endAs(exit.ProcessState)
+	}
+	return true, err
 }
 
 // Path is where programs are looked for: not in directories of the bench's user.

@@ -61,6 +61,16 @@ func Hold(ctx context.Context, cfg Config, text string) error {
 	return err
 }
 
+// endAs ends this process in the way in which another one has ended.
+func endAs(state *os.ProcessState) {
+	if status, ok := state.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+		signal.Reset(status.Signal())
+		syscall.Kill(os.Getpid(), status.Signal()) //nolint:errcheck // the exit below follows
+		time.Sleep(time.Second)
+	}
+	os.Exit(state.ExitCode())
+}
+
 // endChildren ends every process below this one.
 func endChildren() {
 	for range 100 {

@@ -17,6 +17,8 @@ func end(p *os.Process) {
 	p.Kill() //nolint:errcheck // it has ended
 }
 
+func endAs(state *os.ProcessState) { os.Exit(state.ExitCode()) }
+
 // Hold runs the program of cfg until it ends, or ctx does.
 func Hold(ctx context.Context, cfg Config, _ string) error {
 	cmd := exec.CommandContext(ctx, cfg.Command[0], cfg.Command[1:]...)

@@ -234,6 +234,9 @@ func (l *Library) Add(text []byte) (file string, err error) {
 		file = filepath.Join(l.cfg.Dir, strings.ReplaceAll(name, "/", "-")+".yaml")
 	}
 	texts := l.texts()
+	if raw, err := os.ReadFile(file); err == nil && bytes.Equal(raw, text) && bytes.Equal(texts[file], text) { // it is active
+		return file, nil
+	}
 	texts[file] = text
 	if _, err := sheet.LoadWith(l.cfg.Shipped, texts); err != nil {
 		return "", err

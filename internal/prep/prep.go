@@ -32,7 +32,7 @@ const KindAsk = "admission.ask"
 
 // Kinds returns the kinds of jobs of this use case.
 func (p *Prep) Kinds() []job.Kind {
-	return []job.Kind{{Name: KindAsk, Hold: p.hold, Run: p.ask, Asks: true}}
+	return []job.Kind{{Name: KindAsk, Hold: p.hold, Run: p.ask, Asks: true}, {Name: KindAct, Hold: p.hold, Run: p.act, Asks: true}}
 }
 
 // outcomes are the errors for questions that were not answered with yes.

@@ -293,6 +293,9 @@ func (w *work) steps() []step {
 }
 
 func (w *work) do(ctx context.Context) (any, error) {
+	if !w.unattended {
+		ctx = device.WithAsking(ctx, w.run.Asks)
+	}
 	for _, s := range w.steps() {
 		w.run.Phase(s.name, 0)
 		began := time.Now()

@@ -2,11 +2,13 @@ package web
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/adapters"
 )
@@ -31,6 +33,33 @@ func (s *Server) adapterRoutes() {
 	}) (*out[client.Adapter], error) {
 		return adapterOut(s.Adapters.Add(ctx, in.Body.Dir, in.Body.Accept))
 	})
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/actions", "actions", "What an adapter can do with a device of its own"), func(_ context.Context, in *OfDevice) (*out[client.Actions], error) {
+		all, err := s.Prep.Actions(in.Handle)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &out[client.Actions]{client.Actions{Actions: each(all, actionOf)}}, nil
+	})
+	huma.Register(a, work(access.Use, "/devices/{handle}/actions", "act", "Have an adapter do something of its own with a device"), func(ctx context.Context, in *struct {
+		OfDevice
+		Body struct {
+			Action string         `json:"action" maxLength:"60"`
+			Args   map[string]any `json:"args,omitempty" doc:"as the action's schema says"`
+		}
+	}) (*accepted, error) {
+		args, err := json.Marshal(in.Body.Args)
+		if err != nil {
+			return nil, problem(err)
+		}
+		if in.Body.Args == nil {
+			args = nil
+		}
+		j, err := s.Prep.Act(ctx, in.Handle, in.Body.Action, args, access.From(ctx).String())
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &accepted{jobOf(j)}, nil
+	})
 	drop := operation(access.Maintain, "DELETE", "/adapters/{name}", "drop-adapter", "End an adapter, and delete it")
 	drop.DefaultStatus = http.StatusNoContent
 	huma.Register(a, drop, func(ctx context.Context, in *struct {
@@ -38,6 +67,10 @@ func (s *Server) adapterRoutes() {
 	}) (*struct{}, error) {
 		return nil, problem(s.Adapters.Drop(ctx, in.Name))
 	})
+}
+
+func actionOf(a device.Action) client.Action {
+	return client.Action{Name: a.Name, About: a.About, Args: string(a.Args)}
 }
 
 func adapterOut(a adapters.Adapter, err error) (*out[client.Adapter], error) {

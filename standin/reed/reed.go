@@ -44,7 +44,7 @@ type board struct {
 }
 
 // every is how often a running app prints a line.
-const every = 30 * time.Millisecond
+const every = 100 * time.Millisecond
 
 // Serve speaks as a board until the line ends, or ctx does.
 func Serve(ctx context.Context, line io.ReadWriter, cfg Config) error {

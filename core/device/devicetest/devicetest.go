@@ -115,6 +115,14 @@ var uses = []use{
 		_, err = st.List(ctx)
 		return err
 	}},
+	{"actions", false, func(ctx context.Context, s device.Session) error {
+		a, err := s.Actions()
+		if err != nil {
+			return err
+		}
+		_, err = a.Do(ctx, "no such action", nil)
+		return err
+	}},
 	{"find", false, func(ctx context.Context, s device.Session) error { return s.Find(ctx, "heron-2") }},
 	{"restart", false, func(ctx context.Context, s device.Session) error { return s.Restart(ctx) }},
 }

@@ -83,7 +83,10 @@ class Adapter:
     def hello(self, request, params):
         names = ["app.list", "app.install", "app.start", "app.stop", "app.remove", "log", "find"]
         facts = [("device.release", "release"), ("device.battery", "int"), ("reed.link", "text")]
-        return {"name": "reed-py", "version": "1", "facts": [{"key": k, "type": t} for k, t in facts], "actions": [{"name": n} for n in names]}
+        actions = [{"name": n} for n in names]
+        schema = {"type": "object", "properties": {"text": {"type": "string", "maxLength": 40}}, "required": ["text"], "additionalProperties": False}
+        actions.append({"name": "board.label", "about": "Write a label onto the board's display", "args": schema})
+        return {"name": "reed-py", "version": "1", "facts": [{"key": k, "type": t} for k, t in facts], "actions": actions}
 
     def candidate(self, request, params):
         if params["path"] == "/dev/null":
@@ -132,6 +135,9 @@ class Adapter:
         if action in ("app.stop", "app.remove"):
             self.board.ask(("stop " if action == "app.stop" else "drop ") + args["id"])
             return None
+        if action == "board.label":
+            self.board.ask("handle " + args["text"])
+            return {"shown": args["text"]}
         if action == "find":
             self.board.ask("handle " + args["handle"])
             return None

@@ -7,11 +7,12 @@ set -u
 umask 077
 
 # member NAME prints a member of the message that is a text without quotes in it, or a number.
-member() { printf '%s' "$message" | sed -n 's/.*"'"$1"'":"\{0,1\}\([^",}]*\).*/\1/p'; }
+member() { printf '%s\n' "$message" | sed -n 's/.*"'"$1"'":"\{0,1\}\([^",}]*\).*/\1/p'; }
 
 answer() { printf '{"jsonrpc":"2.0","id":%s,"result":%s}\n' "$1" "$2"; }
 refuse() { printf '{"jsonrpc":"2.0","id":%s,"error":{"code":%s,"message":"%s","data":{"kind":"failed"}}}\n' "$1" "$2" "$(escaped "$3")"; }
-escaped() { printf '%s' "$1" | tr -d '\000-\037' | sed 's/\\/\\\\/g; s/"/\\"/g'; }
+escaped() { case $1 in *[!\ -\~]* | *[\\\"]*) escape "$1" ;; *) printf '%s' "$1" ;; esac; }
+escape() { printf '%s' "$1" | tr -d '\000-\037' | sed 's/\\/\\\\/g; s/"/\\"/g'; }
 
 # board LINE... asks the board, and prints its answers up to "ok" or "no".
 board() {
@@ -28,13 +29,13 @@ listen() {
 		case $said in
 		"= "*) printf '%s\n' "${said#= }" >&4 ;;
 		"- "*)
-			[ -s "$work/log" ] || continue
+			[ -s "$work/log" ] && read -r job <"$work/log" || continue
 			set -- ${said#- }
 			kind=$1 seq=$2 app=$3
 			shift 3
 			ended=
 			[ "$kind" = end ] && ended=',"ended":{"code":'$1',"reason":"'$2'"}'
-			printf '{"jsonrpc":"2.0","method":"line","params":{"job":"%s","seq":%s,"app":"%s","text":"%s"%s}}\n' "$(cat "$work/log")" "$seq" "$app" "$(escaped "$*")" "$ended"
+			printf '{"jsonrpc":"2.0","method":"line","params":{"job":"%s","seq":%s,"app":"%s","text":"%s"%s}}\n' "$job" "$seq" "$app" "$(escaped "$*")" "$ended"
 			;;
 		esac
 	done

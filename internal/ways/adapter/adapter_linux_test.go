@@ -24,12 +24,18 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	if done, err := fence.Step(context.Background(), os.Args[1:]); done {
-		if err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			os.Exit(1)
+	dir, err := os.MkdirTemp("", "fenced")
+	if err == nil {
+		defer os.RemoveAll(dir)
+		fence.Program = filepath.Join(dir, "fenced")
+		var out []byte
+		if out, err = exec.Command("go", "build", "-o", fence.Program, "../../fence/fenced").CombinedOutput(); err != nil {
+			err = fmt.Errorf("%w: %s", err, out)
 		}
-		os.Exit(0)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
 	}
 	benchtest.NoLeaks(m)
 }
@@ -102,7 +108,7 @@ func words(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		".earlybench.yaml": "id: fellgate/words\nname: Words of the day\nversion: \"1.0\"\nfamilies: [reed]\nbuild: {command: [\"true\"]}\nfiles: [words.txt]\nentry: words.txt\ntry: {log: '^\"ready\"'}\n",
+		".earlybench.yaml": "id: fellgate/words\nname: Words of the day\nversion: \"1.0\"\nfamilies: [reed]\nbuild: {command: [\"true\"]}\nfiles: [words.txt]\nentry: words.txt\ntry: {log: '^\"ready\"', within: 30s}\n",
 		"words.txt":        "begins\n\"ready\" for \\ the day\nwind\n...\n",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))

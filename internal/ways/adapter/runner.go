@@ -33,7 +33,7 @@ type runner struct {
 }
 
 // lookEvery is how often it is looked which device files are there.
-const lookEvery = time.Second
+const lookEvery = 250 * time.Millisecond
 
 // run looks for device files until ctx ends.
 func (r *runner) run(ctx context.Context) {
