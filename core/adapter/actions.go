@@ -29,7 +29,7 @@ func (s *Session) Actions() (device.Actions, error) {
 type actions struct{ *Session }
 
 func (a actions) List() (out []device.Action) {
-	for _, k := range a.adapter.Welcome.Actions {
+	for _, k := range a.adapter.Actions { // those that it has declared
 		if !slices.Contains(shared, k.Name) {
 			out = append(out, device.Action{Name: k.Name, About: plain.Cut(plain.Line(k.About), 200), Args: k.Args})
 		}

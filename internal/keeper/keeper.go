@@ -138,7 +138,8 @@ func (k *Keeper) Change(ctx context.Context, c store.DeviceChange) error {
 // change is Change; recording is held.
 func (k *Keeper) change(ctx context.Context, c store.DeviceChange) error {
 	d := k.Device()
-	if err := k.cfg.Records.ChangeDevice(ctx, d.ID, d.Handle, c); err != nil {
+	// Whoever asks may leave meanwhile: what is on disk is known here, too.
+	if err := k.cfg.Records.ChangeDevice(context.WithoutCancel(ctx), d.ID, d.Handle, c); err != nil {
 		return err
 	}
 	k.mu.Lock()

@@ -265,3 +265,15 @@ func TestAWayThatPanicsEndsAloneAndIsCounted(t *testing.T) {
 	require.Greater(t, last.Count, before)
 	good.prove <- ""
 }
+
+func TestADeviceIsOnTheRackAlthoughWhoAskedHasLeft(t *testing.T) {
+	b := benchtest.New(t)
+	ctx, leave := context.WithCancel(t.Context())
+	leave()
+	k, err := b.Rack.Presented(ctx, "wick", "W2", "WK-1", "a line")
+	require.NoError(t, err)
+	again, err := b.Rack.Presented(t.Context(), "wick", "W2", "WK-1", "another line")
+	require.NoError(t, err)
+	require.Same(t, k, again)
+	require.Equal(t, "another line", k.Device().Place)
+}

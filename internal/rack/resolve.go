@@ -112,7 +112,8 @@ func (r *Rack) add(ctx context.Context, s *sheet.Series, d store.Device) (*keepe
 	if d.Handle == "" {
 		d.Handle = r.freeHandle(s.Model.Handle)
 	}
-	if err := r.cfg.Store.AddDevice(ctx, d); err != nil {
+	// Whoever asks may leave meanwhile: what is on disk is on the rack, too.
+	if err := r.cfg.Store.AddDevice(context.WithoutCancel(ctx), d); err != nil {
 		return nil, err
 	}
 	return r.keep(d, s), nil
