@@ -3,6 +3,9 @@ package openssh_test
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -117,6 +120,55 @@ func TestAnAppRunsOnABoard(t *testing.T) {
 			list, err = apps.List(t.Context())
 			require.NoError(t, err)
 			require.Empty(t, list)
+		})
+	}
+}
+
+func TestACopyThatIsCutGoesOnBehindItsLastWholeSegment(t *testing.T) {
+	big := make([]byte, 11<<20)
+	rand.Read(big) //nolint:errcheck // it never fails
+	for name, start := range servers {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			key := benchtest.NewSigner(t)
+			b := start(t)
+			b.LetIn(t, key.PublicKey())
+			s := loggedIn(t, b, key)
+			defer s.Close()
+			f := packed(t, "1.0", map[string]string{"main.sh": "#!/bin/sh\nsha256sum <big\n", "big": string(big)})
+			apps, _ := s.Apps()
+			files, _ := s.Files()
+			lacks, err := apps.Offer(t.Context(), f.Manifest, f.Signature)
+			require.NoError(t, err)
+			for _, l := range lacks.Files {
+				if l.Size != int64(len(big)) {
+					continue
+				}
+				ctx, cut := context.WithCancel(t.Context())
+				var sent int64
+				err := files.Put(ctx, lacks.Dir, l.SHA256, bytes.NewReader(big), 0, l.Size, func(n int64) {
+					if sent += n; sent > 5<<20 {
+						cut()
+					}
+				})
+				require.Error(t, err)
+			}
+			s.Close()
+			s = loggedIn(t, b, key)
+			defer s.Close()
+			apps, _ = s.Apps()
+			lacks, err = apps.Offer(t.Context(), f.Manifest, f.Signature)
+			require.NoError(t, err)
+			for _, l := range lacks.Files {
+				if l.Size == int64(len(big)) {
+					require.Positive(t, l.Have)
+					require.Zero(t, l.Have%(4<<20))
+				}
+			}
+			require.LessOrEqual(t, brought(t, s, f), int64(len(big)-4<<20+100))
+			started, err := apps.Start(t.Context(), "fellgate/post")
+			require.NoError(t, err)
+			require.Equal(t, fmt.Sprintf("%x  -", sha256.Sum256(big)), lines(t, s, started.After)[0].Text)
 		})
 	}
 }

@@ -97,8 +97,11 @@ func (w *Way) failed(to ways.Sink, err error) {
 	now := w.servers.cfg.Clock.Now()
 	_, changed := errors.AsType[*device.KeyChanged](err)
 	answers := changed || errors.Is(err, shell.ErrNotLetIn)
-	to.Observe(fact.Fact{Key: fact.AirSeen, Value: fact.Of(answers), Source: fact.Host, At: now})
-	if errors.Is(err, shell.ErrNotLetIn) {
+	elsewhere := w.keeper.Session() != nil // at another address, or as another user: then this says nothing of the device
+	if !elsewhere {
+		to.Observe(fact.Fact{Key: fact.AirSeen, Value: fact.Of(answers), Source: fact.Host, At: now})
+	}
+	if errors.Is(err, shell.ErrNotLetIn) && !elsewhere {
 		to.Observe(fact.Fact{Key: fact.AdmitState, Value: fact.Of(string(device.AdmitNone)), Source: fact.Device, At: now},
 			fact.Fact{Key: fact.LinkKey, Value: fact.Of("known"), Source: fact.Device, At: now})
 	}
