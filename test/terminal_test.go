@@ -33,6 +33,11 @@ func (d *demo) atTerminal(ctx context.Context, command string) *typist {
 
 func (y *typist) says(d *demo, text string) {
 	d.t.Helper()
+	defer func() {
+		if d.t.Failed() {
+			d.t.Log("the terminal says: " + y.text())
+		}
+	}()
 	d.eventually("the terminal says "+text, func() bool { return strings.Contains(y.text(), text) })
 }
 
@@ -119,6 +124,7 @@ func TestWhereADeviceIsNotReadyATryoutOffersToLeadThereAndGoesOn(t *testing.T) {
 	r := y.wait()
 	require.Equal(t, 3, r.code, r.out)
 	require.Contains(t, r.out, "Go on with: earlybench prep ivory-1")
+	d.touch("ivory-1", "Settings", "Back room", "Computers may", "debug and install", "So be it")
 
 	y = d.atTerminal(ctx, "try demo/apps/callout ivory-1")
 	y.says(d, "[Y/n]")
@@ -131,7 +137,6 @@ func TestWhereADeviceIsNotReadyATryoutOffersToLeadThereAndGoesOn(t *testing.T) {
 	y.types("\r")
 	d.touch("ivory-1", "In until sent away")
 	d.waits("ivory-1", "linked", "open") // the screen draws only what has changed, so its text is no sign
-	d.touch("ivory-1", "Settings", "Back room", "Computers may", "debug and install", "So be it")
 	y.says(d, "Open the app in the app list of ivory-1, type ")
 	d.touch("ivory-1", "Callout")
 	figures := regexp.MustCompile(`type ([0-9]{4}),`)
