@@ -45,6 +45,18 @@ func FamilyOf(text []byte) (string, error) {
 	return f.Family.S, nil
 }
 
+// CodesIn returns the codes of the models that a sheet has.
+func CodesIn(text []byte) (out []string) {
+	f, _ := parse("the sheet", text)
+	if f == nil {
+		return nil
+	}
+	for _, m := range f.Models {
+		out = append(out, m.Code.S)
+	}
+	return out
+}
+
 // DeclaredIn returns the types of the facts that a sheet declares, by their keys.
 func DeclaredIn(text []byte) map[string]string {
 	f, _ := parse("the sheet", text)

@@ -241,7 +241,7 @@ file, everything that only shows with a device is checked, too.`,
 
 // fenced starts an adapter as a bench does.
 func fenced(command []string, dir, work, given string, files []string, connect []int, log func(string)) (adapter.Program, error) {
-	return fence.Start(fence.Config{Command: command, Dir: dir, Env: append(fence.Environment(), "HOME="+work, "TMPDIR="+work), Read: append(fence.System(), dir, given), Write: []string{work}, Files: files, Connect: connect}, log)
+	return fence.Start(fence.Around(command, dir, work, given, files, connect), log)
 }
 
 // fenceCommand is a step between the bench and an adapter.

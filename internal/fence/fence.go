@@ -29,6 +29,13 @@ type Config struct {
 	Connect []int    // TCP ports that it may connect to
 }
 
+// Around is the usual fence of a program: it reads the system, its own directory and what it is given; writes to
+// its directory work, which is its home; and has the device files and ports that are named.
+func Around(command []string, dir, work, given string, files []string, connect []int) Config {
+	return Config{Command: command, Dir: dir, Env: []string{"PATH=" + Path, "LANG=C.UTF-8", "HOME=" + work, "TMPDIR=" + work},
+		Read: append(system(), dir, given), Write: []string{work}, Files: files, Connect: connect}
+}
+
 // The commands of this program that stand between the bench and the other program: the first ends all that
 // the second has started, which fences itself in and becomes the other program.
 const (
@@ -219,12 +226,7 @@ func Step(ctx context.Context, args []string) (bool, error) {
 // Path is where programs are looked for: not in directories of the bench's user.
 const Path = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin"
 
-// Environment is what a fenced program gets of the environment: nothing of the bench's.
-func Environment() []string {
-	return []string{"PATH=" + Path, "LANG=C.UTF-8"}
-}
-
-// System is what a program may read of the system, to run at all.
-func System() []string {
+// system is what a program may read of the system, to run at all.
+func system() []string {
 	return []string{"/usr", "/bin", "/sbin", "/lib", "/lib64", "/lib32", "/etc", "/opt", "/nix/store", "/proc/self", "/proc/meminfo", "/proc/cpuinfo", "/sys/devices/system/cpu"}
 }

@@ -26,7 +26,6 @@ import (
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "fenced")
 	if err == nil {
-		defer os.RemoveAll(dir)
 		fence.Program = filepath.Join(dir, "fenced")
 		var out []byte
 		if out, err = exec.Command("go", "build", "-o", fence.Program, "../../fence/fenced").CombinedOutput(); err != nil {
@@ -37,7 +36,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
-	benchtest.NoLeaks(m)
+	benchtest.NoLeaks(m, func() { os.RemoveAll(dir) })
 }
 
 // line is a board on a serial line, at a path of its own.
@@ -90,7 +89,7 @@ func mayUse(t *testing.T, dir string, files ...string) {
 
 // start starts an adapter as a bench does.
 func start(command []string, dir, work, given string, files []string, connect []int, log func(string)) (adapter.Program, error) {
-	return fence.Start(fence.Config{Command: command, Dir: dir, Env: append(fence.Environment(), "HOME="+work, "TMPDIR="+work), Read: append(fence.System(), dir, given), Write: []string{work}, Files: files, Connect: connect}, log)
+	return fence.Start(fence.Around(command, dir, work, given, files, connect), log)
 }
 
 // added adds an adapter to a bench.

@@ -157,17 +157,33 @@ func (a *Adapters) Add(ctx context.Context, dir, accept string) (adapters.Adapte
 		return adapters.Adapter{}, err
 	}
 	name := r.manifest.Adapter
+	to, before := filepath.Join(a.cfg.Dir, name), filepath.Join(a.cfg.Dir, ".before")
 	a.stop(name)
-	to := filepath.Join(a.cfg.Dir, name)
-	if err := errors.Join(os.RemoveAll(to), os.Rename(coming, to)); err != nil {
+	err = errors.Join(os.RemoveAll(before), movedAside(to, before))
+	if err == nil {
+		if err = os.Rename(coming, to); err != nil {
+			err = errors.Join(err, movedAside(before, to))
+		}
+	}
+	now, rerr := read(to) // the new one, or the one before
+	if rerr == nil {
+		a.begin(now)
+	}
+	if err = errors.Join(err, rerr); err != nil {
 		return adapters.Adapter{}, fmt.Errorf("put the adapter in its place: %w", err)
 	}
-	if r, err = read(to); err != nil {
-		return adapters.Adapter{}, err
-	}
-	a.begin(r)
+	r = now
+	os.RemoveAll(before) //nolint:errcheck // it is taken away before the next one, too
 	a.tell()
 	return r.shown(), nil
+}
+
+// movedAside renames a directory, if it is there.
+func movedAside(from, to string) error {
+	if err := os.Rename(from, to); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // stop ends an adapter that runs.

@@ -156,7 +156,5 @@ func (d *part) fence() (fence.Config, adapter.Hello, error) {
 	if err := errors.Join(os.MkdirAll(hello.Work, 0o700), os.MkdirAll(hello.Given, 0o700)); err != nil {
 		return fence.Config{}, hello, fmt.Errorf("make the adapter's directory: %w", err)
 	}
-	env := append(fence.Environment(), "HOME="+hello.Work, "TMPDIR="+hello.Work)
-	return fence.Config{Command: r.manifest.Command, Dir: r.dir, Env: env, Read: append(fence.System(), r.dir, hello.Given), Write: []string{hello.Work},
-		Files: []string{d.path}, Connect: r.manifest.Rights.Connect}, hello, nil
+	return fence.Around(r.manifest.Command, r.dir, hello.Work, hello.Given, []string{d.path}, r.manifest.Rights.Connect), hello, nil
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/bundle"
@@ -80,95 +81,83 @@ func lines(t *testing.T, s *shell.Session, after uint64) (out []device.Line) {
 const counts = "#!/bin/sh\necho begins\necho careful >&2\nread x <words\necho \"$x\"\nexit 3\n"
 
 func TestAnAppRunsOnABoard(t *testing.T) {
-	for name, start := range servers {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			key := benchtest.NewSigner(t)
-			b := start(t)
-			b.LetIn(t, key.PublicKey())
-			s := loggedIn(t, b, key)
-			defer s.Close()
-			apps, _ := s.Apps()
-			f := packed(t, "1.0", map[string]string{"main.sh": counts, "words": "it's \"here\"\n", "a dir/empty": ""})
-			require.EqualValues(t, len(counts)+len("it's \"here\"\n"), brought(t, s, f))
-			list, err := apps.List(t.Context())
-			require.NoError(t, err)
-			require.Equal(t, []device.App{{ID: "fellgate/post", Version: "1.0", Digest: bundle.Digest(f.Manifest), Name: "Post"}}, list)
+	onEach(t, func(t *testing.T, b *benchtest.Board, key ssh.Signer) {
+		s := loggedIn(t, b, key)
+		defer s.Close()
+		apps, _ := s.Apps()
+		f := packed(t, "1.0", map[string]string{"main.sh": counts, "words": "it's \"here\"\n", "a dir/empty": ""})
+		require.EqualValues(t, len(counts)+len("it's \"here\"\n"), brought(t, s, f))
+		list, err := apps.List(t.Context())
+		require.NoError(t, err)
+		require.Equal(t, []device.App{{ID: "fellgate/post", Version: "1.0", Digest: bundle.Digest(f.Manifest), Name: "Post"}}, list)
 
-			started, err := apps.Start(t.Context(), "fellgate/post")
-			require.NoError(t, err)
-			got := lines(t, s, started.After)
-			var texts []string
-			for _, l := range got {
-				require.WithinDuration(t, time.Now(), l.At, 5*time.Second)
-				texts = append(texts, l.Level+" "+l.Text)
-			}
-			require.ElementsMatch(t, []string{"info begins", "error careful", "info it's \"here\"", "info the app has ended: crashed"}, texts)
-			require.Equal(t, &device.Ended{Code: 3, Reason: device.Crashed}, got[len(got)-1].Ended)
-			require.Equal(t, got[2:], lines(t, s, got[1].Seq), "it goes on behind a line")
+		started, err := apps.Start(t.Context(), "fellgate/post")
+		require.NoError(t, err)
+		got := lines(t, s, started.After)
+		var texts []string
+		for _, l := range got {
+			require.WithinDuration(t, time.Now(), l.At, 5*time.Second)
+			texts = append(texts, l.Level+" "+l.Text)
+		}
+		require.ElementsMatch(t, []string{"info begins", "error careful", "info it's \"here\"", "info the app has ended: crashed"}, texts)
+		require.Equal(t, &device.Ended{Code: 3, Reason: device.Crashed}, got[len(got)-1].Ended)
+		require.Equal(t, got[2:], lines(t, s, got[1].Seq), "it goes on behind a line")
 
-			next := packed(t, "1.1", map[string]string{"main.sh": "#!/bin/sh\nsleep 100 & sleep 100\n", "b/words": "it's \"here\"\n"})
-			require.EqualValues(t, len("#!/bin/sh\nsleep 100 & sleep 100\n"), brought(t, s, next), "what is there is not sent again, at another place either")
-			started, err = apps.Start(t.Context(), "fellgate/post")
-			require.NoError(t, err)
-			list, err = apps.List(t.Context())
-			require.NoError(t, err)
-			require.True(t, list[0].Running)
-			require.NoError(t, apps.Stop(t.Context(), "fellgate/post"))
-			require.Equal(t, &device.Ended{Code: -1, Reason: device.Stopped}, lines(t, s, started.After)[0].Ended)
-			require.NoError(t, apps.Remove(t.Context(), "fellgate/post"))
-			list, err = apps.List(t.Context())
-			require.NoError(t, err)
-			require.Empty(t, list)
-		})
-	}
+		next := packed(t, "1.1", map[string]string{"main.sh": "#!/bin/sh\nsleep 100 & sleep 100\n", "b/words": "it's \"here\"\n"})
+		require.EqualValues(t, len("#!/bin/sh\nsleep 100 & sleep 100\n"), brought(t, s, next), "what is there is not sent again, at another place either")
+		started, err = apps.Start(t.Context(), "fellgate/post")
+		require.NoError(t, err)
+		list, err = apps.List(t.Context())
+		require.NoError(t, err)
+		require.True(t, list[0].Running)
+		require.NoError(t, apps.Stop(t.Context(), "fellgate/post"))
+		require.Equal(t, &device.Ended{Code: -1, Reason: device.Stopped}, lines(t, s, started.After)[0].Ended)
+		require.NoError(t, apps.Remove(t.Context(), "fellgate/post"))
+		list, err = apps.List(t.Context())
+		require.NoError(t, err)
+		require.Empty(t, list)
+	})
 }
 
 func TestACopyThatIsCutGoesOnBehindItsLastWholeSegment(t *testing.T) {
 	big := make([]byte, 11<<20)
 	rand.Read(big)
-	for name, start := range servers {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			key := benchtest.NewSigner(t)
-			b := start(t)
-			b.LetIn(t, key.PublicKey())
-			s := loggedIn(t, b, key)
-			defer s.Close()
-			f := packed(t, "1.0", map[string]string{"main.sh": "#!/bin/sh\nsha256sum <big\n", "big": string(big)})
-			apps, _ := s.Apps()
-			files, _ := s.Files()
-			lacks, err := apps.Offer(t.Context(), f.Manifest, f.Signature)
-			require.NoError(t, err)
-			for _, l := range lacks.Files {
-				if l.Size != int64(len(big)) {
-					continue
-				}
-				ctx, cut := context.WithCancel(t.Context())
-				var sent int64
-				err := files.Put(ctx, lacks.Dir, l.SHA256, bytes.NewReader(big), 0, l.Size, func(n int64) {
-					if sent += n; sent > 5<<20 {
-						cut()
-					}
-				})
-				require.Error(t, err)
+	onEach(t, func(t *testing.T, b *benchtest.Board, key ssh.Signer) {
+		s := loggedIn(t, b, key)
+		defer s.Close()
+		f := packed(t, "1.0", map[string]string{"main.sh": "#!/bin/sh\nsha256sum <big\n", "big": string(big)})
+		apps, _ := s.Apps()
+		files, _ := s.Files()
+		lacks, err := apps.Offer(t.Context(), f.Manifest, f.Signature)
+		require.NoError(t, err)
+		for _, l := range lacks.Files {
+			if l.Size != int64(len(big)) {
+				continue
 			}
-			s.Close()
-			s = loggedIn(t, b, key)
-			defer s.Close()
-			apps, _ = s.Apps()
-			lacks, err = apps.Offer(t.Context(), f.Manifest, f.Signature)
-			require.NoError(t, err)
-			for _, l := range lacks.Files {
-				if l.Size == int64(len(big)) {
-					require.Positive(t, l.Have)
-					require.Zero(t, l.Have%(4<<20))
+			ctx, cut := context.WithCancel(t.Context())
+			var sent int64
+			err := files.Put(ctx, lacks.Dir, l.SHA256, bytes.NewReader(big), 0, l.Size, func(n int64) {
+				if sent += n; sent > 5<<20 {
+					cut()
 				}
+			})
+			require.Error(t, err)
+		}
+		s.Close()
+		s = loggedIn(t, b, key)
+		defer s.Close()
+		apps, _ = s.Apps()
+		lacks, err = apps.Offer(t.Context(), f.Manifest, f.Signature)
+		require.NoError(t, err)
+		for _, l := range lacks.Files {
+			if l.Size == int64(len(big)) {
+				require.Positive(t, l.Have)
+				require.Zero(t, l.Have%(4<<20))
 			}
-			require.LessOrEqual(t, brought(t, s, f), int64(len(big)-4<<20+100))
-			started, err := apps.Start(t.Context(), "fellgate/post")
-			require.NoError(t, err)
-			require.Equal(t, fmt.Sprintf("%x  -", sha256.Sum256(big)), lines(t, s, started.After)[0].Text)
-		})
-	}
+		}
+		require.LessOrEqual(t, brought(t, s, f), int64(len(big)-4<<20+100))
+		started, err := apps.Start(t.Context(), "fellgate/post")
+		require.NoError(t, err)
+		require.Equal(t, fmt.Sprintf("%x  -", sha256.Sum256(big)), lines(t, s, started.After)[0].Text)
+	})
 }

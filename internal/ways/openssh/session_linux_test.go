@@ -25,6 +25,20 @@ var servers = map[string]func(t *testing.T) *benchtest.Board{
 	"dropbear with busybox": func(t *testing.T) *benchtest.Board { return benchtest.StartBoard(t, benchtest.Dropbear) },
 }
 
+// onEach runs a test on a board of each kind, into which a key was let.
+func onEach(t *testing.T, do func(t *testing.T, b *benchtest.Board, key ssh.Signer)) {
+	t.Helper()
+	for name, start := range servers {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			key := benchtest.NewSigner(t)
+			b := start(t)
+			b.LetIn(t, key.PublicKey())
+			do(t, b, key)
+		})
+	}
+}
+
 // loggedIn is a session on a board.
 func loggedIn(t *testing.T, b *benchtest.Board, key ssh.Signer) *shell.Session {
 	t.Helper()
@@ -61,36 +75,25 @@ func hushed(t *testing.T, b *benchtest.Board, key ssh.Signer) (*shell.Session, f
 }
 
 func TestASessionFulfilsTheContract(t *testing.T) {
-	for name, start := range servers {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			key := benchtest.NewSigner(t)
-			b := start(t)
-			b.LetIn(t, key.PublicKey())
-			devicetest.Test(t, func(t *testing.T) devicetest.Rig {
-				s, silence := hushed(t, b, key)
-				return devicetest.Rig{Session: s, Silence: silence}
-			})
+	onEach(t, func(t *testing.T, b *benchtest.Board, key ssh.Signer) {
+		devicetest.Test(t, func(t *testing.T) devicetest.Rig {
+			s, silence := hushed(t, b, key)
+			return devicetest.Rig{Session: s, Silence: silence}
 		})
-	}
+	})
 }
 
 func TestABoardSaysWhatItIs(t *testing.T) {
-	for name, start := range servers {
-		t.Run(name, func(t *testing.T) {
-			key := benchtest.NewSigner(t)
-			b := start(t)
-			b.LetIn(t, key.PublicKey())
-			s := loggedIn(t, b, key)
-			defer s.Close()
-			about, err := s.About(t.Context())
-			require.NoError(t, err)
-			require.NotEmpty(t, about.System)
-			require.NotEmpty(t, about.Machine)
-			require.NotEmpty(t, about.Name)
-			require.Positive(t, about.Free)
-			require.Positive(t, about.Memory)
-			require.WithinDuration(t, time.Now(), about.Clock, 3*time.Second)
-		})
-	}
+	onEach(t, func(t *testing.T, b *benchtest.Board, key ssh.Signer) {
+		s := loggedIn(t, b, key)
+		defer s.Close()
+		about, err := s.About(t.Context())
+		require.NoError(t, err)
+		require.NotEmpty(t, about.System)
+		require.NotEmpty(t, about.Machine)
+		require.NotEmpty(t, about.Name)
+		require.Positive(t, about.Free)
+		require.Positive(t, about.Memory)
+		require.WithinDuration(t, time.Now(), about.Clock, 3*time.Second)
+	})
 }
