@@ -3,6 +3,7 @@ package adapter
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -80,7 +81,19 @@ func checkArgs(schema, args json.RawMessage) error {
 		return err
 	}
 	if err := s.Validate(v); err != nil {
-		return fmt.Errorf("%s", plain.Cut(strings.TrimSpace(plain.Text(err.Error())), 500))
+		return errors.New(plain.Cut(mistakes(err), 500))
 	}
 	return nil
+}
+
+// mistakes are what is wrong with arguments, in one line. The first line of the error says only where the
+// schema is.
+func mistakes(err error) string {
+	var all []string
+	for line := range strings.Lines(err.Error()) {
+		if text, ok := strings.CutPrefix(strings.TrimSpace(line), "- "); ok {
+			all = append(all, plain.Line(strings.TrimPrefix(text, "at '': ")))
+		}
+	}
+	return strings.Join(all, "; ")
 }
