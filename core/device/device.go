@@ -349,7 +349,9 @@ func (b Bare) Wireless() (Wireless, error) {
 }
 
 // Actions says that there are no others.
-func (b Bare) Actions() (Actions, error) { return nil, b.lacks("An action beyond those of every device") }
+func (b Bare) Actions() (Actions, error) {
+	return nil, b.lacks("An action beyond those of every device")
+}
 
 // Find says that the device cannot show its handle.
 func (b Bare) Find(context.Context, string) error {
