@@ -28,6 +28,7 @@ func (d telling) Control(ctx context.Context, method string, params json.RawMess
 			}
 		}
 		notify(link.MethodFact, device.Fact{Key: "device.release", Value: json.RawMessage(`"12"`)})
+		notify(link.MethodFactsAll, nil)
 		<-ctx.Done()
 		return nil, ctx.Err()
 	case link.MethodLogFollow:

@@ -36,6 +36,9 @@ const longestMeeting = 10 * time.Minute
 // ErrWords is the error for words that the person has typed and that the device cannot have shown.
 var ErrWords = errors.New("these are not the words that the device has to show")
 
+// ErrBusy is the error for a device on which another question or introduction is.
+var ErrBusy error = &problem.Problem{Kind: problem.Blocked, Text: "Another bench's question or introduction is on the device.", Remedy: "Answer that on the device, then begin again."}
+
 // Introduce has the device show three words. name is the bench's.
 func (s *Session) Introduce(ctx context.Context, name string) (*Meeting, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, answerWithin, silence("answered the introduction", answerWithin))
@@ -70,7 +73,7 @@ func refusedIntroduction(err error) error {
 	p := &problem.Problem{Kind: problem.Blocked}
 	switch e.Code {
 	case rpc.CodeBusy:
-		p.Text, p.Remedy = "Another bench's question or introduction is on the device.", "Answer that on the device, then begin again."
+		return ErrBusy
 	case rpc.CodePaused:
 		var data paused
 		p.Text, p.Remedy = "Three introductions in a row have failed, so the device pauses.", "Begin again in a few minutes."

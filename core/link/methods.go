@@ -26,7 +26,8 @@ const (
 
 	MethodDescribe    = "describe"
 	MethodFactsFollow = "facts.follow"
-	MethodFact        = "fact" // notification, to the bench
+	MethodFact        = "fact"      // notification, to the bench
+	MethodFactsAll    = "facts.all" // notification, to the bench: it has told all that it knows once
 	MethodApps        = "apps"
 	MethodAppOffer    = "app.offer"
 	MethodAppSwitch   = "app.switch"

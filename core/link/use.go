@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 
 	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
@@ -193,14 +194,22 @@ type facts struct{ *Session }
 // than any sheet has.
 const maxTold = 1024
 
-// Follow merges the reports about a key while take is running.
+// allWithin is how long is waited until a device has told everything once.
+const allWithin = 2 * time.Second
+
+// Follow merges the reports about a key while take is running. What is taken first is all that
+// the device knows of itself, or what it has told of that in two seconds.
 func (f facts) Follow(ctx context.Context, take func([]device.Fact)) error {
 	var mu sync.Mutex
 	var told []device.Fact
 	at := map[string]int{}
-	more, flood := make(chan struct{}, 1), make(chan struct{})
-	var once sync.Once
+	more, all, flood := make(chan struct{}, 1), make(chan struct{}), make(chan struct{})
+	var toldAll, flooded sync.Once
 	return f.follow(ctx, MethodFactsFollow, nil, func(method string, params json.RawMessage) {
+		if method == MethodFactsAll {
+			toldAll.Do(func() { close(all) })
+			return
+		}
 		one, err := rpc.Decode[device.Fact](params)
 		if err != nil || method != MethodFact {
 			return
@@ -212,7 +221,7 @@ func (f facts) Follow(ctx context.Context, take func([]device.Fact)) error {
 			at[one.Key] = len(told)
 			told = append(told, one)
 		} else {
-			once.Do(func() { close(flood) })
+			flooded.Do(func() { close(flood) })
 		}
 		mu.Unlock()
 		select {
@@ -220,15 +229,25 @@ func (f facts) Follow(ctx context.Context, take func([]device.Fact)) error {
 		default:
 		}
 	}, func(ended <-chan error) error {
+		late := time.NewTimer(allWithin)
+		defer late.Stop()
+		ready := (<-chan struct{})(nil)
 		for {
 			select {
-			case <-more:
+			case <-all:
+				all, ready = nil, more
+			case <-late.C:
+				ready = more
+			case <-ready:
 			case <-flood:
 				return fmt.Errorf("the device tells more than %d different facts", maxTold)
 			case err := <-ended:
 				return err
 			case <-ctx.Done():
 				return context.Cause(ctx)
+			}
+			if ready == nil {
+				continue
 			}
 			mu.Lock()
 			batch := told

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
@@ -142,30 +143,50 @@ func (k *Keeper) admissionFacts(a device.Admittance) []fact.Fact {
 	return out
 }
 
-// follow records what an admitted device reports until the session ends.
+// toldWithin is how long a device may take to tell the first of its facts. One that has told none
+// then is linked all the same.
+const toldWithin = 3 * time.Second
+
+// follow records what an admitted device reports until the session ends. That it is linked is
+// recorded together with what it tells first: what it does not tell then is not known, instead
+// of not known yet.
 func (r *reach) follow(ctx context.Context, s device.Session, scope string) {
 	k := r.keeper
 	k.cfg.Facts.Begin(scope)
 	defer k.cfg.Facts.End(scope)
-	k.observe(ctx, r.way.Scope(), scope, []fact.Fact{k.Seen(fact.LinkUp, fact.Of(true), fact.Device), k.Seen(fact.Met, fact.Of(true), fact.Device)})
-	k.mu.Lock()
-	r.open = true
-	k.mu.Unlock()
-	k.tell()
 	defer func() {
 		k.mu.Lock()
 		r.open, r.told = false, deviceClock{}
 		k.apps = nil
 		k.mu.Unlock()
 	}()
+	var once sync.Once
+	linked := func(told ...fact.Fact) (first bool) {
+		once.Do(func() {
+			first = true
+			k.observe(ctx, r.way.Scope(), scope, append(told, k.Seen(fact.LinkUp, fact.Of(true), fact.Device), k.Seen(fact.Met, fact.Of(true), fact.Device)))
+			k.mu.Lock()
+			r.open = true
+			k.mu.Unlock()
+			k.tell()
+		})
+		return first
+	}
 	told, err := s.Facts()
 	if errors.Is(err, errors.ErrUnsupported) {
+		linked()
 		<-ctx.Done()
 		return
 	}
+	late := time.AfterFunc(toldWithin, func() { linked() })
+	defer once.Do(func() {}) // waits for one that runs
+	defer late.Stop()
 	if err == nil {
 		err = told.Follow(ctx, func(batch []device.Fact) {
-			k.observe(ctx, r.way.Scope(), scope, r.read(batch, scope))
+			seen := r.read(batch, scope)
+			if !linked(seen...) {
+				k.observe(ctx, r.way.Scope(), scope, seen)
+			}
 		})
 	}
 	if errors.Is(err, device.ErrNotAdmitted) {

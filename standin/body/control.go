@@ -109,7 +109,7 @@ const tellAgain = 3 * time.Minute
 // is no longer admitted.
 func (b *Body) followFacts(ctx context.Context, key string, notify func(string, any) error) error {
 	told := map[fact.Key]string{}
-	for {
+	for all := false; ; {
 		b.mu.Lock()
 		if b.admission(key).State != device.Admitted {
 			b.mu.Unlock()
@@ -144,6 +144,12 @@ func (b *Body) followFacts(ctx context.Context, key string, notify func(string, 
 				raw, _ = json.Marshal(clock)
 			}
 			if err := notify(link.MethodFact, device.Fact{Key: string(f.key), Value: raw}); err != nil {
+				return err
+			}
+		}
+		if !all {
+			all = true
+			if err := notify(link.MethodFactsAll, nil); err != nil {
 				return err
 			}
 		}

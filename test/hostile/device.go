@@ -284,6 +284,9 @@ func (d *Device) facts(ctx context.Context, notify func(string, any) error) erro
 			return err
 		}
 	}
+	if err := notify(link.MethodFactsAll, nil); err != nil {
+		return err
+	}
 	<-ctx.Done()
 	return ctx.Err()
 }
@@ -300,6 +303,9 @@ func tells(more func(notify func(key, value string) error) error) func(Call) (an
 			}
 		}
 		if err := more(tell); err != nil {
+			return nil, err
+		}
+		if err := c.Notify(link.MethodFactsAll, nil); err != nil {
 			return nil, err
 		}
 		<-c.Context.Done()

@@ -103,7 +103,7 @@ func (m *meeting) begin(ctx context.Context, addresses []string) error {
 	if err != nil {
 		return problem.Errorf(problem.Unavailable, "connect to the device at %s: %w", address, network.Trouble(err))
 	}
-	met, err := s.Introduce(ctx, m.air.cfg.Bench())
+	met, err := m.introduce(ctx, s)
 	if err == nil {
 		err = m.air.cfg.Rack.CheckIntroduction(s.Key(), met.Device, m.asked)
 	}
@@ -121,6 +121,25 @@ func (m *meeting) begin(ctx context.Context, addresses []string) error {
 	m.now.Address, m.now.Claims, m.now.As = address, clean(met.Device), m.asked
 	m.now.Until = m.air.cfg.Clock.Now().Add(met.Waits)
 	return nil
+}
+
+// A device hears a little later that an introduction was ended here: for this long it may be busy
+// with one that is over.
+const (
+	busyFor  = time.Second
+	busyLook = 100 * time.Millisecond
+)
+
+func (m *meeting) introduce(ctx context.Context, s *session) (*link.Meeting, error) {
+	for began := time.Now(); ; {
+		met, err := s.Introduce(ctx, m.air.cfg.Bench())
+		if !errors.Is(err, link.ErrBusy) || time.Since(began) > busyFor {
+			return met, err
+		}
+		if err := clock.Sleep(ctx, clock.System{}, busyLook); err != nil {
+			return nil, err
+		}
+	}
 }
 
 // clean is a description without control characters.
