@@ -1,5 +1,7 @@
 package client
 
+import "time"
+
 // Host is a computer to which devices are connected.
 type Host struct {
 	Name    string `json:"name" doc:"a lower-case letter, then up to 39 letters, digits or hyphens"`
@@ -48,12 +50,13 @@ type TreeRow struct {
 
 // Link is a way by which a device is reached now.
 type Link struct {
-	Device  string `json:"device"`
-	Way     string `json:"way" doc:"such as cable"`
-	Host    string `json:"host" doc:"empty where no host is on the way"`
-	Port    string `json:"port"`
-	State   string `json:"state" enum:"linked,visitor,down" doc:"visitor: up, and the bench is not admitted"`
-	Trouble string `json:"trouble" doc:"why it is down; empty while nothing is wrong"`
+	Device  string     `json:"device"`
+	Way     string     `json:"way" doc:"such as cable"`
+	Host    string     `json:"host" doc:"empty where no host is on the way"`
+	Port    string     `json:"port" doc:"of the host, or an address; by the way companion the handle of the device through which it is reached"`
+	State   string     `json:"state" enum:"linked,visitor,asleep,down" doc:"visitor: up, and the bench is not admitted; asleep: it is woken when it is needed"`
+	Asleep  *time.Time `json:"asleep,omitempty" doc:"since when it is asleep, in that state"`
+	Trouble string     `json:"trouble" doc:"why it is down; empty while nothing is wrong"`
 }
 
 // RestartedLink is a device whose link was restarted.

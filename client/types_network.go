@@ -4,13 +4,15 @@ import "time"
 
 // NetworkEntry is something that is heard on the network, or at an address that was given.
 type NetworkEntry struct {
-	Name      string     `json:"name" doc:"by which it is spoken of while it is heard or on record, such as heard-1; server-1 of an SSH server"`
+	Name      string     `json:"name" doc:"by which it is spoken of while it is heard or on record, such as heard-1; near-1 of one that another device hears; server-1 of an SSH server"`
 	State     string     `json:"state" enum:"known,not met,other version,silent" doc:"known: a device on record; not met: not introduced to this bench; other version: of the device link; silent: nobody answers at the address"`
 	Device    string     `json:"device" doc:"handle of the device on record that it is taken for; empty for none"`
 	Family    string     `json:"family" doc:"that it announces; empty where nothing is announced"`
 	Addresses []string   `json:"addresses" nullable:"false"`
 	Given     bool       `json:"given" doc:"a person has given the address"`
 	Since     *time.Time `json:"since,omitempty" doc:"when it was heard first"`
+	Through   string     `json:"through" doc:"handle of the device that hears it, and through which it is reached; empty for none"`
+	Asleep    *time.Time `json:"asleep,omitempty" doc:"since when it is asleep, as that device tells; missing while it is awake"`
 	Trouble   string     `json:"trouble" doc:"why nobody answers at a given address"`
 	Login     string     `json:"login" doc:"the user, of an SSH server; empty for anything else"`
 	DeviceKey string     `json:"device_key" doc:"fingerprint of the key that an SSH server shows; empty before it was seen"`

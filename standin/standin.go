@@ -31,6 +31,7 @@ import (
 	"earlybench.invalid/earlybench/standin/host"
 	"earlybench.invalid/earlybench/standin/hub"
 	"earlybench.invalid/earlybench/standin/machine"
+	"earlybench.invalid/earlybench/standin/pair"
 )
 
 // Scenario is the set of stand-ins at first start, and where they listen.
@@ -86,6 +87,12 @@ type Entry struct {
 	Begin  *body.Beginning `json:"begin"`
 	Cable  string          `json:"cable"` // charge, worn, dead; "" for a good one
 	Held   bool            `json:"held"`  // by the virtual machine
+	// Pair is where it listens for the handset through which it is reached; "" for not at all. Such
+	// a body is on no network.
+	Pair string `json:"pair,omitempty"`
+	// Beside are the bodies that are reached through it: their names, or where those of another
+	// scenario listen.
+	Beside []string `json:"beside,omitempty"`
 }
 
 // Addresses are where the stand-ins are reached.
@@ -121,6 +128,8 @@ type Rig struct {
 	host    *host.Host
 	machine *machine.Machine
 	air     *air.Air // nil: none is reached without a cable
+	pairs   []*pair.Listener
+	hearing []*pair.Hearing
 	hands   *hands.Server
 	steer   net.Listener
 	socket  string
@@ -197,6 +206,7 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		}
 	}
 	var held []hands.Body
+	listening := map[string]string{} // addresses by body
 	for _, e := range sc.Bodies {
 		spec := specs[e.Body]
 		if spec == nil {
@@ -205,7 +215,13 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		if sc.Boot != "" {
 			spec.Boot = sc.Boot
 		}
-		b, err := body.New(body.Config{Name: e.Name, Spec: spec, Model: e.Model, Serial: e.Serial, Crew: sc.Crew, Authority: sc.Authority.checker(), Enter: sc.Authority.enter(e.Serial, e.Model), Answer: answer,
+		var hearing body.Hearing
+		if len(e.Beside) > 0 {
+			h := pair.Hear()
+			r.hearing = append(r.hearing, h)
+			hearing = h
+		}
+		b, err := body.New(body.Config{Hearing: hearing, Name: e.Name, Spec: spec, Model: e.Model, Serial: e.Serial, Crew: sc.Crew, Authority: sc.Authority.checker(), Enter: sc.Authority.enter(e.Serial, e.Model), Answer: answer,
 			Dir: filepath.Join(sc.Dir, "bodies"), Clock: r.clock, Log: log, Begin: e.Begin})
 		if err != nil {
 			return err
@@ -213,7 +229,15 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		r.bodies = append(r.bodies, b)
 		held = append(held, b)
 		r.hub.Attach(b)
-		if r.air != nil {
+		switch {
+		case e.Pair != "":
+			p, err := pair.Listen(e.Pair, b)
+			if err != nil {
+				return err
+			}
+			r.pairs = append(r.pairs, p)
+			listening[e.Name] = p.Address()
+		case r.air != nil:
 			r.air.Add(b)
 		}
 		cable := hub.Cable(e.Cable)
@@ -231,6 +255,16 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		if err != nil {
 			return err
 		}
+	}
+	heard := r.hearing
+	for _, e := range sc.Bodies {
+		if len(e.Beside) == 0 {
+			continue
+		}
+		for _, at := range e.Beside {
+			heard[0].Add(cmp.Or(listening[at], at))
+		}
+		heard = heard[1:]
 	}
 	if r.hands, err = hands.Start(sc.HandsAddress, cable{r.hub}, held); err != nil {
 		return err
@@ -257,6 +291,12 @@ func (r *Rig) Close() error {
 	}
 	if r.air != nil {
 		errs = append(errs, r.air.Close())
+	}
+	for _, p := range r.pairs {
+		errs = append(errs, p.Close())
+	}
+	for _, h := range r.hearing {
+		h.Close()
 	}
 	if r.hands != nil {
 		errs = append(errs, r.hands.Close())

@@ -10,7 +10,7 @@ import (
 
 // trials are gates that are small enough to look at all that may happen.
 var trials = []struct{ family, maker, code, gate string }{
-	{"wick", "Wick & Daughters", "W2", "seen"}, {"ostler", "Ostler House", "WT", "registered"}, {"ostler", "Ostler House", "WT", "support"},
+	{"wick", "Wick & Daughters", "W2", "awake"}, {"ostler", "Ostler House", "WT", "registered"}, {"ostler", "Ostler House", "WT", "support"},
 	{"ostler", "Ostler House", "WT", "mode"}, {"linux", "", "ssh", "seen"},
 }
 

@@ -40,6 +40,7 @@ type Session interface {
 	Statements() (Statements, error)
 	Wireless() (Wireless, error)
 	Actions() (Actions, error)
+	Companions() (Companions, error)
 	// Find makes the device show its handle on this bench.
 	Find(ctx context.Context, handle string) error
 	// Restart restarts the device.
@@ -296,6 +297,32 @@ type Action struct {
 	Args  json.RawMessage // JSON Schema (2020-12); nil for no arguments
 }
 
+// Companions is the devices that are reached through this one, such as a watch through its handset.
+type Companions interface {
+	// Follow calls take with all that the device hears, at once and after each change, until ctx or
+	// the session ends. take may block; what was not taken then is replaced by what is newer.
+	Follow(ctx context.Context, take func([]Companion)) error
+	// Open connects to one of them by its name, and has it woken if it sleeps. The bytes pass
+	// through the device as they are. A device that cannot reach it answers a [NotCarried].
+	Open(ctx context.Context, name string) (io.ReadWriteCloser, error)
+}
+
+// Companion is a device that another one hears.
+type Companion struct {
+	// Name is another one from time to time. Who knows the device's key recognises it, and to
+	// everybody else it says nothing.
+	Name   string `json:"name"`
+	Family string `json:"family"`
+	Asleep bool   `json:"asleep,omitempty"`
+	// Slept is for how many seconds it has been asleep, 0 to a year.
+	Slept int64 `json:"slept,omitempty"`
+}
+
+// NotCarried is the error of a device that cannot reach its companion. Text is the device's.
+type NotCarried struct{ Text string }
+
+func (e *NotCarried) Error() string { return e.Text }
+
 type askingKey struct{}
 
 // WithAsking returns a context in which a device may have a person asked in the middle of something: asks is
@@ -351,6 +378,11 @@ func (b Bare) Wireless() (Wireless, error) {
 // Actions says that there are no others.
 func (b Bare) Actions() (Actions, error) {
 	return nil, b.lacks("An action beyond those of every device")
+}
+
+// Companions says that nobody is reached through it.
+func (b Bare) Companions() (Companions, error) {
+	return nil, b.lacks("Reaching another device through this one")
 }
 
 // Find says that the device cannot show its handle.

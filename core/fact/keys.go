@@ -21,6 +21,9 @@ const (
 	AirNetworks   Key = "air.networks"
 	AirHotspot    Key = "air.hotspot"
 	AirQuiet      Key = "air.quiet"
+	CompanionSeen Key = "companion.seen"
+	CompanionNear Key = "companion.near"
+	CompanionOf   Key = "companion.of"
 	AdapterSeen   Key = "adapter.seen"
 	DriverBound   Key = "driver.bound"
 	DriverSet     Key = "driver.set"
@@ -113,6 +116,9 @@ func onTheBus() []Spec {
 		{Key: AirNear, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "one of its family that was not introduced is heard on the network"},
 		{Key: AirQuiet, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "no announcement of any other device is heard on the networks of this computer"},
 		{Key: AirNetwork, Type: Text, Sources: []Source{Host, Device, Person}, Good: hours, Text: "network it is on: same, other, hotspot"},
+		cable(CompanionSeen, Bool, "another device hears it, through which it is reached", Host),
+		{Key: CompanionNear, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "one of its family that was not introduced is heard through that device"},
+		{Key: CompanionOf, Type: Text, Sources: []Source{Host, Person}, Text: "device through which it is reached"},
 		cable(AdapterSeen, Bool, "its adapter has recognised it", Host),
 		cable(DriverBound, Bool, "the host has bound a driver to the device link", Host),
 		cable(DriverSet, Text, "driver set that is bound", Host),

@@ -111,6 +111,8 @@ func (s *served) channel(n ssh.NewChannel) {
 			go ssh.DiscardRequests(requests)
 			rfb.Serve(s.ctx, c, s.body.Screen()) //nolint:errcheck // the viewer sees the end
 		}
+	case n.ChannelType() == channelCompanion:
+		s.carry(n)
 	case n.ChannelType() == "session":
 		s.session(n)
 	default:
@@ -199,6 +201,9 @@ func (s *served) control(n ssh.NewChannel) {
 	conn := rpc.New(c, func(ctx context.Context, conn *rpc.Conn, method string, params json.RawMessage) (any, error) {
 		if s.body.Admission(s.key).State != device.Admitted {
 			return nil, ErrNotAdmitted
+		}
+		if of, ok := s.body.(Carrier); ok && method == MethodCompanionsFollow {
+			return nil, s.followCompanions(ctx, of, conn.Notify)
 		}
 		return s.body.Control(context.WithValue(ctx, asker{}, s.key), method, params, conn.Notify)
 	})

@@ -5,6 +5,8 @@ const (
 	channelAdmit   = "admit@earlybench.invalid"
 	channelControl = "control@earlybench.invalid"
 	channelScreen  = "screen@earlybench.invalid"
+	// channelCompanion leads to a device that is reached through this one.
+	channelCompanion = "companion@earlybench.invalid"
 
 	MethodAdmitState  = "admit.state"
 	MethodAdmitAsk    = "admit.ask"
@@ -41,4 +43,7 @@ const (
 	MethodLogFollow   = "log.follow"
 	MethodLog         = "log"       // notification, to the bench
 	MethodAppEnded    = "app.ended" // notification, to the bench, behind the app's last line
+
+	MethodCompanionsFollow = "companions.follow"
+	MethodCompanions       = "companions" // notification, to the bench
 )

@@ -27,6 +27,8 @@ type Session struct {
 	own  string // the bench's
 	done chan struct{}
 
+	err error // why it has ended, set before done is closed
+
 	ending sync.Mutex // guards ended, and that nothing is begun after the end
 	ended  bool
 	runs   sync.WaitGroup // all that serves the connection
@@ -81,7 +83,7 @@ func Dial(ctx context.Context, c net.Conn, key ssh.Signer, accept func(fingerpri
 		}
 	})
 	s.run(func() {
-		s.conn.Wait() //nolint:errcheck // it has ended, which is all
+		s.err = s.conn.Wait()
 		close(s.done)
 	})
 	if err := s.beginVisit(ctx); err != nil {
@@ -96,6 +98,19 @@ func (s *Session) Key() string { return s.key }
 
 // Done is closed when the link has ended.
 func (s *Session) Done() <-chan struct{} { return s.done }
+
+// Err is why the link has ended: nil while it stands, and where either side has closed it.
+func (s *Session) Err() error {
+	select {
+	case <-s.done:
+	default:
+		return nil
+	}
+	if errors.Is(s.err, io.EOF) || errors.Is(s.err, net.ErrClosed) {
+		return nil
+	}
+	return s.err
+}
 
 // Close ends the link and waits for all that runs on it.
 func (s *Session) Close() error {
@@ -128,14 +143,14 @@ func (s *Session) run(f func()) {
 
 // open opens a channel. If the device does not confirm it before ctx ends, open returns; the
 // channel is closed if it opens later.
-func (s *Session) open(ctx context.Context, kind string) (ssh.Channel, error) {
+func (s *Session) open(ctx context.Context, kind string, data []byte) (ssh.Channel, error) {
 	type opened struct {
 		ch  ssh.Channel
 		err error
 	}
 	answer := make(chan opened, 1)
 	s.run(func() {
-		ch, requests, err := s.conn.OpenChannel(kind, nil)
+		ch, requests, err := s.conn.OpenChannel(kind, data)
 		answer <- opened{ch, err}
 		if err == nil {
 			ssh.DiscardRequests(requests)
@@ -177,7 +192,7 @@ func (s *Session) lost(err error) error {
 
 // control opens a control channel of an admitted bench.
 func (s *Session) control(ctx context.Context, handler rpc.Handler) (*rpc.Conn, error) {
-	ch, err := s.open(ctx, channelControl)
+	ch, err := s.open(ctx, channelControl, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -263,7 +278,7 @@ type screen struct{ *Session }
 
 // Open opens the screen, on which RFB is spoken.
 func (s screen) Open(ctx context.Context) (io.ReadWriteCloser, error) {
-	return s.open(ctx, channelScreen)
+	return s.open(ctx, channelScreen, nil)
 }
 
 // Alive asks the device whether it is there, by a request that it need not know (RFC 4254,

@@ -23,7 +23,7 @@ type visit struct {
 }
 
 func (s *Session) beginVisit(ctx context.Context) error {
-	ch, err := s.open(ctx, channelAdmit)
+	ch, err := s.open(ctx, channelAdmit, nil)
 	if err != nil {
 		return err
 	}

@@ -44,8 +44,14 @@ func reachedText(d client.Device) string {
 	var each []string
 	for _, w := range d.Ways {
 		text := "by " + w.Way + ", " + placeText(w)
-		if w.Way == "wireless" {
+		switch w.Way {
+		case "wireless":
 			text = "without a cable, at " + safe(w.Port)
+		case "companion":
+			text = "through " + safe(w.Port)
+		}
+		if w.Asleep != nil {
+			text += ", asleep since " + hourText(*w.Asleep) + ": it is woken when it is needed"
 		}
 		each = append(each, text)
 	}
@@ -61,6 +67,8 @@ func linkText(l client.Link) string {
 		return good.Render("linked")
 	case l.State == "visitor":
 		return "not admitted"
+	case l.State == "asleep":
+		return "asleep since " + hourText(*l.Asleep)
 	case l.Trouble != "":
 		return oneLine(safe(l.Trouble), 60)
 	}

@@ -20,7 +20,9 @@ whatever address it is. Another one is introduced once: it shows three words, wh
 are typed here.
 
 A device that has an SSH server and nothing of ours, such as a board with Linux, is
-given by its address: ssh://USER@ADDRESS.`,
+given by its address: ssh://USER@ADDRESS.
+
+A watch without a network of its own is heard by its handset, and reached through it.`,
 		Example: "earlybench network\nearlybench network introduce heard-1 --as kittiwake-1\nearlybench network add 192.168.7.21:4022\nearlybench network add ssh://board@192.168.7.40\nearlybench network join heron-1"},
 		(*client.Client).Network, func(all []client.NetworkEntry) {
 			if len(all) == 0 {
@@ -29,12 +31,24 @@ given by its address: ssh://USER@ADDRESS.`,
 			}
 			var rows [][]string
 			for _, e := range all {
-				rows = append(rows, []string{e.Name, networkFamily(e), strings.Join(e.Addresses, ", "), networkText(e)})
+				rows = append(rows, []string{e.Name, networkFamily(e), whereText(e), networkText(e)})
 			}
-			p.table([]string{"name", "family", "address", "taken for"}, rows)
+			p.table([]string{"name", "family", "where", "taken for"}, rows)
 		})
 	c.AddCommand(p.networkAdd(), p.networkLogin(), p.networkDrop(), p.networkIntroduce(), p.networkWords(), p.networkStop(), p.networkSwitch(true), p.networkSwitch(false))
 	return c
+}
+
+// whereText says where something is heard.
+func whereText(e client.NetworkEntry) string {
+	if e.Through == "" {
+		return strings.Join(e.Addresses, ", ")
+	}
+	text := "through " + safe(e.Through)
+	if e.Asleep != nil {
+		text += ", asleep since " + hourText(*e.Asleep)
+	}
+	return text
 }
 
 // notMet are those that are heard and may be a device: of its family, and not introduced.

@@ -147,6 +147,15 @@ func clockText(t time.Time) string {
 	return t.Format("2 Jan 15:04")
 }
 
+// hourText is clockText without seconds.
+func hourText(t time.Time) string {
+	t = t.Local()
+	if t.Format(time.DateOnly) == time.Now().Format(time.DateOnly) {
+		return t.Format("15:04")
+	}
+	return t.Format("2 Jan 15:04")
+}
+
 func took(ms int64) string {
 	if ms < 1000 {
 		return fmt.Sprintf("%d ms", ms)

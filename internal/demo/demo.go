@@ -238,7 +238,7 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 	if _, err := d.client.AddDriver(ctx, bytes.NewReader(offered)); err != nil {
 		return fmt.Errorf("give the bench the driver set: %w", err)
 	}
-	if err := d.permit(ctx, "fellgate/callout", "fellgate/muster", "fellgate/rain", "fellgate/words"); err != nil {
+	if err := d.permit(ctx, "fellgate/callout", "fellgate/muster", "fellgate/rain", "fellgate/words", "fellgate/pulse"); err != nil {
 		return err
 	}
 	if dir, err := appDir("callout"); err == nil {
@@ -305,6 +305,12 @@ func (d *demo) tellOfTheUnseen(ctx context.Context, bodies []demoBody) error {
 		if b.told && !known {
 			if _, err := d.client.AddDevice(ctx, client.NewDevice{Model: b.model, Handle: b.name}); err != nil {
 				return fmt.Errorf("put %s on the rack: %w", b.name, err)
+			}
+			if b.through == "" {
+				continue
+			}
+			if err := d.client.TellFact(ctx, b.name, "companion.of", b.through); err != nil {
+				return fmt.Errorf("tell through whom %s is reached: %w", b.name, err)
 			}
 		}
 	}

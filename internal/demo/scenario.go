@@ -16,9 +16,10 @@ import (
 type demoBody struct {
 	name, maker, model, serial string
 	begin                      *body.Beginning
-	held                       bool // by the virtual machine
-	ready                      bool // at first start, to have something that works
-	told                       bool // no bus shows it, so the bench is told of it
+	held                       bool   // by the virtual machine
+	ready                      bool   // at first start, to have something that works
+	told                       bool   // no bus shows it, so the bench is told of it
+	through                    string // the handset through which it is reached
 }
 
 // demoBodies are the stand-ins of the demo, each with its first trouble. With --few,
@@ -42,6 +43,7 @@ var demoBodies = []demoBody{
 	{name: "kestle-5", maker: "kestle", model: "K7", serial: "K 2 10061"},
 	{name: "kestle-6", maker: "kestle", model: "K7", serial: "K 2 10063"},
 	{name: "kittiwake-1", maker: "wick", model: "W2", serial: "W 2 0007", told: true},
+	{name: "kittiwake-2", maker: "wick", model: "W2", serial: "W 2 0019", told: true, through: "heron-1", begin: &body.Beginning{Settings: map[string]string{"loose": "yes"}}},
 }
 
 // crewNumber is the number of the crew of Fellgate Rescue at the stand-in authority.
@@ -88,7 +90,8 @@ func scenario(cfg Config, ports [8]int, announcements netip.AddrPort, bench clie
 	if offered, err = made.file(heron4Set); err != nil {
 		return sc, nil, err
 	}
-	for _, b := range bodiesOf(cfg) {
+	bodies := bodiesOf(cfg)
+	for _, b := range bodies {
 		e := standin.Entry{Name: b.name, Body: b.maker, Model: b.model, Serial: b.serial, Begin: b.begin, Held: b.held}
 		if b.ready {
 			begin := *b.begin
@@ -102,6 +105,14 @@ func scenario(cfg Config, ports [8]int, announcements netip.AddrPort, bench clie
 			}
 			begin.Statements = []string{text}
 			e.Begin = &begin
+		}
+		if b.through != "" {
+			e.Pair = "127.0.0.1:0"
+		}
+		for _, other := range bodies {
+			if other.through == b.name {
+				e.Beside = append(e.Beside, other.name)
+			}
 		}
 		sc.Bodies = append(sc.Bodies, e)
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/defect"
@@ -47,6 +48,8 @@ type Reached struct {
 	Place ways.Place
 	// Linked says that a session is up and this bench is admitted on it.
 	Linked bool
+	// Asleep is since when the device is asleep, where it is woken when it is needed; zero else.
+	Asleep time.Time
 	Up     bool  // a session is up, be this bench admitted on it or not
 	Down   error // why none is up; nil while nothing is wrong
 }
@@ -223,7 +226,11 @@ func (k *Keeper) Ways() []Reached {
 	defer k.mu.Unlock()
 	var out []Reached
 	for _, r := range k.reaches {
-		out = append(out, Reached{Kind: r.way.Kind(), Place: r.way.Place(), Linked: r.open, Up: r.session != nil, Down: r.down})
+		one := Reached{Kind: r.way.Kind(), Place: r.way.Place(), Linked: r.open, Up: r.session != nil, Down: r.down}
+		if sleeps, ok := r.way.(ways.Waker); ok && r.session == nil {
+			one.Asleep = sleeps.Asleep()
+		}
+		out = append(out, one)
 	}
 	slices.SortStableFunc(out, func(a, b Reached) int { // what is linked is used
 		if a.Linked == b.Linked {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"earlybench.invalid/earlybench/core/device"
@@ -43,12 +44,78 @@ func (k *Keeper) WayOf(s device.Session) string {
 	return ""
 }
 
+// wakeWithin is how long a device may take to be woken and linked.
+const wakeWithin = 30 * time.Second
+
+// Sleeps reports whether the device is asleep, and is woken when it is needed.
+func (k *Keeper) Sleeps() bool {
+	return k.Session() == nil && slices.ContainsFunc(k.Ways(), func(r Reached) bool { return !r.Asleep.IsZero() })
+}
+
+// Wake is Session for a device that may sleep: where it does, and a way can wake it, it is woken and
+// waited for. It returns nil where there is no session and nobody to be woken.
+func (k *Keeper) Wake(ctx context.Context) (device.Session, error) {
+	if s := k.Session(); s != nil {
+		return s, nil
+	}
+	r := k.best(func(r *reach) bool { _, can := r.way.(ways.Waker); return can })
+	if r == nil {
+		return nil, nil
+	}
+	waiting, cancel := context.WithTimeout(ctx, wakeWithin)
+	defer cancel()
+	err := r.way.(ways.Waker).Wake(waiting)
+	if err == nil {
+		s := k.awaitLinked(waiting)
+		if s != nil || ctx.Err() == nil {
+			return s, nil
+		}
+	}
+	if ctx.Err() != nil {
+		return nil, context.Cause(ctx)
+	}
+	handle := k.Device().Handle
+	return nil, &problem.Problem{Kind: problem.Unavailable, Gate: "awake", Text: fmt.Sprintf("%s was not woken within %s: %s.", handle, wakeWithin, err), Remedy: "Wake it by its button, or lay it on its cradle, then try again."}
+}
+
+// awaitLinked waits until a session that is up is one on which this bench is admitted; nil if it is
+// not, or once ctx has ended.
+func (k *Keeper) awaitLinked(ctx context.Context) device.Session {
+	for {
+		changed := k.Changed()
+		if s := k.Session(); s != nil {
+			return s
+		}
+		f, known := k.Facts().View().Get(fact.AdmitState, k.cfg.Clock.Now())
+		if k.best(func(r *reach) bool { return r.session != nil }) == nil || known && f.Value.Text() != string(device.Admitted) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-changed:
+		}
+	}
+}
+
 // elsewhereWithin is how long another way may take to be linked.
 const elsewhereWithin = 5 * time.Second
 
 // Elsewhere returns a session by another way than the given one, on which this bench is admitted,
-// after the session by that way has ended; nil if the device is reached by no other way.
+// after the session by that way has ended. A device that is reached by that way only, and has fallen
+// asleep, is woken. It returns nil where there is neither.
 func (k *Keeper) Elsewhere(ctx context.Context, lost string) device.Session {
+	if s := k.other(ctx, lost); s != nil {
+		return s
+	}
+	s, err := k.Wake(ctx)
+	if err != nil {
+		return nil
+	}
+	return s
+}
+
+func (k *Keeper) other(ctx context.Context, lost string) device.Session {
 	ctx, cancel := context.WithTimeout(ctx, elsewhereWithin)
 	defer cancel()
 	for {

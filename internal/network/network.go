@@ -1,17 +1,18 @@
 // Package network defines what a bench knows of devices that are heard without a cable, and
-// the introduction of those that it does not know. The way without a cable (internal/ways/air)
-// does the work.
+// the introduction of those that it does not know. The ways without a cable (below internal/ways)
+// and internal/introduce do the work.
 package network
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"earlybench.invalid/earlybench/core/introduction"
 	"earlybench.invalid/earlybench/core/problem"
 )
 
-// Network is what is heard, and the introduction that goes on.
+// Network is what is heard on the network, and the addresses that were given.
 type Network interface {
 	// List returns what is heard and what was given, by name.
 	List() []Entry
@@ -19,6 +20,16 @@ type Network interface {
 	Add(ctx context.Context, address string) (Entry, error)
 	// Drop forgets an address that a person has given, by its name or itself.
 	Drop(ctx context.Context, name string) error
+}
+
+// Companions is what is heard through other devices.
+type Companions interface {
+	// List returns it, by name.
+	List() []Entry
+}
+
+// Introductions are had one at a time.
+type Introductions interface {
 	// Meeting returns the introduction that goes on, or the last one.
 	Meeting() (Meeting, error)
 	// Meet begins the introduction of a device that is heard, by the name by which it is listed. as
@@ -65,6 +76,12 @@ const (
 	Silent       EntryState = "silent"        // nobody answers at the address
 )
 
+// NotHeard is the error for a name that stands for nothing that is heard.
+func NotHeard(name string) error {
+	return &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("Nothing called %.60q is heard on the network.", name),
+		Remedy: "List what is heard: earlybench network. Where announcements do not pass: earlybench network add ADDRESS."}
+}
+
 // Entry is something that is heard on the network, or an address that was given.
 type Entry struct {
 	Name      string // by which people speak of it
@@ -72,6 +89,8 @@ type Entry struct {
 	Device    string // handle of the one on record that it is taken for; "" for none
 	Family    string // that it announces; "" where nothing is announced
 	Addresses []string
+	Through   string    // handle of the device that hears it, and through which it is reached; "" for none
+	Asleep    time.Time // since when it is asleep, as that device tells; zero while it is awake
 	Given     bool      // a person has given the address
 	Since     time.Time // when it was heard first; zero for a given address
 	Trouble   string    // why nobody answers at a given address

@@ -201,6 +201,10 @@ func (o *Outlook) words(s Standing) map[string]string {
 	if f, ok := s.View.Get(fact.CrewNumber, s.Now); ok && f.Value.Text() != "" {
 		w["crew"] = f.Value.Text()
 	}
+	w["companion"] = "its handset"
+	if f, ok := s.View.Get(fact.CompanionOf, s.Now); ok && f.Value.Text() != "" {
+		w["companion"] = f.Value.Text()
+	}
 	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {
 		w["trouble"] = f.Value.String()
 	}
@@ -287,8 +291,27 @@ func (s Standing) blocked(why cause.Explanation) *problem.Problem {
 func unmarked(s string) string { return strings.NewReplacer("**", "", "*", "").Replace(s) }
 
 // Session is the best session on which this bench is admitted, or the problem that
-// stands in the way.
-func (o *Outlook) Session(k *keeper.Keeper) (device.Session, error) {
+// stands in the way. A device that sleeps is woken, where that can be done from here.
+func (o *Outlook) Session(ctx context.Context, k *keeper.Keeper) (device.Session, error) {
+	s, err := k.Wake(ctx)
+	if s == nil && err == nil {
+		err = o.Look(k, "").Blocked()
+	}
+	return s, err
+}
+
+// Reachable is the problem that stands in the way of a session; nil where there is one, or where the
+// device sleeps and is woken for it.
+func (o *Outlook) Reachable(k *keeper.Keeper) error {
+	if k.Sleeps() {
+		return nil
+	}
+	_, err := o.SessionNow(k)
+	return err
+}
+
+// SessionNow is Session without waking anybody.
+func (o *Outlook) SessionNow(k *keeper.Keeper) (device.Session, error) {
 	if s := k.Session(); s != nil {
 		return s, nil
 	}
@@ -297,6 +320,9 @@ func (o *Outlook) Session(k *keeper.Keeper) (device.Session, error) {
 
 // Await is Session for work that goes on: it waits for a session until ctx ends.
 func (o *Outlook) Await(ctx context.Context, k *keeper.Keeper) (device.Session, error) {
+	if s, err := k.Wake(ctx); s != nil || err != nil {
+		return s, err
+	}
 	if s := k.Await(ctx); s != nil {
 		return s, nil
 	}

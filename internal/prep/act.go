@@ -26,7 +26,7 @@ func (p *Prep) Actions(handle string) ([]device.Action, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := p.Outlook.Session(k)
+	s, err := p.Outlook.SessionNow(k)
 	if err != nil {
 		return nil, err
 	}
@@ -61,7 +61,7 @@ func (p *Prep) act(ctx context.Context, run *job.Run) (any, error) {
 	}
 	k := p.Rack.ByID(a.Device)
 	run.Phase("act", 0)
-	s, err := p.Outlook.Session(k)
+	s, err := p.Outlook.Session(ctx, k)
 	if err != nil {
 		return nil, err
 	}

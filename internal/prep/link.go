@@ -64,7 +64,7 @@ func (p *Prep) SetWireless(ctx context.Context, handle string, on bool) error {
 	if !on && !slices.ContainsFunc(k.Ways(), func(w keeper.Reached) bool { return w.Linked && w.Cabled() }) {
 		return &problem.Problem{Kind: problem.Blocked, Text: handle + " is reached without a cable only, so that nothing could switch it on again from here.", Remedy: "Connect it by cable first, or switch it off on the device."}
 	}
-	s, err := p.Outlook.Session(k)
+	s, err := p.Outlook.Session(ctx, k)
 	if err != nil {
 		return err
 	}

@@ -114,7 +114,7 @@ func (p *Prep) Show(ctx context.Context, handle string) error {
 	if err != nil {
 		return err
 	}
-	s, err := p.Outlook.Session(k)
+	s, err := p.Outlook.Session(ctx, k)
 	if err != nil {
 		return err
 	}

@@ -176,7 +176,7 @@ func (r *Retire) do(ctx context.Context, k *keeper.Keeper, st outlook.Standing, 
 	if s.Action == sheet.Leave {
 		return r.Leave(ctx, k)
 	}
-	if !st.Linked() || s.Action == "" {
+	if !st.Linked() && !k.Sleeps() || s.Action == "" {
 		return false, nil
 	}
 	release, err := k.LeaseToRetire("Retire " + st.Device.Handle)
@@ -184,7 +184,7 @@ func (r *Retire) do(ctx context.Context, k *keeper.Keeper, st outlook.Standing, 
 		return false, nil // it is done once that work has ended
 	}
 	defer release()
-	session, err := r.Outlook.Session(k)
+	session, err := r.Outlook.Session(ctx, k)
 	if err != nil {
 		return false, err
 	}

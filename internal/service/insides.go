@@ -33,6 +33,7 @@ import (
 	"earlybench.invalid/earlybench/internal/depot"
 	"earlybench.invalid/earlybench/internal/endings"
 	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/introduce"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/kits"
 	"earlybench.invalid/earlybench/internal/library"
@@ -50,39 +51,42 @@ import (
 	"earlybench.invalid/earlybench/internal/ways/adapter"
 	"earlybench.invalid/earlybench/internal/ways/air"
 	"earlybench.invalid/earlybench/internal/ways/cable"
+	"earlybench.invalid/earlybench/internal/ways/companion"
 	"earlybench.invalid/earlybench/internal/ways/openssh"
 	"earlybench.invalid/earlybench/internal/web"
 )
 
 // Insides is a bench without its interfaces: facts, rack, ways and use cases.
 type Insides struct {
-	Store       *store.Store
-	Files       store.Files
-	Book        *facts.Book
-	Rack        *rack.Rack
-	Outlook     *outlook.Outlook
-	Cables      *cable.Cables
-	Hosts       *bus.Hosts
-	Air         *air.Air
-	Servers     *openssh.Servers
-	Adapters    *adapter.Adapters
-	Kits        *kits.Kits
-	Jobs        *job.Runner
-	Depots      *depot.Depots
-	Safe        *safe.Safe
-	Authorities *authority.Authorities
-	Belong      *belong.Belong
-	Statements  *statements.Statements
-	Endings     *endings.Endings
-	Supply      *supply.Supply
-	Prep        *prep.Prep
-	Retire      *retire.Retire
-	Tryouts     *tryout.Tryouts
-	Tidy        *tidy.Tidy
-	Backups     *backup.Backups
-	Sheets      *library.Library
-	Clock       clock.Clock
-	Log         *slog.Logger
+	Store         *store.Store
+	Files         store.Files
+	Book          *facts.Book
+	Rack          *rack.Rack
+	Outlook       *outlook.Outlook
+	Cables        *cable.Cables
+	Hosts         *bus.Hosts
+	Air           *air.Air
+	Companions    *companion.Companions
+	Introductions *introduce.Introductions
+	Servers       *openssh.Servers
+	Adapters      *adapter.Adapters
+	Kits          *kits.Kits
+	Jobs          *job.Runner
+	Depots        *depot.Depots
+	Safe          *safe.Safe
+	Authorities   *authority.Authorities
+	Belong        *belong.Belong
+	Statements    *statements.Statements
+	Endings       *endings.Endings
+	Supply        *supply.Supply
+	Prep          *prep.Prep
+	Retire        *retire.Retire
+	Tryouts       *tryout.Tryouts
+	Tidy          *tidy.Tidy
+	Backups       *backup.Backups
+	Sheets        *library.Library
+	Clock         clock.Clock
+	Log           *slog.Logger
 
 	watching sync.WaitGroup
 	end      context.CancelFunc
@@ -136,8 +140,11 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 			cfg.Log.Error("tell of a change", "host", host, "error", err)
 		}
 	}, keys.Link, cfg.Log)
-	in.Air = air.New(air.Config{Records: st, Rack: in.Rack, Browse: in.browse(cfg.Announcements), Dial: (&net.Dialer{}).DialContext, Key: keys.Link, Bench: in.Name, Clock: c, Log: cfg.Log})
+	in.Air = air.New(air.Config{Records: st, Rack: in.Rack, Browse: in.browse(cfg.Announcements), Dial: (&net.Dialer{}).DialContext, Key: keys.Link, Clock: c, Log: cfg.Log})
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Air.Again() })
+	in.Companions = companion.New(companion.Config{Rack: in.Rack, Key: keys.Link, Changed: in.Air.Changed, Clock: c, Log: cfg.Log})
+	in.Rack.OnChange(func(*keeper.Keeper) { in.Companions.Again() })
+	in.Introductions = introduce.New(introduce.Config{Ways: []introduce.Way{in.Air, in.Companions}, Rack: in.Rack, Bench: in.Name, Changed: in.Air.Changed, Clock: c})
 	in.Servers = openssh.New(openssh.Config{Records: st, Rack: in.Rack, Dial: (&net.Dialer{}).DialContext, Key: keys.Link, Bench: in.Name, Clock: c, Log: cfg.Log})
 	in.Adapters = adapter.New(adapter.Config{Dir: filepath.Join(cfg.State, "adapters"), Work: filepath.Join(cfg.State, "work"), Present: in.Rack.Presented, AddSheet: in.addSheet, Tell: st.Tell, Bench: in.Name, Clock: c, Log: cfg.Log})
 	hold := cfg.Hold
@@ -196,7 +203,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 // Face makes the web interface of the insides at an address.
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
-	cfg.Network, cfg.Servers, cfg.Adapters = in.Air, in.Servers, in.Adapters
+	cfg.Network, cfg.Companions, cfg.Introductions, cfg.Servers, cfg.Adapters = in.Air, in.Companions, in.Introductions, in.Servers, in.Adapters
 	cfg.Statements, cfg.Endings, cfg.Tidy, cfg.Backups = in.Statements, in.Endings, in.Tidy, in.Backups
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
@@ -251,6 +258,7 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Sheets.Watch(ctx, in.setSheets) })
 	in.watching.Go(func() { in.trim(ctx) })
 	in.watching.Go(func() { in.compareClocks(ctx) })
+	in.Companions.Start()
 	if err := errors.Join(in.Air.Start(ctx), in.Servers.Start(ctx), in.Adapters.Start()); err != nil {
 		return err
 	}
@@ -338,6 +346,8 @@ func (in *Insides) Close() {
 	in.watching.Wait()
 	in.Hosts.Close()
 	in.Cables.Close()
+	in.Introductions.Close()
+	in.Companions.Close()
 	if err := in.Air.Close(); err != nil {
 		in.Log.Warn("end listening for announcements", "error", err)
 	}

@@ -44,7 +44,7 @@ func (s *Statements) Allow(ctx context.Context, handle, app string, build *Build
 		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "granted", Text: fmt.Sprintf("%s runs only apps that a signing identity has signed, and %s is signed by a bare key.", handle, app),
 			Remedy: signRemedy}
 	}
-	if _, err := s.cfg.Outlook().Session(k); err != nil {
+	if err := s.cfg.Outlook().Reachable(k); err != nil {
 		return job.Job{}, err
 	}
 	return s.cfg.Jobs.Start(ctx, job.New{Kind: KindAllow, Title: fmt.Sprintf("Put a %s for %s on %s", kind.Noun(), app, handle), Device: handle, Subjects: []string{"device/" + k.Device().ID},

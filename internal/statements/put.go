@@ -225,7 +225,7 @@ func (s *Statements) putOn(ctx context.Context, id string, st Statement, replace
 
 // reach reaches a device's statements, and reads those that are there.
 func (s *Statements) reach(ctx context.Context, k *keeper.Keeper) (device.Statements, []*statement.Statement, error) {
-	session, err := s.cfg.Outlook().Session(k)
+	session, err := s.cfg.Outlook().Session(ctx, k)
 	if err != nil {
 		return nil, nil, err
 	}

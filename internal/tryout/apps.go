@@ -34,7 +34,7 @@ func (t *Tryouts) onDevice(ctx context.Context, handle, title, app string, do fu
 	if err != nil {
 		return err
 	}
-	session, err := t.Outlook.Session(k)
+	session, err := t.Outlook.Session(ctx, k)
 	if err != nil {
 		return err
 	}

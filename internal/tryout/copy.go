@@ -125,7 +125,10 @@ func (w *work) reach(ctx context.Context) error {
 		return nil
 	}
 	if w.run.Job().Begun == 1 {
-		s, err := w.Outlook.Session(w.keeper)
+		if w.keeper.Sleeps() {
+			w.run.Note("waking " + w.record.Device)
+		}
+		s, err := w.Outlook.Session(ctx, w.keeper)
 		if err == nil {
 			w.use(s)
 		}

@@ -157,8 +157,7 @@ func (w *work) canRun(ctx context.Context, k *keeper.Keeper, build string) error
 			}
 		}
 	}
-	_, err := w.Outlook.Session(k)
-	return err
+	return w.Outlook.Reachable(k)
 }
 
 // signedAs is what a device will see of what is run: by whom it is signed, and how it was built. What an

@@ -5,6 +5,7 @@ package ways
 
 import (
 	"context"
+	"time"
 
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
@@ -66,6 +67,15 @@ type Restarter interface {
 	// RestartLink ends the session and has the device start its side over. It returns once
 	// that has been done; the way then reaches the device again by itself.
 	RestartLink(ctx context.Context) error
+}
+
+// Waker is implemented by a way to a device that may sleep, and that can be woken from here.
+type Waker interface {
+	// Asleep is since when the device is asleep; zero while it is awake.
+	Asleep() time.Time
+	// Wake has it woken, again and again, until a session is up or ctx ends; then the error of
+	// the last attempt.
+	Wake(ctx context.Context) error
 }
 
 // Sink is what a way reports to. Methods may be called from any goroutine

@@ -14,6 +14,8 @@ func linkOf(l rack.Link) client.Link {
 		out.State = "linked"
 	case l.Up:
 		out.State = "visitor"
+	case !l.Asleep.IsZero() && l.Down == nil:
+		out.State, out.Asleep = "asleep", when(l.Asleep)
 	case l.Down != nil:
 		out.Trouble = sentence(l.Down.Error())
 	}

@@ -17,7 +17,7 @@ import (
 func (s *Server) networkRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/network", "network", "What is heard on the network, and the addresses that were given"), func(_ context.Context, in *struct{ Select }) (*out[client.List[client.NetworkEntry]], error) {
-		return networkList.of(in.Select, each(append(s.Network.List(), s.Servers.List()...), entryOf))
+		return networkList.of(in.Select, each(slices.Concat(s.Network.List(), s.Companions.List(), s.Servers.List()), entryOf))
 	})
 	huma.Register(a, operation(access.Maintain, "POST", "/network", "add-address", "Give the address of a device"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -58,7 +58,7 @@ func (s *Server) networkRoutes() {
 		return &out[client.LoggedIn]{client.LoggedIn{Device: handle}}, nil
 	})
 	huma.Register(a, operation(access.Look, "GET", "/introduction", "introduction", "The introduction that goes on, or the last one"), func(context.Context, *none) (*out[client.Introduction], error) {
-		return s.introductionOf(s.Network.Meeting())
+		return s.introductionOf(s.Introductions.Meeting())
 	})
 	huma.Register(a, operation(access.Use, "POST", "/introduction", "introduce", "Begin to introduce a device that is heard: it shows three words"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -66,18 +66,18 @@ func (s *Server) networkRoutes() {
 			Device string `json:"device,omitempty" maxLength:"60" doc:"handle of the record that it is; empty has it found, or made"`
 		}
 	}) (*out[client.Introduction], error) {
-		return s.introductionOf(s.Network.Meet(ctx, in.Body.Name, in.Body.Device))
+		return s.introductionOf(s.Introductions.Meet(ctx, in.Body.Name, in.Body.Device))
 	})
 	huma.Register(a, operation(access.Use, "POST", "/introduction/words", "type-words", "Take the three words that the device shows"), func(ctx context.Context, in *struct {
 		Body struct {
 			Words string `json:"words" maxLength:"200"`
 		}
 	}) (*out[client.Introduction], error) {
-		return s.introductionOf(s.Network.Type(ctx, in.Body.Words))
+		return s.introductionOf(s.Introductions.Type(ctx, in.Body.Words))
 	})
 	stop := operation(access.Use, "DELETE", "/introduction", "stop-introduction", "Give the introduction up")
 	stop.DefaultStatus = http.StatusNoContent
-	huma.Register(a, stop, func(context.Context, *none) (*struct{}, error) { return nil, problem(s.Network.StopMeeting()) })
+	huma.Register(a, stop, func(context.Context, *none) (*struct{}, error) { return nil, problem(s.Introductions.StopMeeting()) })
 	huma.Register(a, operation(access.Use, "PUT", "/devices/{handle}/wireless", "set-wireless", "Switch on or off, over the link, that a device is reached without a cable"), func(ctx context.Context, in *struct {
 		OfDevice
 		Body struct {
@@ -97,11 +97,8 @@ func (s *Server) given(name string) bool {
 }
 
 func entryOf(e network.Entry) client.NetworkEntry {
-	c := client.NetworkEntry{Name: e.Name, State: string(e.State), Device: e.Device, Family: e.Family, Addresses: append([]string{}, e.Addresses...), Given: e.Given, Trouble: e.Trouble, Login: e.Login, DeviceKey: e.Key}
-	if !e.Since.IsZero() {
-		since := e.Since.UTC()
-		c.Since = &since
-	}
+	c := client.NetworkEntry{Name: e.Name, State: string(e.State), Device: e.Device, Family: e.Family, Addresses: append([]string{}, e.Addresses...), Through: e.Through, Given: e.Given, Trouble: e.Trouble, Login: e.Login, DeviceKey: e.Key}
+	c.Since, c.Asleep = when(e.Since.UTC()), when(e.Asleep.UTC())
 	return c
 }
 

@@ -257,7 +257,7 @@ func (s *Server) session(c fiber.Ctx) (*keeper.Keeper, device.Session, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	session, err := s.Outlook.Session(k)
+	session, err := s.Outlook.Session(c.Context(), k)
 	return k, session, err
 }
 

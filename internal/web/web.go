@@ -52,42 +52,44 @@ const Version = "0.10"
 
 // Config is what the interface needs. All fields are needed but Heartbeat and SentWithin.
 type Config struct {
-	Store       *store.Store
-	Files       store.Files
-	Rack        *rack.Rack
-	Outlook     *outlook.Outlook
-	Access      *access.Keys
-	Hosts       *bus.Hosts
-	Network     network.Network
-	Servers     network.Servers
-	Adapters    adapters.Adapters
-	Computer    *computer.Computer
-	Checker     *computer.Checker
-	Jobs        *job.Runner
-	Supply      *supply.Supply
-	Depots      *depot.Depots
-	Kits        *kits.Kits
-	Safe        *safe.Safe
-	Authorities *authority.Authorities
-	Belong      *belong.Belong
-	Statements  *statements.Statements
-	Endings     *endings.Endings
-	Tidy        *tidy.Tidy
-	Backups     *backup.Backups
-	Prep        *prep.Prep
-	Sheets      *library.Library
-	Retire      *retire.Retire
-	Tryouts     *tryout.Tryouts
-	Clock       clock.Clock
-	Key         ssh.PublicKey
-	Bench       func() string                       // its name
-	Rename      func(context.Context, string) error // gives it another
-	ID          string
-	Host        string // the name under which browsers reach it; "" for the listener's address
-	Owner       string // the person whose words are taken down
-	Console     fs.FS  // the built console
-	Log         *slog.Logger
-	Ready       <-chan struct{} // closed once all on record was read; until then only the bench itself answers
+	Store         *store.Store
+	Files         store.Files
+	Rack          *rack.Rack
+	Outlook       *outlook.Outlook
+	Access        *access.Keys
+	Hosts         *bus.Hosts
+	Network       network.Network
+	Companions    network.Companions
+	Introductions network.Introductions
+	Servers       network.Servers
+	Adapters      adapters.Adapters
+	Computer      *computer.Computer
+	Checker       *computer.Checker
+	Jobs          *job.Runner
+	Supply        *supply.Supply
+	Depots        *depot.Depots
+	Kits          *kits.Kits
+	Safe          *safe.Safe
+	Authorities   *authority.Authorities
+	Belong        *belong.Belong
+	Statements    *statements.Statements
+	Endings       *endings.Endings
+	Tidy          *tidy.Tidy
+	Backups       *backup.Backups
+	Prep          *prep.Prep
+	Sheets        *library.Library
+	Retire        *retire.Retire
+	Tryouts       *tryout.Tryouts
+	Clock         clock.Clock
+	Key           ssh.PublicKey
+	Bench         func() string                       // its name
+	Rename        func(context.Context, string) error // gives it another
+	ID            string
+	Host          string // the name under which browsers reach it; "" for the listener's address
+	Owner         string // the person whose words are taken down
+	Console       fs.FS  // the built console
+	Log           *slog.Logger
+	Ready         <-chan struct{} // closed once all on record was read; until then only the bench itself answers
 	// Heartbeat is how often a reader hears something, so that one who has left is noticed; 0: every 10
 	// seconds. SentWithin is how long an answer may take that is not read; 0: a minute. Streams have a
 	// deadline of their own for each message.

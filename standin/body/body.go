@@ -44,6 +44,8 @@ type Config struct {
 	// Enter enters the device in the register of the crew with a number, at the authority. It is
 	// [ErrCrew] if no crew has that number. nil: any device knows the number Crew.
 	Enter func(ctx context.Context, number string) error
+	// Hearing is what it hears of the bodies that are reached through it; nil for none.
+	Hearing Hearing
 	// Answer, if not zero, replaces the spec's time limit for a question.
 	Answer time.Duration
 	// Begin, if not nil, is applied to a body that has no saved state.
@@ -93,8 +95,9 @@ type Body struct {
 	used     time.Time // when it was touched last
 	locked   bool
 	asleep   bool
-	resting  bool // asleep since nobody touched it for so long
-	power    bool // it is on power
+	slept    time.Time // when it fell asleep
+	resting  bool      // asleep since nobody touched it for so long
+	power    bool      // it is on power
 	booting  bool
 	booted   time.Time // when the restart will be over
 	stale    bool      // its link, until the cable is pulled
@@ -324,7 +327,7 @@ func (b *Body) ServeLink(ctx context.Context, pipe io.ReadWriteCloser) {
 		pipe.Close()
 		return
 	}
-	if err := link.Serve(ctx, stream, b.key(), b); err != nil {
+	if err := link.Serve(ctx, stream, b.key(), b.served()); err != nil {
 		b.cfg.Log.Info("link", "body", b.cfg.Name, "error", err)
 	}
 }

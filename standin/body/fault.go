@@ -33,7 +33,7 @@ var faults = []bodyFault{
 		func(b *Body) { b.st.Level, b.st.LevelAt = 81, b.cfg.Clock.Now() }, func(b *Body) bool { return b.charge() < 10 }},
 	{"locked", "its screen is locked", func(b *Body) { b.lock(); b.locked = true }, func(b *Body) { b.locked, b.screen.pad = false, nil },
 		func(b *Body) bool { return b.locked }},
-	{"asleep", "it sleeps", func(b *Body) { b.asleep, b.power = true, false }, func(b *Body) { b.rouse() }, func(b *Body) bool { return b.asleep }},
+	{"asleep", "it sleeps", func(b *Body) { b.sleep(); b.power = false }, func(b *Body) { b.rouse() }, func(b *Body) bool { return b.asleep }},
 	{"rests", "it rests, since nobody has touched it for long", func(b *Body) { b.rest() }, func(b *Body) { b.rouse(); b.locked = false },
 		func(b *Body) bool { return b.resting }},
 	{"stale-link", "it says locked although it is not, until its cable is pulled or its port reset", func(b *Body) { b.stale, b.locked = true, false },
@@ -47,6 +47,8 @@ var faults = []bodyFault{
 	{"admission-withdrawn", "no computer is let in any more", func(b *Body) { b.st.Admissions = map[string]admission{} }, nil,
 		func(b *Body) bool { return len(b.st.Admissions) == 0 }},
 	{"question-refused", "every question is answered with no", nil, nil, nil},
+	{"out-of-reach", "its handset does not hear it", nil, nil, nil},
+	{"wakes-not", "it sleeps too deeply for its handset to wake it", nil, nil, nil},
 	{"on-hotspot", "its network is a handset's hotspot", nil, nil, nil},
 	{"release-old", "it has release 8", func(b *Body) { b.st.Release = "8" }, func(b *Body) { b.st.Release = "" }, func(b *Body) bool { return b.st.Release == "8" }},
 }

@@ -119,7 +119,7 @@ func (m *meeting) Over() <-chan struct{} { return m.over }
 
 // ServeDirectly serves the device link over a connection that was made without a cable.
 func (b *Body) ServeDirectly(ctx context.Context, c net.Conn) {
-	if err := link.Serve(ctx, c, b.key(), b); err != nil {
+	if err := link.Serve(ctx, c, b.key(), b.served()); err != nil {
 		b.cfg.Log.Info("link", "body", b.cfg.Name, "error", err)
 	}
 }

@@ -38,7 +38,7 @@ func (b *Body) tick() {
 			b.boot()
 		}
 	case spec.Sleep != "" && !b.asleep && !b.power && b.question == nil && b.meeting == nil && idle > durationOr(spec.Sleep, 0):
-		b.asleep = true
+		b.sleep()
 		b.redraw()
 	case !b.resting && b.restsAfter() > 0 && idle > b.restsAfter() && b.screen.pad == nil:
 		b.rest()
@@ -84,8 +84,17 @@ func (b *Body) restsAfter() time.Duration {
 // and starts no apps. The lock is held.
 func (b *Body) rest() {
 	b.lock()
-	b.asleep, b.resting = true, true
+	b.sleep()
+	b.resting = true
 	b.touchState()
+}
+
+// sleep has the body fall asleep. The lock is held.
+func (b *Body) sleep() {
+	if !b.asleep {
+		b.slept = b.cfg.Clock.Now()
+	}
+	b.asleep = true
 }
 
 // lock locks the screen, where it can be locked. The lock is held.

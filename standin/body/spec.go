@@ -42,10 +42,12 @@ type Spec struct {
 	Hidden   HiddenSpec           `yaml:"hidden"`
 	Admit    AdmitSpec            `yaml:"admission"`
 	Air      *AirSpec             `yaml:"without a cable"` // nil: by cable only
-	Accept   *AcceptSpec          `yaml:"acceptance"`      // nil: any developer's apps run
-	Covers   *CoverSpec           `yaml:"statements"`      // nil: apps run without a grant or debug token
-	Words    map[string]string    `yaml:"words"`           // of its dialogs and toasts, in its language
-	Pages    map[string]*PageSpec `yaml:"pages"`
+	// Companion is how it is reached through another body; nil: it is not.
+	Companion *CompanionSpec       `yaml:"through another"`
+	Accept    *AcceptSpec          `yaml:"acceptance"` // nil: any developer's apps run
+	Covers    *CoverSpec           `yaml:"statements"` // nil: apps run without a grant or debug token
+	Words     map[string]string    `yaml:"words"`      // of its dialogs and toasts, in its language
+	Pages     map[string]*PageSpec `yaml:"pages"`
 }
 
 // CoverSpec says which kind of statement must cover an app that is started.

@@ -5,6 +5,7 @@ import type { NetworkEntry } from "../api/types";
 import { Field } from "../parts/Field";
 import { OwnerOnly } from "../parts/OwnerOnly";
 import { ProblemText } from "../parts/ProblemText";
+import { whereText } from "../parts/where";
 import { WordsForm } from "../parts/WordsForm";
 import { LoginForm } from "./LoginForm";
 import { useOwner } from "../api/owner";
@@ -26,7 +27,7 @@ export function HeardList() {
             <tr>
               <th className="font-normal">name</th>
               <th className="font-normal">family</th>
-              <th className="font-normal">address</th>
+              <th className="font-normal">where</th>
               <th className="font-normal">taken for</th>
             </tr>
           </thead>
@@ -51,7 +52,9 @@ function HeardRow({ entry }: { entry: NetworkEntry }) {
     <tr className="border-t border-base-300 align-baseline">
       <td className="py-1 pr-3 whitespace-nowrap">{entry.name}</td>
       <td className="py-1 pr-3 text-secondary">{entry.family || "not announced"}</td>
-      <td className="mono min-w-24 py-1 pr-3 break-all">{entry.addresses.join(" ")}</td>
+      <td className={`min-w-24 py-1 pr-3 ${entry.through === "" ? "mono break-all" : ""}`}>
+        {entry.through === "" ? entry.addresses.join(" ") : whereText(entry)}
+      </td>
       <td className="py-1">
         <TakenFor entry={entry} />
         {entry.given && owner && (

@@ -1,6 +1,7 @@
 import { useIntroduce, useIntroduction, useNetwork } from "../api/network";
 import type { Device } from "../api/types";
 import { ProblemText } from "../parts/ProblemText";
+import { whereText } from "../parts/where";
 import { WordsForm } from "../parts/WordsForm";
 
 /** Introduces a device that is heard: it shows three words, which are typed here. */
@@ -49,9 +50,9 @@ function BeginButtons({ device }: { device: Device }) {
             disabled={introduce.isPending}
             onClick={() => introduce.mutate({ name: e.name, device: device.handle })}
           >
-            {heard.length === 1 ? `Introduce ${device.handle}` : `Introduce the one at ${e.addresses[0]}`}
+            {heard.length === 1 ? `Introduce ${device.handle}` : `Introduce the one ${whereText(e)}`}
           </button>
-          {heard.length === 1 && <span className="ml-3 text-caption text-secondary">heard at {e.addresses[0]}</span>}
+          {heard.length === 1 && <span className="ml-3 text-caption text-secondary">heard {whereText(e)}</span>}
         </p>
       ))}
       <ProblemText error={introduce.error} />

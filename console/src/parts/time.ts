@@ -7,6 +7,19 @@ const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "long", ye
 export const dayText = (at: string) => day.format(new Date(at));
 export const clockText = (at: string) => clock.format(new Date(at));
 
+const hour = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit" });
+const dayAndHour = new Intl.DateTimeFormat("en-GB", {
+  day: "numeric",
+  month: "short",
+  hour: "2-digit",
+  minute: "2-digit",
+});
+/** A time of today without its seconds, or with its day. */
+export const hourText = (at: string) => {
+  const t = new Date(at);
+  return t.toDateString() === new Date().toDateString() ? hour.format(t) : dayAndHour.format(t);
+};
+
 const header = new Intl.DateTimeFormat("en-GB", {
   weekday: "short",
   day: "numeric",

@@ -45,6 +45,24 @@ type use struct {
 }
 
 var uses = []use{
+	{"companions", true, func(ctx context.Context, s device.Session) error {
+		c, err := s.Companions()
+		if err != nil {
+			return err
+		}
+		return c.Follow(ctx, func([]device.Companion) {})
+	}},
+	{"a companion", false, func(ctx context.Context, s device.Session) error {
+		c, err := s.Companions()
+		if err != nil {
+			return err
+		}
+		stream, err := c.Open(ctx, "nobody")
+		if err == nil {
+			stream.Close()
+		}
+		return err
+	}},
 	{"admission", false, func(ctx context.Context, s device.Session) error {
 		a, err := s.Admission()
 		if err != nil {

@@ -36,7 +36,6 @@ type Config struct {
 	Browse func(dnssd.BrowserConfig) (*dnssd.Browser, error)
 	Dial   func(ctx context.Context, network, address string) (net.Conn, error)
 	Key    ssh.Signer // the bench's link key
-	Bench  func() string
 	Clock  clock.Clock
 	Log    *slog.Logger
 }
@@ -52,16 +51,14 @@ type Air struct {
 	browser *dnssd.Browser // nil: it does not listen
 
 	mu      sync.Mutex
-	heard   map[string]*heard           // by name of the announcement
-	given   map[string]*given           // by address
-	last    map[string]string           // where devices answered last, by id
-	ways    map[string]*Way             // by id of the device
-	known   map[string]*link.Recogniser // by device key
-	counted int                         // ways that were made
-	named   int                         // of those that were heard
-	told    bool                        // that something has changed, and is to be told
-
-	meeting *meeting // the introduction; nil: there was none
+	heard   map[string]*heard // by name of the announcement
+	given   map[string]*given // by address
+	last    map[string]string // where devices answered last, by id
+	ways    map[string]*Way   // by id of the device
+	known   network.Recogniser
+	counted int  // ways that were made
+	named   int  // of those that were heard
+	told    bool // that something has changed, and is to be told
 }
 
 // heard is a device that announces itself.
@@ -83,7 +80,7 @@ type given struct {
 // New makes the ways. Nothing runs before Start.
 func New(cfg Config) *Air {
 	a := &Air{cfg: cfg, news: make(chan struct{}, 1), heard: map[string]*heard{}, given: map[string]*given{}, last: map[string]string{},
-		ways: map[string]*Way{}, known: map[string]*link.Recogniser{}}
+		ways: map[string]*Way{}}
 	a.ctx, a.end = context.WithCancel(context.Background())
 	return a
 }
@@ -126,14 +123,11 @@ func (a *Air) Start(ctx context.Context) error {
 func (a *Air) Close() error {
 	a.end()
 	a.mu.Lock()
-	b, m := a.browser, a.meeting
+	b := a.browser
 	a.mu.Unlock()
 	var err error
 	if b != nil {
 		err = b.Close()
-	}
-	if m != nil {
-		m.stop()
 	}
 	a.work.Wait()
 	return err
@@ -188,23 +182,12 @@ func (a *Air) recognise(h *heard) *keeper.Keeper {
 	if h.Text[link.TextVersion] != link.AnnouncementVersion {
 		return nil
 	}
-	for _, k := range a.cfg.Rack.All() {
-		d := k.Device()
-		if d.Key == "" || network.Retired(d) {
-			continue
-		}
-		r := a.known[d.Key]
-		if r == nil {
-			r = link.NewRecogniser(d.Key)
-			a.known[d.Key] = r
-		}
-		if r.Recognises(h.Instance) {
-			h.device = d.ID
-			return k
-		}
-	}
+	k := a.known.Recognise(a.cfg.Rack, h.Instance)
 	h.device = ""
-	return nil
+	if k != nil {
+		h.device = k.Device().ID
+	}
+	return k
 }
 
 // Again looks again who is heard, after keys were pinned or devices forgotten. It does not block.
@@ -250,15 +233,6 @@ func (a *Air) recogniseAll() {
 	}
 	var all []met
 	a.mu.Lock()
-	used := map[string]bool{}
-	for _, k := range a.cfg.Rack.All() {
-		used[k.Device().Key] = true
-	}
-	for key := range a.known {
-		if !used[key] {
-			delete(a.known, key)
-		}
-	}
 	for _, h := range a.heard {
 		if k := a.recognise(h); k != nil {
 			all = append(all, met{k, candidate{name: h.Instance, addresses: addresses(h.Found), announced: true}})
@@ -306,6 +280,13 @@ func (a *Air) forget(w *Way) bool {
 func (a *Air) newName() string {
 	a.named++
 	return fmt.Sprintf("heard-%d", a.named)
+}
+
+// Changed has it told, soon, that the list has changed.
+func (a *Air) Changed() {
+	a.mu.Lock()
+	a.tell()
+	a.mu.Unlock()
 }
 
 // tell has it told that the list has changed, soon. The lock is held.

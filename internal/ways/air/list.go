@@ -2,7 +2,7 @@ package air
 
 import (
 	"context"
-	"fmt"
+	"errors"
 	"net"
 	"net/netip"
 	"slices"
@@ -10,6 +10,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/network"
 )
 
@@ -51,8 +52,7 @@ func (a *Air) find(name string) (network.Entry, error) {
 			return e, nil
 		}
 	}
-	return network.Entry{}, &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("Nothing called %.60q is heard on the network.", name),
-		Remedy: "List what is heard: earlybench network. Where announcements do not pass: earlybench network add ADDRESS."}
+	return network.Entry{}, network.NotHeard(name)
 }
 
 // Networks returns the networks of this computer on which announcements are listened for, by
@@ -117,6 +117,26 @@ func (a *Air) Drop(ctx context.Context, name string) error {
 		}
 	}
 	a.mu.Unlock()
-	a.changed()
+	a.Changed()
 	return nil
+}
+
+// Dial links to the device of an entry, whoever that is, and returns where it has answered.
+func (a *Air) Dial(ctx context.Context, e network.Entry) (s *link.Session, at string, err error) {
+	if len(e.Addresses) == 0 {
+		return nil, "", errors.New("it tells no address")
+	}
+	for _, at = range e.Addresses {
+		var found *session
+		if found, err = a.dial(ctx, at, func(string) error { return nil }); err == nil {
+			return found.Session, at, nil
+		}
+	}
+	return nil, at, err
+}
+
+// Met has a device on record reached where it has answered.
+func (a *Air) Met(k *keeper.Keeper, at string) {
+	a.Again() // its announcement is recognised from now on
+	a.reach(k, candidate{name: at, addresses: []string{at}})
 }

@@ -23,9 +23,19 @@ func (a *Air) probe() {
 		select {
 		case <-a.ctx.Done():
 		case <-changed:
+			a.wakeAll()
 		case <-t.C:
 		}
 		t.Stop()
+	}
+}
+
+// wakeAll has every way look whether its device is still there.
+func (a *Air) wakeAll() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, w := range a.ways {
+		w.wake()
 	}
 }
 

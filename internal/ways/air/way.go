@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"earlybench.invalid/earlybench/core/device"
@@ -220,21 +218,7 @@ func (w *Way) dial(ctx context.Context, address string, to ways.Sink) (*session,
 // session is a session and when something was heard on it.
 type session struct {
 	*link.Session
-	heard *hearing
-}
-
-// hearing notes when something is read from a connection.
-type hearing struct {
-	net.Conn
-	some atomic.Bool
-}
-
-func (h *hearing) Read(p []byte) (int, error) {
-	n, err := h.Conn.Read(p)
-	if n > 0 {
-		h.some.Store(true)
-	}
-	return n, err
+	heard *network.Heard
 }
 
 // dial links to whoever is at an address, unless accept refuses his key.
@@ -247,7 +231,7 @@ func (a *Air) dial(ctx context.Context, address string, accept func(key string) 
 	if err != nil {
 		return nil, err
 	}
-	h := &hearing{Conn: c}
+	h := &network.Heard{Conn: c}
 	s, err := link.Dial(ctx, h, a.cfg.Key, accept)
 	if err != nil {
 		return nil, err
@@ -269,45 +253,9 @@ func (w *Way) use(ctx context.Context, s *session, c candidate, address string, 
 	w.air.answered(ctx, w.id, address)
 	to.Observe(fact.Fact{Key: fact.AirSeen, Value: fact.Of(true), Source: fact.Host, At: w.air.cfg.Clock.Now()})
 	to.Up(s.Session)
-	w.watch(ctx, s)
+	s.heard.Lasts(ctx, s, w.told) //nolint:errcheck // it is tried again, which tells more
 	if !c.announced {
 		w.drop(c.name)
-	}
-}
-
-// A network that fails says nothing: a device that is silent is asked whether it is there.
-const (
-	askEvery     = 3 * time.Second
-	answerWithin = 6 * time.Second
-)
-
-// watch returns when a session has ended, or the device does not answer any more.
-func (w *Way) watch(ctx context.Context, s *session) {
-	t := time.NewTicker(askEvery)
-	defer t.Stop()
-	changed := w.air.networksChanged()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-s.Done():
-			return
-		case <-w.told: // it may be elsewhere
-			s.heard.some.Store(false)
-		case <-changed:
-			changed = w.air.networksChanged()
-			s.heard.some.Store(false) // what was heard before says nothing of now
-		case <-t.C:
-		}
-		if s.heard.some.Swap(false) {
-			continue // a request may wait for long behind a large file
-		}
-		asking, answered := context.WithTimeout(ctx, answerWithin)
-		err := s.Alive(asking)
-		answered()
-		if err != nil {
-			return
-		}
 	}
 }
 

@@ -1,9 +1,12 @@
-package air
+// Package introduce introduces devices that are heard and that this bench does not know, by
+// whatever way they are heard (docs/formats/introduction.md).
+package introduce
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -11,28 +14,80 @@ import (
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/introduction"
 	"earlybench.invalid/earlybench/core/link"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/network"
 )
 
+// Way is a way by which devices are heard that may be introduced.
+type Way interface {
+	// List returns what is heard.
+	List() []network.Entry
+	// Dial links to the device of an entry, whoever that is, and returns where it has answered.
+	Dial(ctx context.Context, e network.Entry) (s *link.Session, at string, err error)
+	// Met has a device on record reached where it has answered.
+	Met(k *keeper.Keeper, at string)
+}
+
+// Config is what introductions need. All fields are needed.
+type Config struct {
+	Ways    []Way
+	Rack    network.Rack
+	Bench   func() string
+	Changed func() // is called when the introduction has got further
+	Clock   clock.Clock
+}
+
+// Introductions are had one at a time. They are made by New, and run until Close.
+type Introductions struct {
+	cfg  Config
+	ctx  context.Context
+	stop context.CancelFunc
+	work sync.WaitGroup
+
+	mu      sync.Mutex
+	meeting *meeting // the introduction; nil: there was none
+}
+
+// New makes introductions.
+func New(cfg Config) *Introductions {
+	i := &Introductions{cfg: cfg}
+	i.ctx, i.stop = context.WithCancel(context.Background())
+	return i
+}
+
+// Close gives the introduction up that goes on.
+func (i *Introductions) Close() {
+	i.stop()
+	i.mu.Lock()
+	m := i.meeting
+	i.mu.Unlock()
+	if m != nil {
+		m.giveUp()
+	}
+	i.work.Wait()
+}
+
 // meeting is an introduction that may be going on.
 type meeting struct {
-	air *Air
+	of  *Introductions
+	way Way
 	end context.CancelFunc
 
 	mu      sync.Mutex
 	now     network.Meeting
 	asked   string // the record that a person has chosen
-	session *session
+	session *link.Session
 	met     *link.Meeting
 	busy    bool // words are being looked at
 }
 
 // Meeting returns the introduction that goes on, or the last one.
-func (a *Air) Meeting() (network.Meeting, error) {
-	a.mu.Lock()
-	m := a.meeting
-	a.mu.Unlock()
+func (i *Introductions) Meeting() (network.Meeting, error) {
+	i.mu.Lock()
+	m := i.meeting
+	i.mu.Unlock()
 	if m == nil {
 		return network.Meeting{}, network.ErrNoMeeting
 	}
@@ -43,44 +98,56 @@ func (a *Air) Meeting() (network.Meeting, error) {
 
 // Meet begins the introduction of a device that is heard, by the name by which it is listed. as is
 // the handle of the record that it is, or "".
-func (a *Air) Meet(ctx context.Context, name, as string) (network.Meeting, error) {
-	entry, err := a.find(name)
+func (i *Introductions) Meet(ctx context.Context, name, as string) (network.Meeting, error) {
+	way, entry, err := i.find(name)
 	if err != nil {
 		return network.Meeting{}, err
 	}
 	switch {
 	case entry.Device != "":
 		return network.Meeting{}, &problem.Problem{Kind: problem.Taken, Text: fmt.Sprintf("%s is %s, which this bench knows already.", entry.Name, entry.Device), Remedy: "Nothing is to be done."}
-	case len(entry.Addresses) == 0 || entry.State == network.OtherVersion:
+	case entry.State == network.OtherVersion:
 		return network.Meeting{}, problem.Errorf(problem.Unsupported, "%s announces a version of the device link that this bench does not know", entry.Name)
 	}
-	running, cancel := context.WithCancel(a.ctx)
-	m := &meeting{air: a, end: cancel, asked: as, now: network.Meeting{State: network.Connecting, Name: entry.Name, As: as}}
-	if err := a.begin(m); err != nil {
+	running, cancel := context.WithCancel(i.ctx)
+	m := &meeting{of: i, way: way, end: cancel, asked: as, now: network.Meeting{State: network.Connecting, Name: entry.Name, As: as}}
+	if err := i.begin(m); err != nil {
 		cancel()
 		return network.Meeting{}, err
 	}
-	if err := m.begin(ctx, entry.Addresses); err != nil {
+	i.cfg.Changed()
+	if err := m.begin(ctx, entry); err != nil {
 		cancel()
 		m.fail(err)
 		return network.Meeting{}, err
 	}
-	a.work.Go(func() { m.untilOver(running) })
-	return a.Meeting()
+	i.work.Go(func() { m.untilOver(running) })
+	return i.Meeting()
+}
+
+// find finds an entry by its name or its address, and the way by which it is heard.
+func (i *Introductions) find(name string) (Way, network.Entry, error) {
+	for _, w := range i.cfg.Ways {
+		for _, e := range w.List() {
+			if e.Name == name || slices.Contains(e.Addresses, name) {
+				return w, e, nil
+			}
+		}
+	}
+	return nil, network.Entry{}, network.NotHeard(name)
 }
 
 // begin makes m the introduction that goes on, if there is none.
-func (a *Air) begin(m *meeting) error {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.ctx.Err() != nil {
+func (i *Introductions) begin(m *meeting) error {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	if i.ctx.Err() != nil {
 		return problem.New(problem.Unavailable, "the bench ends")
 	}
-	if a.meeting != nil && a.meeting.going() {
+	if i.meeting != nil && i.meeting.going() {
 		return &problem.Problem{Kind: problem.Taken, Text: "Another introduction goes on.", Remedy: "Finish it, or give it up: earlybench network stop."}
 	}
-	a.meeting = m
-	a.tell()
+	i.meeting = m
 	return nil
 }
 
@@ -91,21 +158,14 @@ func (m *meeting) going() bool {
 }
 
 // begin has the device show its words.
-func (m *meeting) begin(ctx context.Context, addresses []string) error {
-	var s *session
-	var err error
-	address := ""
-	for _, address = range addresses {
-		if s, err = m.air.dial(ctx, address, func(string) error { return nil }); err == nil {
-			break
-		}
-	}
+func (m *meeting) begin(ctx context.Context, e network.Entry) error {
+	s, address, err := m.way.Dial(ctx, e)
 	if err != nil {
-		return problem.Errorf(problem.Unavailable, "connect to the device at %s: %w", address, network.Trouble(err))
+		return problem.Errorf(problem.Unavailable, "connect to the device (%s): %w", address, network.Trouble(err))
 	}
 	met, err := m.introduce(ctx, s)
 	if err == nil {
-		err = m.air.cfg.Rack.CheckIntroduction(s.Key(), met.Device, m.asked)
+		err = m.of.cfg.Rack.CheckIntroduction(s.Key(), met.Device, m.asked)
 	}
 	if err != nil {
 		s.Close()
@@ -119,7 +179,7 @@ func (m *meeting) begin(ctx context.Context, addresses []string) error {
 	}
 	m.session, m.met, m.now.State = s, met, network.Words
 	m.now.Address, m.now.Claims, m.now.As = address, clean(met.Device), m.asked
-	m.now.Until = m.air.cfg.Clock.Now().Add(met.Waits)
+	m.now.Until = m.of.cfg.Clock.Now().Add(met.Waits)
 	return nil
 }
 
@@ -130,9 +190,9 @@ const (
 	busyLook = 100 * time.Millisecond
 )
 
-func (m *meeting) introduce(ctx context.Context, s *session) (*link.Meeting, error) {
+func (m *meeting) introduce(ctx context.Context, s *link.Session) (*link.Meeting, error) {
 	for began := time.Now(); ; {
-		met, err := s.Introduce(ctx, m.air.cfg.Bench())
+		met, err := s.Introduce(ctx, m.of.cfg.Bench())
 		if !errors.Is(err, link.ErrBusy) || time.Since(began) > busyFor {
 			return met, err
 		}
@@ -142,7 +202,7 @@ func (m *meeting) introduce(ctx context.Context, s *session) (*link.Meeting, err
 	}
 }
 
-// clean is a description without control characters.
+// claims is a description without control characters.
 func clean(d introduction.Description) introduction.Description {
 	return introduction.Description{Name: line(d.Name), Family: line(d.Family), Model: line(d.Model), Serial: line(d.Serial), Release: line(d.Release)}
 }
@@ -166,40 +226,34 @@ func (m *meeting) fail(err error) {
 		m.now.State, m.now.Trouble = network.Failed, problem.Of(err)
 	}
 	m.mu.Unlock()
-	m.air.changed()
-}
-
-func (a *Air) changed() {
-	a.mu.Lock()
-	a.tell()
-	a.mu.Unlock()
+	m.of.cfg.Changed()
 }
 
 // StopMeeting gives the introduction up that goes on.
-func (a *Air) StopMeeting() error {
-	a.mu.Lock()
-	m := a.meeting
-	a.mu.Unlock()
+func (i *Introductions) StopMeeting() error {
+	i.mu.Lock()
+	m := i.meeting
+	i.mu.Unlock()
 	if m == nil || !m.going() {
 		return network.ErrNoMeeting
 	}
-	m.stop()
+	m.giveUp()
 	return nil
 }
 
-func (m *meeting) stop() {
+func (m *meeting) giveUp() {
 	m.fail(&problem.Problem{Kind: problem.Gone, Text: "The introduction was given up.", Remedy: "Begin again."})
 	m.end()
 }
 
 // Type takes the words that a person has typed. If they are right it returns at once, and the
-// device's owner is asked; [Air.Meeting] tells the outcome. A mistake in typing may be mended;
+// device's owner is asked; [Introductions.Meeting] tells the outcome. A mistake in typing may be mended;
 // words that are wrong end the introduction.
-func (a *Air) Type(_ context.Context, words string) (network.Meeting, error) {
-	a.mu.Lock()
-	m := a.meeting
-	a.mu.Unlock()
-	if m == nil || a.ctx.Err() != nil {
+func (i *Introductions) Type(_ context.Context, words string) (network.Meeting, error) {
+	i.mu.Lock()
+	m := i.meeting
+	i.mu.Unlock()
+	if m == nil || i.ctx.Err() != nil {
 		return network.Meeting{}, network.ErrNoMeeting
 	}
 	if _, err := introduction.Parse(words); err != nil {
@@ -222,9 +276,9 @@ func (a *Air) Type(_ context.Context, words string) (network.Meeting, error) {
 	m.mu.Lock()
 	m.now.State = network.Asking
 	m.mu.Unlock()
-	a.changed()
-	a.work.Go(func() { m.ask(words) })
-	return a.Meeting()
+	i.cfg.Changed()
+	i.work.Go(func() { m.ask(words) })
+	return i.Meeting()
 }
 
 // longestQuestion is for how long the owner is waited for.
@@ -233,7 +287,7 @@ const longestQuestion = 15 * time.Minute
 // ask has the device ask its owner, and pins its key when he has consented.
 func (m *meeting) ask(words string) {
 	defer m.end()
-	ctx, cancel := context.WithTimeout(m.air.ctx, longestQuestion)
+	ctx, cancel := context.WithTimeout(m.of.ctx, longestQuestion)
 	defer cancel()
 	answer, err := m.met.Typed(ctx, words, func(device.Admittance) {})
 	switch {
@@ -248,12 +302,12 @@ func (m *meeting) ask(words string) {
 		m.fail(err)
 		return
 	}
-	k, err := m.air.cfg.Rack.Introduced(ctx, m.session.Key(), m.met.Device, m.asked)
+	k, err := m.of.cfg.Rack.Introduced(ctx, m.session.Key(), m.met.Device, m.asked)
 	for pause := time.Second; problem.KindOf(err) == problem.Unavailable; pause *= 2 { // the owner is not asked twice because a disk is full
 		if clock.Sleep(ctx, clock.System{}, pause) != nil {
 			break
 		}
-		k, err = m.air.cfg.Rack.Introduced(ctx, m.session.Key(), m.met.Device, m.asked)
+		k, err = m.of.cfg.Rack.Introduced(ctx, m.session.Key(), m.met.Device, m.asked)
 	}
 	if err != nil {
 		m.fail(fmt.Errorf("the device has consented, but is not put on record: %w", err))
@@ -263,7 +317,9 @@ func (m *meeting) ask(words string) {
 	m.now.State, m.now.As = network.Done, k.Device().Handle
 	address := m.now.Address
 	m.mu.Unlock()
-	m.air.Again() // its announcement is recognised from now on
-	m.air.reach(k, candidate{name: address, addresses: []string{address}})
-	m.air.changed()
+	m.way.Met(k, address)
+	m.of.cfg.Changed()
 }
+
+// line is a text of a device in one line.
+func line(s string) string { return plain.Cut(plain.Line(s), 100) }
