@@ -249,6 +249,9 @@ func (r *Rig) start(ctx context.Context, sc Scenario, log *slog.Logger) error {
 		} else {
 			err = r.hub.Plug(e.Name)
 		}
+		if err == nil && e.Pair != "" { // it is worn
+			err = r.hub.Pull(e.Name, 0)
+		}
 		if err == nil && e.Held && fresh {
 			err = r.takeOver(e.Name)
 		}

@@ -427,7 +427,7 @@ func (p *program) logCommand() *cobra.Command {
 			case ctx.Err() != nil:
 				return nil
 			case err == nil:
-				return &exitError{exitGone, fmt.Sprintf("The link to %s ended. Plug it in again, then go on: earlybench log %[1]s", args[0])}
+				return &exitError{exitGone, fmt.Sprintf("The link to %s ended. What is in the way: earlybench why %[1]s. Then go on: earlybench log %[1]s", args[0])}
 			}
 			return err
 		}}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/problem"
@@ -55,44 +56,62 @@ func (k *Keeper) Sleeps() bool {
 // Wake is Session for a device that may sleep: where it does, and a way can wake it, it is woken and
 // waited for. It returns nil where there is no session and nobody to be woken.
 func (k *Keeper) Wake(ctx context.Context) (device.Session, error) {
-	if s := k.Session(); s != nil {
-		return s, nil
-	}
-	r := k.best(func(r *reach) bool { _, can := r.way.(ways.Waker); return can })
-	if r == nil {
-		return nil, nil
-	}
 	waiting, cancel := context.WithTimeout(ctx, wakeWithin)
 	defer cancel()
-	err := r.way.(ways.Waker).Wake(waiting)
-	if err == nil {
-		s := k.awaitLinked(waiting)
-		if s != nil || ctx.Err() == nil {
+	for {
+		if s := k.Session(); s != nil {
 			return s, nil
 		}
+		r := k.best(func(r *reach) bool { _, can := r.way.(ways.Waker); return can })
+		if r == nil || k.letsNobodyIn() {
+			return nil, nil
+		}
+		err := r.way.(ways.Waker).Wake(waiting)
+		if err == nil {
+			err = k.untilLinked(waiting)
+		}
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+		if waiting.Err() == nil && clock.Sleep(waiting, clock.System{}, wakePause) == nil {
+			continue // it may have fallen asleep again, or be heard by another device now
+		}
+		handle := k.Device().Handle
+		return nil, &problem.Problem{Kind: problem.Unavailable, Gate: "awake", Text: fmt.Sprintf("%s was not woken within %s: %s.", handle, wakeWithin, reason(err)), Remedy: "Wake it by its button, or lay it on its cradle, then try again."}
 	}
-	if ctx.Err() != nil {
-		return nil, context.Cause(ctx)
-	}
-	handle := k.Device().Handle
-	return nil, &problem.Problem{Kind: problem.Unavailable, Gate: "awake", Text: fmt.Sprintf("%s was not woken within %s: %s.", handle, wakeWithin, err), Remedy: "Wake it by its button, or lay it on its cradle, then try again."}
 }
 
-// awaitLinked waits until a session that is up is one on which this bench is admitted; nil if it is
-// not, or once ctx has ended.
-func (k *Keeper) awaitLinked(ctx context.Context) device.Session {
+// wakePause is how long is waited before a device is woken again.
+const wakePause = 100 * time.Millisecond
+
+// reason is why a device was not woken.
+func reason(err error) error {
+	if err == nil || errors.Is(err, context.DeadlineExceeded) {
+		return errors.New("it has not answered")
+	}
+	return err
+}
+
+// letsNobodyIn reports whether the device has said that this bench is not admitted.
+func (k *Keeper) letsNobodyIn() bool {
+	f, known := k.Facts().View().Get(fact.AdmitState, k.cfg.Clock.Now())
+	return known && f.Value.Text() != string(device.Admitted)
+}
+
+// untilLinked waits until this bench is admitted on a session that is up; an error once none is, or
+// it is not admitted.
+func (k *Keeper) untilLinked(ctx context.Context) error {
 	for {
 		changed := k.Changed()
-		if s := k.Session(); s != nil {
-			return s
-		}
-		f, known := k.Facts().View().Get(fact.AdmitState, k.cfg.Clock.Now())
-		if k.best(func(r *reach) bool { return r.session != nil }) == nil || known && f.Value.Text() != string(device.Admitted) {
+		switch {
+		case k.Session() != nil:
 			return nil
+		case k.best(func(r *reach) bool { return r.session != nil }) == nil || k.letsNobodyIn():
+			return ErrNoSession
 		}
 		select {
 		case <-ctx.Done():
-			return nil
+			return context.Cause(ctx)
 		case <-changed:
 		}
 	}
@@ -113,6 +132,15 @@ func (k *Keeper) Elsewhere(ctx context.Context, lost string) device.Session {
 		return nil
 	}
 	return s
+}
+
+// WentOn says what has happened when something goes on by a way after the session by another one, or
+// by the same, has ended.
+func WentOn(was, now, what string) string {
+	if was == now {
+		return fmt.Sprintf("the link by %s was lost, as when a device falls asleep; it stands again, and %s", was, what)
+	}
+	return fmt.Sprintf("the link by %s was lost; %s by %s", was, what, now)
 }
 
 func (k *Keeper) other(ctx context.Context, lost string) device.Session {

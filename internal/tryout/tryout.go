@@ -346,7 +346,7 @@ func (w *work) goOn(ctx context.Context, s step) (text string, err error) {
 		was := w.way
 		w.use(next)
 		w.again = true
-		w.run.Note(fmt.Sprintf("the link by %s was lost: goes on by %s", was, w.way))
+		w.run.Note(keeper.WentOn(was, w.way, "goes on"))
 	}
 	return text, err
 }

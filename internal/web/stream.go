@@ -310,7 +310,7 @@ func (s *Server) followLog(ctx context.Context, k *keeper.Keeper, session device
 			return
 		}
 		if session = k.Elsewhere(ctx, way); session != nil {
-			take(device.Line{Seq: from.After, At: s.Clock.Now(), Level: "info", Text: fmt.Sprintf("(the link by %s was lost; the log goes on by %s)", way, k.WayOf(session))})
+			take(device.Line{Seq: from.After, At: s.Clock.Now(), Level: "info", Text: "(" + keeper.WentOn(way, k.WayOf(session), "the log goes on") + ")"})
 		}
 	}
 }

@@ -25,9 +25,9 @@ type Way struct {
 	told   chan struct{} // the candidates have changed, or it is wanted
 
 	mu         sync.Mutex
-	candidates map[string]candidate // by id of the device through which it is heard
-	used       string               // handle of the one through which it was reached last
-	up         bool
+	candidates map[string]candidate  // by id of the device through which it is heard
+	used       string                // handle of the one through which it was reached last
+	linked     device.Session        // the session that is up; nil: none is
 	wanted     map[chan<- error]bool // who waits until it is woken
 }
 
@@ -51,7 +51,7 @@ func (w *Way) Kind() ways.Kind { return ways.Companion }
 func (w *Way) Place() ways.Place {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if c, ok := w.best(); ok && !w.up {
+	if c, ok := w.best(); ok && w.linked == nil {
 		return ways.Place{Port: c.through}
 	}
 	return ways.Place{Port: w.used}
@@ -67,7 +67,7 @@ func (w *Way) Pins() bool { return false }
 func (w *Way) Asleep() time.Time {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if c, ok := w.best(); ok && !w.up {
+	if c, ok := w.best(); ok && w.linked == nil {
 		return c.slept
 	}
 	return time.Time{}
@@ -115,7 +115,7 @@ func (w *Way) best() (candidate, bool) {
 func (w *Way) hopeful() bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return w.up || len(w.candidates) > 0
+	return w.linked != nil || len(w.candidates) > 0
 }
 
 // Wake has the device woken, until a session is up or ctx ends.
@@ -124,7 +124,7 @@ func (w *Way) Wake(ctx context.Context) error {
 	for {
 		done := make(chan error, 1)
 		w.mu.Lock()
-		if w.up {
+		if w.linked != nil && lasts(w.linked) {
 			w.mu.Unlock()
 			return nil
 		}
@@ -280,11 +280,11 @@ func (w *Way) try(ctx context.Context, c candidate, to ways.Sink) error {
 	}
 	defer s.Close()
 	w.mu.Lock()
-	w.used, w.up = c.through, true
+	w.used, w.linked = c.through, s
 	w.mu.Unlock()
 	defer func() {
 		w.mu.Lock()
-		w.up = false
+		w.linked = nil
 		w.mu.Unlock()
 	}()
 	to.Observe(fact.Fact{Key: fact.Asleep, Value: fact.Of(false), Source: fact.Device, At: w.of.cfg.Clock.Now()})

@@ -1,0 +1,3 @@
+module fellgate.invalid/pulse
+
+go 1.26
