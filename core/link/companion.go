@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"net"
 	"sync"
 	"time"
 
@@ -104,7 +105,29 @@ func (c companions) Open(ctx context.Context, name string) (io.ReadWriteCloser, 
 	if refused, ok := errors.AsType[*ssh.OpenChannelError](err); ok {
 		return nil, &device.NotCarried{Text: refused.Message}
 	}
-	return ch, err
+	if err != nil {
+		return nil, err
+	}
+	r, w := io.Pipe()
+	c.run(func() {
+		_, err := io.Copy(w, ch)
+		w.CloseWithError(err) //nolint:errcheck // it returns none
+	})
+	return &carriedStream{r, ch}, nil
+}
+
+// carriedStream is a stream to a companion. Its end here does not wait for the device to confirm
+// it, as that of a channel does.
+type carriedStream struct {
+	*io.PipeReader
+	ch ssh.Channel
+}
+
+func (s *carriedStream) Write(p []byte) (int, error) { return s.ch.Write(p) }
+
+func (s *carriedStream) Close() error {
+	s.PipeReader.CloseWithError(net.ErrClosed) //nolint:errcheck // it returns none
+	return s.ch.Close()
 }
 
 // followCompanions sends what the device hears, at once and at every change.

@@ -171,18 +171,19 @@ func (b *Bench) Accept(address string) {
 // Steer steers the stand-ins.
 func Steer(t testing.TB, r *standin.Rig, method string, p standin.Steer) error {
 	t.Helper()
-	return steer(t, r, method, p, nil)
+	return Ask(t, r, method, p, nil)
 }
 
 // Read reads a stand-in's screen.
 func Read(t testing.TB, r *standin.Rig, name string) body.Reading {
 	t.Helper()
 	var reading body.Reading
-	require.NoError(t, steer(t, r, standin.MethodScreen, standin.Steer{Body: name}, &reading))
+	require.NoError(t, Ask(t, r, standin.MethodScreen, standin.Steer{Body: name}, &reading))
 	return reading
 }
 
-func steer(t testing.TB, r *standin.Rig, method string, p standin.Steer, result any) error {
+// Ask steers the stand-ins, and takes the answer.
+func Ask(t testing.TB, r *standin.Rig, method string, p standin.Steer, result any) error {
 	t.Helper()
 	c, err := net.Dial("unix", r.Addresses().Socket)
 	require.NoError(t, err)

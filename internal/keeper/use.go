@@ -59,7 +59,7 @@ func (r *reach) letIn(ctx context.Context, s device.Session) bool {
 		a, err = admission.State(short)
 	}
 	if err != nil {
-		if ctx.Err() == nil {
+		if ctx.Err() == nil && !errors.Is(err, device.ErrEnded) { // why it has ended, its way tells
 			r.Down(err)
 			s.Close()
 		}
@@ -192,7 +192,7 @@ func (r *reach) follow(ctx context.Context, s device.Session, scope string) {
 	if errors.Is(err, device.ErrNotAdmitted) {
 		r.Observe(k.Seen(fact.AdmitState, fact.Of(string(device.AdmitNone)), fact.Device))
 	}
-	if ctx.Err() == nil { // it reports nothing more: start again
+	if ctx.Err() == nil && !errors.Is(err, device.ErrEnded) { // it reports nothing more: start again
 		r.Down(err)
 		s.Close()
 	}

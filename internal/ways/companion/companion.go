@@ -309,41 +309,47 @@ type session struct {
 	heard *network.Heard
 }
 
-// dialWithin bounds waking a device, connecting to it and setting up the link.
-const dialWithin = 20 * time.Second
+// openWithin bounds waking a device and connecting to it, linkWithin setting up the link: a device
+// gives that up after 15 s, and it is better known that nothing has come than that it has ended.
+const (
+	openWithin = 20 * time.Second
+	linkWithin = 10 * time.Second
+)
 
 // dial links to whoever is heard there, unless accept refuses his key.
 func (c *Companions) dial(ctx context.Context, at candidate, accept func(key string) error) (*session, error) {
-	ctx, cancel := context.WithTimeout(ctx, dialWithin)
-	defer cancel()
+	opening, opened := context.WithTimeout(ctx, openWithin)
+	defer opened()
 	through, err := at.session.Companions()
 	if err != nil {
 		return nil, err
 	}
-	stream, err := through.Open(ctx, at.name)
+	stream, err := through.Open(opening, at.name)
 	if err != nil {
-		return nil, at.trouble(ctx, err)
+		return nil, at.trouble(opening, err, openWithin)
 	}
+	linking, linked := context.WithTimeout(ctx, linkWithin)
+	defer linked()
 	h := &network.Heard{Conn: conn{stream}}
 	var refused error
-	s, err := link.Dial(ctx, h, c.cfg.Key, func(key string) error { refused = accept(key); return refused })
+	s, err := link.Dial(linking, h, c.cfg.Key, func(key string) error { refused = accept(key); return refused })
 	if refused != nil {
 		return nil, refused
 	}
 	if err != nil {
-		return nil, at.trouble(ctx, err)
+		return nil, at.trouble(linking, err, linkWithin)
 	}
 	return &session{s, h}, nil
 }
 
 // trouble is an error of reaching a device through another one, for people.
-func (at candidate) trouble(ctx context.Context, err error) error {
+func (at candidate) trouble(ctx context.Context, err error, within time.Duration) error {
 	not, isNot := errors.AsType[*device.NotCarried](err)
 	switch {
 	case isNot:
 		return fmt.Errorf("%s cannot connect to it: %s", at.through, line(not.Text))
 	case errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil:
-		return fmt.Errorf("it has not answered through %s within %s", at.through, dialWithin)
+		return fmt.Errorf("it has not answered through %s within %s", at.through, within)
 	case errors.Is(err, device.ErrEnded), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		return at.cut()
 	}

@@ -209,7 +209,7 @@ func (w *Way) Run(ctx context.Context, to ways.Sink) error {
 		if err == nil {
 			w.wait(ctx, to, firstPause)
 		}
-		if err == nil || time.Since(began) > steady+dialWithin {
+		if err == nil || time.Since(began) > steady+openWithin+linkWithin {
 			pause, said = firstPause, ""
 			continue
 		}
@@ -305,7 +305,7 @@ func (w *Way) try(ctx context.Context, c candidate, to ways.Sink) error {
 	case why == nil:
 		return c.cut()
 	}
-	return c.trouble(ctx, why)
+	return c.trouble(ctx, why, 0)
 }
 
 // fellAsleep reports whether a handset tells, at latest in a moment, that the device is asleep or gone.
