@@ -19,7 +19,7 @@ var ends = map[string]string{
 	"heron-1": "is ready", "heron-2": "is ready", "ivory-1": "is ready", "ivory-2": "release", "ivory-3": "is ready",
 	"kestle-1": "No account at an authority", "kestle-2": "No account at an authority", "kestle-3": "No account at an authority",
 	"kestle-4": "No account at an authority", "kestle-5": "No account at an authority", "kestle-6": "No account at an authority",
-	"whimbrel-1": "No account at an authority", "whimbrel-2": "No account at an authority", "dunlin-1": "No account at an authority", "kittiwake-1": "No account at an authority",
+	"whimbrel-1": "No account at an authority", "whimbrel-2": "No account at an authority", "dunlin-1": "No account at an authority", "kittiwake-2": "No account at an authority", "kittiwake-1": "No account at an authority",
 }
 
 // newcomers are led with some devices, or with all where there is time.
@@ -99,4 +99,8 @@ func TestANewcomerIsLedFromBrandNewToATriedAppByThePage(t *testing.T) {
 	})
 	tries(&newcomer{handle: "whimbrel-1"})
 	tries(&newcomer{handle: "ivory-1"})
+
+	// A watch is introduced through its handset, and tried there.
+	d.ok("project", "add", watchProject(t, "moor-desk 2026"))
+	tries(&newcomer{handle: "kittiwake-2"})
 }

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
-	"net"
 	"sync"
 	"time"
 
@@ -126,7 +125,7 @@ type carriedStream struct {
 func (s *carriedStream) Write(p []byte) (int, error) { return s.ch.Write(p) }
 
 func (s *carriedStream) Close() error {
-	s.PipeReader.CloseWithError(net.ErrClosed) //nolint:errcheck // it returns none
+	s.PipeReader.Close()
 	return s.ch.Close()
 }
 

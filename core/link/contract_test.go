@@ -68,7 +68,13 @@ func (h *hush) Read(p []byte) (int, error) {
 // silent.
 func linked(t *testing.T) (*link.Session, func()) {
 	t.Helper()
-	f := telling{&fake{admitted: map[string]bool{}, answer: make(chan bool, 1)}}
+	f := &fake{admitted: map[string]bool{}, answer: make(chan bool, 1)}
+	return linkedTo(t, telling{f}, f.answer)
+}
+
+// linkedTo is linked with a device that answers a question once it has the answer.
+func linkedTo(t *testing.T, f link.Device, answer chan<- bool) (*link.Session, func()) {
+	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	key, bench := signer(t), signer(t)
@@ -88,7 +94,7 @@ func linked(t *testing.T) (*link.Session, func()) {
 	s, err := link.Dial(t.Context(), h, bench, device.Pinned(""))
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
-	f.answer <- true
+	answer <- true
 	a, err := admissionOf(s).Ask(t.Context(), device.Visitor{}, func(device.Admittance) {})
 	require.NoError(t, err)
 	require.Equal(t, device.Admitted, a.State)

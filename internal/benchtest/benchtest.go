@@ -171,21 +171,26 @@ func (b *Bench) Accept(address string) {
 // Steer steers the stand-ins.
 func Steer(t testing.TB, r *standin.Rig, method string, p standin.Steer) error {
 	t.Helper()
-	return Ask(t, r, method, p, nil)
+	return steer(t, r, method, p, nil)
 }
 
 // Read reads a stand-in's screen.
 func Read(t testing.TB, r *standin.Rig, name string) body.Reading {
 	t.Helper()
 	var reading body.Reading
-	require.NoError(t, Ask(t, r, standin.MethodScreen, standin.Steer{Body: name}, &reading))
+	require.NoError(t, steer(t, r, standin.MethodScreen, standin.Steer{Body: name}, &reading))
 	return reading
 }
 
-// Ask steers the stand-ins, and takes the answer.
-func Ask(t testing.TB, r *standin.Rig, method string, p standin.Steer, result any) error {
+func steer(t testing.TB, r *standin.Rig, method string, p standin.Steer, result any) error {
 	t.Helper()
-	c, err := net.Dial("unix", r.Addresses().Socket)
+	return SteerAt(t, r.Addresses().Socket, method, p, result)
+}
+
+// SteerAt steers the stand-ins behind a socket, and takes the answer unless result is nil.
+func SteerAt(t testing.TB, socket, method string, p standin.Steer, result any) error {
+	t.Helper()
+	c, err := net.Dial("unix", socket)
 	require.NoError(t, err)
 	conn := rpc.New(c, rpc.NoMethod)
 	defer conn.Close()

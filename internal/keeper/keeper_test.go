@@ -70,7 +70,7 @@ func TestEverythingSeenOverACableEndsWithItAndComesBack(t *testing.T) {
 	require.Equal(t, "(not known)", value(k, fact.USBLink))
 	require.Equal(t, "(not known)", value(k, sheet.Told("find")))
 	require.Equal(t, "12", value(k, fact.OSRelease), "what it is stays known")
-	_, err := b.Outlook.Session(k)
+	_, err := b.Outlook.Session(t.Context(), k)
 	var p *problem.Problem
 	require.ErrorAs(t, err, &p)
 	require.Equal(t, "seen", p.Gate)

@@ -59,7 +59,7 @@ func (r *reach) letIn(ctx context.Context, s device.Session) bool {
 		a, err = admission.State(short)
 	}
 	if err != nil {
-		if ctx.Err() == nil && !errors.Is(err, device.ErrEnded) { // why it has ended, its way tells
+		if !endsNow(ctx) {
 			r.Down(err)
 			s.Close()
 		}
@@ -192,9 +192,22 @@ func (r *reach) follow(ctx context.Context, s device.Session, scope string) {
 	if errors.Is(err, device.ErrNotAdmitted) {
 		r.Observe(k.Seen(fact.AdmitState, fact.Of(string(device.AdmitNone)), fact.Device))
 	}
-	if ctx.Err() == nil && !errors.Is(err, device.ErrEnded) { // it reports nothing more: start again
+	if !endsNow(ctx) { // it reports nothing more: start again
 		r.Down(err)
 		s.Close()
+	}
+}
+
+// endShows is how long the end of a session may take to show: its channels may end before it.
+const endShows = 300 * time.Millisecond
+
+// endsNow reports whether a session has ended, or does in a moment. Why it has, its way tells.
+func endsNow(up context.Context) bool {
+	select {
+	case <-up.Done():
+		return true
+	case <-time.After(endShows):
+		return false
 	}
 }
 

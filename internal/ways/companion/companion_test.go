@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -27,15 +28,23 @@ import (
 	"earlybench.invalid/earlybench/standin/body"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) {
+	if os.Getenv(serves) != "" {
+		os.Exit(serve())
+	}
+	benchtest.NoLeaks(m)
+}
+
+// serves says that the program serves stand-ins instead of testing.
+const serves = "EARLYBENCH_TEST_SERVES"
 
 const watchName, handsetName = "kittiwake-2", "heron-1"
 
 // desk is a bench with a handset that has let it in, and a watch beside that.
 type desk struct {
 	*benchtest.Bench
-	rig   *standin.Rig
-	radio *radio // between the two
+	socket string // of the stand-ins
+	radio  *radio // between the two
 }
 
 func newDesk(t *testing.T) *desk {
@@ -51,7 +60,7 @@ func newDesk(t *testing.T) *desk {
 	rig, err := standin.Start(context.Background(), sc, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, rig.Close()) })
-	d := &desk{b, rig, r}
+	d := &desk{b, rig.Addresses().Socket, r}
 	b.Hosts.Watch(store.Host{Name: "loft", USBIP: rig.Addresses().Hub, Control: rig.Addresses().Host})
 	return d
 }
@@ -75,16 +84,28 @@ func (d *desk) near(state network.EntryState) (found network.Entry) {
 	return found
 }
 
+// steers steers a stand-in, and takes the answer unless result is nil.
+func (d *desk) steers(method, name, text string, off bool, result any) error {
+	d.T.Helper()
+	return benchtest.SteerAt(d.T, d.socket, method, standin.Steer{Body: name, Text: text, Off: off}, result)
+}
+
+// reads is what stands on a stand-in's screen.
+func (d *desk) reads(name string) string {
+	d.T.Helper()
+	var r body.Reading
+	require.NoError(d.T, d.steers(standin.MethodScreen, name, "", false, &r))
+	return r.Title
+}
+
 func (d *desk) touches(text string) {
 	d.T.Helper()
-	d.Eventually("touch "+text, func() bool {
-		return benchtest.Steer(d.T, d.rig, standin.MethodTouch, standin.Steer{Body: watchName, Text: text}) == nil
-	})
+	d.Eventually("touch "+text, func() bool { return d.steers(standin.MethodTouch, watchName, text, false, nil) == nil })
 }
 
 func (d *desk) fault(name string, off bool) {
 	d.T.Helper()
-	require.NoError(d.T, benchtest.Steer(d.T, d.rig, standin.MethodFault, standin.Steer{Body: watchName, Text: name, Off: off}))
+	require.NoError(d.T, d.steers(standin.MethodFault, watchName, name, off, nil))
 }
 
 // introduced introduces the watch, and returns its keeper.
@@ -94,7 +115,7 @@ func (d *desk) introduced() *keeper.Keeper {
 	require.NoError(d.T, err)
 	words := ""
 	d.Eventually("it shows words", func() bool {
-		words = benchtest.Read(d.T, d.rig, watchName).Title
+		words = d.reads(watchName)
 		_, err := introduction.Parse(words)
 		return err == nil
 	})
@@ -124,7 +145,7 @@ func TestAWatchIsIntroducedThroughItsHandset(t *testing.T) {
 
 func (d *desk) fingerprint(name string) string {
 	var all []standin.Status
-	require.NoError(d.T, benchtest.Ask(d.T, d.rig, standin.MethodBodies, standin.Steer{}, &all))
+	require.NoError(d.T, d.steers(standin.MethodBodies, "", "", false, &all))
 	return all[slices.IndexFunc(all, func(s standin.Status) bool { return s.Name == name })].Key
 }
 
@@ -186,12 +207,12 @@ func TestAWatchComesAndGoesWithItsHandset(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
 	k := d.introduced()
-	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodPull, standin.Steer{Body: handsetName}))
+	require.NoError(t, d.steers(standin.MethodPull, handsetName, "", false, nil))
 	d.Eventually("it is not heard", func() bool { return len(k.Ways()) == 0 && len(d.Companions.List()) == 0 })
 	d.First(k, "seen")
 	_, err := d.Outlook.Session(t.Context(), k)
 	require.Equal(t, problem.Blocked, problem.KindOf(err))
-	require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodPlug, standin.Steer{Body: handsetName}))
+	require.NoError(t, d.steers(standin.MethodPlug, handsetName, "", false, nil))
 	d.Linked(k)
 	d.fault("out-of-reach", false)
 	d.Eventually("it is not heard", func() bool { return len(k.Ways()) == 0 })
@@ -234,7 +255,7 @@ func TestAHandsetThatDoesNotPassOnWhatItGetsIsSaidSo(t *testing.T) {
 			t.Parallel()
 			d := newDesk(t)
 			k := d.introduced()
-			require.NoError(t, benchtest.Steer(t, d.rig, standin.MethodPlug, standin.Steer{Body: watchName})) // on its cradle it stays awake
+			require.NoError(t, d.steers(standin.MethodPlug, watchName, "", false, nil)) // on its cradle it stays awake
 			d.radio.set(c.mode)
 			d.Eventually("it is said", func() bool {
 				w := k.Ways()

@@ -1,0 +1,112 @@
+package companion_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"earlybench.invalid/earlybench/core/developer"
+	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/standin"
+	"earlybench.invalid/earlybench/standin/body"
+)
+
+// apart serves stand-ins in a process of their own.
+func apart(t *testing.T, bodies ...standin.Entry) (at standin.Addresses, pid int) {
+	t.Helper()
+	exe, err := os.Executable()
+	require.NoError(t, err)
+	cmd := exec.Command(exe)
+	cmd.Env, cmd.Stderr = append(os.Environ(), serves+"=1"), os.Stderr
+	in, err := cmd.StdinPipe()
+	require.NoError(t, err)
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { in.Close(); cmd.Wait() })
+	require.NoError(t, json.NewEncoder(in).Encode(standin.Scenario{Dir: t.TempDir(), Host: "loft", Drivers: true, Answer: "10s", HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0",
+		HandsAddress: "127.0.0.1:0", Socket: filepath.Join(t.TempDir(), "s"), Bodies: bodies}))
+	require.NoError(t, json.NewDecoder(out).Decode(&at))
+	return at, cmd.Process.Pid
+}
+
+// holds reports whether a process has a text anywhere in its memory.
+func holds(t *testing.T, pid int, text string) bool {
+	t.Helper()
+	maps, err := os.ReadFile(fmt.Sprintf("/proc/%d/maps", pid))
+	require.NoError(t, err)
+	mem, err := os.Open(fmt.Sprintf("/proc/%d/mem", pid))
+	require.NoError(t, err)
+	defer mem.Close()
+	read := 0
+	for line := range strings.Lines(string(maps)) {
+		var from, to int64
+		var rights string
+		if _, err := fmt.Sscanf(line, "%x-%x %s", &from, &to, &rights); err != nil || rights[0] != 'r' {
+			continue
+		}
+		part := make([]byte, to-from)
+		n, err := mem.ReadAt(part, from)
+		if err != nil && !errors.Is(err, io.EOF) && n == 0 {
+			continue // such as the kernel's own
+		}
+		read += n
+		if bytes.Contains(part[:n], []byte(text)) {
+			return true
+		}
+	}
+	require.Greater(t, read, 8<<20, "the memory was read")
+	return false
+}
+
+// What bench and watch say to each other is not in the memory of the handset that carries it.
+func TestAHandsetSeesCiphertextOnly(t *testing.T) {
+	b := benchtest.New(t)
+	pair := freeAddress(t)
+	w, watchPID := apart(t, watch(watchName, "W 2 0019", pair))
+	h, handsetPID := apart(t, standin.Entry{Name: handsetName, Body: "halden", Model: "H3", Serial: "HH3 0042 9A07", Beside: []string{pair}, Begin: &body.Beginning{Opened: true,
+		Settings: map[string]string{"computers": "debug and install"}, Admits: map[string]string{ssh.FingerprintSHA256(b.Keys.Link.PublicKey()): "moor-desk"}}})
+	b.Hosts.Watch(store.Host{Name: "loft", USBIP: h.Hub, Control: h.Host})
+	d := &desk{Bench: b, socket: w.Socket}
+	k := d.introduced()
+	s := b.Linked(k)
+
+	raw := make([]byte, 12)
+	rand.Read(raw)
+	secret := hex.EncodeToString(raw)
+	require.NoError(t, s.Find(t.Context(), secret))
+	apps, err := s.Apps()
+	require.NoError(t, err)
+	for range 20 { // a manifest that is not one, with the secret in it
+		_, err = apps.Offer(t.Context(), []byte(strings.Repeat(secret, 1000)), developer.Signature{})
+		require.Error(t, err)
+	}
+	files, err := s.Files()
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
+	defer cancel()
+	_ = files.Put(ctx, "/nowhere", secret, strings.NewReader(strings.Repeat(secret, 10_000)), 0, int64(10_000*len(secret)), func(int64) {})
+	require.Contains(t, d.reads(watchName), secret, "it has come")
+	require.True(t, holds(t, watchPID, secret), "the watch has it")
+	require.False(t, holds(t, handsetPID, secret), "the handset has not")
+
+	list, err := b.Rack.Find(handsetName)
+	require.NoError(t, err)
+	require.NoError(t, b.Linked(list).Find(t.Context(), secret+"-outer"))
+	require.True(t, holds(t, handsetPID, secret+"-outer"), "what is said to the handset itself is there")
+}
