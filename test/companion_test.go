@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -61,6 +62,10 @@ func TestAWatchIsTriedThroughItsHandsetByCommands(t *testing.T) {
 	d.waits("kittiwake-2", "linked", "open")
 
 	d.sleeps("kittiwake-2")
+	b := d.signedInAt("/devices/kittiwake-2")
+	b.sees("kittiwake-2 sleeps. Its log goes on once it is awake.")
+	time.Sleep(3 * time.Second)
+	b.sees("through heron-1, asleep since") // looking at its page does not wake it
 	require.Regexp(t, `link +through heron-1, asleep since \d\d:\d\d: it is woken when it is needed`, d.ok("rack", "show", "kittiwake-2"))
 	require.Regexp(t, `kittiwake-2 +companion +heron-1 +asleep since \d\d:\d\d`, d.ok("link"))
 	d.ok("project", "add", dir)

@@ -51,6 +51,8 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench standin pull heron-1"}:                                {0, `^$`},
 	{"README.md", "earlybench standin plug heron-1"}:                                {0, `^$`},
 	{"README.md", "earlybench network introduce heard-2 --as kittiwake-1"}:          {1, `^Nothing called "heard-2" is heard`},
+	{"README.md", "earlybench network introduce near-1 --as kittiwake-2"}:           {0, `^kittiwake-2 \(wick, model W2, release 2, serial W 2 0019\) shows three words`},
+	{"README.md", "earlybench try demo/apps/pulse kittiwake-2"}:                     {3, `^kittiwake-2`},
 	{"README.md", "earlybench network add 192.0.2.21:4022"}:                         {0, `^heard-[0-9]+ at 192\.0\.2\.21:4022: nobody`},
 	{"README.md", "earlybench network add ssh://board@192.0.2.40"}:                  {0, `^server-[0-9]+ at ssh://board@192\.0\.2\.40: nobody`},
 	{"README.md", "earlybench try demo/apps/rain board-1"}:                          {0, `^Try fellgate/rain on board-1$`},

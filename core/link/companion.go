@@ -110,7 +110,7 @@ func (c companions) Open(ctx context.Context, name string) (io.ReadWriteCloser, 
 	r, w := io.Pipe()
 	c.run(func() {
 		_, err := io.Copy(w, ch)
-		w.CloseWithError(err) //nolint:errcheck // it returns none
+		w.CloseWithError(err)
 	})
 	return &carriedStream{r, ch}, nil
 }

@@ -124,7 +124,7 @@ const elsewhereWithin = 5 * time.Second
 // after the session by that way has ended. A device that is reached by that way only, and has fallen
 // asleep, is woken. It returns nil where there is neither.
 func (k *Keeper) Elsewhere(ctx context.Context, lost string) device.Session {
-	if s := k.other(ctx, lost); s != nil {
+	if s := k.Other(ctx, lost); s != nil {
 		return s
 	}
 	s, err := k.Wake(ctx)
@@ -143,7 +143,8 @@ func WentOn(was, now, what string) string {
 	return fmt.Sprintf("the link by %s was lost; %s by %s", was, what, now)
 }
 
-func (k *Keeper) other(ctx context.Context, lost string) device.Session {
+// Other is Elsewhere without waking anybody.
+func (k *Keeper) Other(ctx context.Context, lost string) device.Session {
 	ctx, cancel := context.WithTimeout(ctx, elsewhereWithin)
 	defer cancel()
 	for {

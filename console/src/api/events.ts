@@ -139,13 +139,13 @@ export function useEvents(after: number | undefined): boolean {
 
 const kept = 500; // lines
 
-/** useLog follows a device's log while it is linked. */
+/** useLog follows a device's log while it is linked. One that falls asleep is not woken for that. */
 export function useLog(handle: string, linked: boolean): Line[] {
   const [lines, setLines] = useState<Line[]>([]);
   useEffect(() => {
     if (!linked) return;
     setLines([]);
-    return follow<Line>(() => `/api/v1/devices/${encodeURIComponent(handle)}/log`, {
+    return follow<Line>(() => `/api/v1/devices/${encodeURIComponent(handle)}/log?wake=no`, {
       message: (line) =>
         setLines((before) => (before.some((l) => l.seq === line.seq) ? before : [...before, line].slice(-kept))),
     });

@@ -31,6 +31,7 @@ export function DevicePage() {
   if (!prep.data) return <main className="p-8 text-secondary">Asking how it stands…</main>;
   const { device } = prep.data;
   const linked = device.gates["linked"] === "open";
+  const asleep = device.ways.some((w) => w.state === "asleep");
   return (
     <div className={`grid grid-cols-[minmax(0,1fr)] ${device.hands_url ? "lg:grid-cols-[minmax(0,1fr)_372px]" : ""}`}>
       <main className="min-w-0 px-5 pt-4 pb-10 md:px-8">
@@ -56,7 +57,7 @@ export function DevicePage() {
         {device.summary !== "retiring" && device.summary !== "retired" && <RetirePanel device={device} />}
         <DropPanel device={device} />
         <FactsPanel handle={device.handle} />
-        <LogPanel handle={device.handle} linked={linked} lacks={prep.data.lacks["log"]} />
+        <LogPanel handle={device.handle} linked={linked} asleep={asleep} lacks={prep.data.lacks["log"]} />
       </main>
       {device.hands_url && <HandsBoard url={device.hands_url} handle={device.handle} />}
     </div>

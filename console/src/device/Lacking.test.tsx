@@ -8,7 +8,7 @@ it("says what the way to a device does not have, and offers nothing that cannot 
   render(
     <>
       <ScreenPanel handle="heron-2" linked lacks={sentence("The screen")} />
-      <LogPanel handle="heron-2" linked lacks={sentence("The log")} />
+      <LogPanel handle="heron-2" linked asleep={false} lacks={sentence("The log")} />
     </>,
   );
   expect(screen.getByText(sentence("The screen"))).toBeTruthy();

@@ -2,9 +2,17 @@ import { useEffect, useRef } from "react";
 import { useLog } from "../api/events";
 import { clockText } from "../parts/time";
 
+interface LogPanelProps {
+  handle: string;
+  linked: boolean;
+  /** It sleeps, and would be woken for what needs it. */
+  asleep: boolean;
+  lacks?: string;
+}
+
 /** What the device and its apps say, as it comes. */
-export function LogPanel({ handle, linked, lacks }: { handle: string; linked: boolean; lacks?: string }) {
-  const lines = useLog(handle, linked && !lacks);
+export function LogPanel({ handle, linked, asleep, lacks }: LogPanelProps) {
+  const lines = useLog(handle, linked && !asleep && !lacks);
   const end = useRef<HTMLDivElement>(null);
   useEffect(() => {
     if (end.current) end.current.scrollTop = end.current.scrollHeight;
@@ -16,7 +24,8 @@ export function LogPanel({ handle, linked, lacks }: { handle: string; linked: bo
         <p className="mt-2 text-secondary">The log comes over the link, once that is up.</p>
       )}
       {linked && lacks && <p className="mt-2 text-secondary">{lacks}</p>}
-      {linked && !lacks && lines.length === 0 && (
+      {linked && asleep && <p className="mt-2 text-secondary">{handle} sleeps. Its log goes on once it is awake.</p>}
+      {linked && !asleep && !lacks && lines.length === 0 && (
         <p className="mt-2 text-secondary">Nothing was said yet. Run an app, and what it prints comes here.</p>
       )}
       {lines.length > 0 && (

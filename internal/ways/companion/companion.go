@@ -44,9 +44,10 @@ type Companions struct {
 	mu      sync.Mutex
 	follows map[string]*follow // what is heard through a device, by its id
 	heard   map[place]*heard
-	ways    map[string]*Way // by id of the device
-	counted int             // ways that were made
-	named   int             // of those that were heard
+	ways    map[string]*Way  // by id of the device
+	counted int              // ways that were made
+	named   int              // of those that were heard
+	entries map[place]string // by which people speak of those that were heard, also while they are not
 }
 
 // follow is a session of a device through which others are reached.
@@ -71,7 +72,7 @@ type heard struct {
 
 // New makes the ways. Nothing runs before Start.
 func New(cfg Config) *Companions {
-	c := &Companions{cfg: cfg, news: make(chan struct{}, 1), follows: map[string]*follow{}, heard: map[place]*heard{}, ways: map[string]*Way{}}
+	c := &Companions{cfg: cfg, news: make(chan struct{}, 1), follows: map[string]*follow{}, heard: map[place]*heard{}, ways: map[string]*Way{}, entries: map[place]string{}}
 	c.ctx, c.end = context.WithCancel(context.Background())
 	return c
 }
@@ -185,8 +186,7 @@ func (c *Companions) take(k *keeper.Keeper, f *follow, all []device.Companion) {
 		there[at] = true
 		h := c.heard[at]
 		if h == nil {
-			c.named++
-			h = &heard{entry: fmt.Sprintf("near-%d", c.named), since: now}
+			h = &heard{entry: c.entry(at), since: now}
 			c.heard[at] = h
 		}
 		changed = changed || h.Asleep != told.Asleep || h.session != f.session
@@ -206,6 +206,22 @@ func (c *Companions) take(k *keeper.Keeper, f *follow, all []device.Companion) {
 		c.cfg.Changed()
 		c.recogniseAll()
 	}
+}
+
+// mostEntries bounds of how many it is remembered how people speak of them.
+const mostEntries = 1000
+
+// entry is how people speak of what is heard at a place: the same as before, if it was heard before. The
+// lock is held.
+func (c *Companions) entry(at place) string {
+	if c.entries[at] == "" {
+		if len(c.entries) >= mostEntries {
+			clear(c.entries)
+		}
+		c.named++
+		c.entries[at] = fmt.Sprintf("near-%d", c.named)
+	}
+	return c.entries[at]
 }
 
 // recogniseAll finds the devices on record that are heard, and has them reached.

@@ -309,3 +309,38 @@ func TestASessionThroughAHandsetFulfilsTheContract(t *testing.T) {
 		return devicetest.Rig{Session: d.Linked(d.introduced()), Silence: d.radio.hush}
 	})
 }
+
+// A handset may repeat the name of a watch that another one hears, and lead elsewhere: that keeps
+// nobody from the watch.
+func TestAHandsetThatRepeatsTheNameOfAWatchKeepsNobodyFromIt(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	k := d.introduced()
+	second := freeAddress(t)
+	liar := newRadio(t)
+	liar.mu.Lock()
+	liar.to, liar.streams = d.radio.to, second // what it hears is the watch, and where it leads is another one
+	liar.mu.Unlock()
+	rig, err := standin.Start(context.Background(), standin.Scenario{Dir: t.TempDir(), Host: "shed", Drivers: true, HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0", HandsAddress: "127.0.0.1:0",
+		Socket: filepath.Join(t.TempDir(), "s"), Bodies: []standin.Entry{watch("kittiwake-3", "W 2 0020", second),
+			{Name: "heron-3", Body: "halden", Model: "H3", Serial: "HH3 0042 9A08", Beside: []string{liar.address}, Begin: &body.Beginning{Opened: true,
+				Settings: map[string]string{"computers": "debug and install"}, Admits: map[string]string{ssh.FingerprintSHA256(d.Keys.Link.PublicKey()): "moor-desk"}}}}}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, rig.Close()) })
+	d.Hosts.Watch(store.Host{Name: "shed", USBIP: rig.Addresses().Hub, Control: rig.Addresses().Host})
+	d.Eventually("both hear it", func() bool {
+		n := 0
+		for _, e := range d.Companions.List() {
+			if e.Device == k.Device().Handle {
+				n++
+			}
+		}
+		return n == 2
+	})
+	for range 3 {
+		d.radio.cut()
+		d.Eventually("its session ends", func() bool { return k.Session() == nil || k.Ways()[0].Linked })
+		d.Linked(k)
+	}
+	require.Equal(t, ways.Place{Port: handsetName}, k.Ways()[0].Place)
+}

@@ -27,6 +27,7 @@ type Way struct {
 	mu         sync.Mutex
 	candidates map[string]candidate  // by id of the device through which it is heard
 	used       string                // handle of the one through which it was reached last
+	another    map[string]bool       // names under which somebody with another key has answered
 	linked     device.Session        // the session that is up; nil: none is
 	wanted     map[chan<- error]bool // who waits until it is woken
 }
@@ -96,6 +97,9 @@ func (w *Way) wake() {
 func (w *Way) best() (candidate, bool) {
 	all := slices.SortedFunc(maps.Values(w.candidates), func(a, b candidate) int {
 		rank := func(c candidate) (n int) {
+			if w.another[c.name] {
+				n += 4
+			}
 			if !c.slept.IsZero() {
 				n += 2
 			}
@@ -221,10 +225,16 @@ func (w *Way) Run(ctx context.Context, to ways.Sink) error {
 			said = err.Error()
 			w.of.cfg.Log.Info("link through another device", "device", w.keeper.Device().Handle, "error", err)
 		}
-		to.Down(err)
 		if _, changed := errors.AsType[*device.KeyChanged](err); changed {
-			w.waitForKey(ctx, to)
-		} else if w.wait(ctx, to, pause) {
+			if !w.isAnother(c.name) {
+				to.Down(err)
+				w.waitForKey(ctx, to)
+			}
+			w.wait(ctx, to, firstPause)
+			continue
+		}
+		to.Down(err)
+		if w.wait(ctx, to, pause) {
 			pause = firstPause
 		}
 	}
@@ -246,11 +256,29 @@ func (w *Way) wait(ctx context.Context, to ways.Sink, long time.Duration) bool {
 	return true
 }
 
-// waitForKey waits until another key was pinned: nothing is tried again before that.
+// isAnother notes that somebody with another key has answered under a name, and reports whether the
+// device is heard under another name that may be tried: anybody may repeat a name.
+func (w *Way) isAnother(name string) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.another == nil {
+		w.another = map[string]bool{}
+	}
+	w.another[name] = true
+	c, any := w.best()
+	return any && !w.another[c.name]
+}
+
+// waitForKey waits until another key was pinned, or the device is heard otherwise: nothing is tried
+// again before that.
 func (w *Way) waitForKey(ctx context.Context, to ways.Sink) {
 	select {
 	case <-ctx.Done():
+	case <-w.told:
 	case <-to.Retry():
+		w.mu.Lock()
+		w.another = nil
+		w.mu.Unlock()
 	}
 }
 
