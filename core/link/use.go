@@ -233,9 +233,10 @@ func (f facts) Follow(ctx context.Context, take func([]device.Fact)) error {
 		defer late.Stop()
 		ready := (<-chan struct{})(nil)
 		for {
+			whole := false
 			select {
 			case <-all:
-				all, ready = nil, more
+				all, ready, whole = nil, more, true
 			case <-late.C:
 				ready = more
 			case <-ready:
@@ -253,7 +254,7 @@ func (f facts) Follow(ctx context.Context, take func([]device.Fact)) error {
 			batch := told
 			told, at = nil, map[string]int{}
 			mu.Unlock()
-			if len(batch) > 0 {
+			if len(batch) > 0 || whole { // that it has nothing to tell is news, too
 				take(batch)
 			}
 		}

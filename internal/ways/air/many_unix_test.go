@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
+	"runtime"
 	"sync"
 	"syscall"
 	"testing"
@@ -18,6 +20,7 @@ import (
 	"github.com/pkg/sftp"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/net/dns/dnsmessage"
 
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/dnssd"
@@ -39,8 +42,11 @@ func (plainDevice) Ask(_ context.Context, _ device.Visitor, report func(device.A
 func (plainDevice) Introduce(device.Visitor) (link.Introduced, error) {
 	return nil, link.ErrNotIntroduced
 }
-func (plainDevice) Control(ctx context.Context, method string, _ json.RawMessage, _ func(string, any) error) (any, error) {
+func (plainDevice) Control(ctx context.Context, method string, _ json.RawMessage, notify func(string, any) error) (any, error) {
 	if method == link.MethodFactsFollow {
+		if err := notify(link.MethodFactsAll, nil); err != nil {
+			return nil, err
+		}
 		<-ctx.Done()
 	}
 	return nil, nil
@@ -121,4 +127,76 @@ func TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle
 	require.Less(t, heardAfter, 5*time.Second)
 	require.Less(t, linkedAfter, 10*time.Second, "under the race detector")
 	require.Less(t, share, 0.1, "under the race detector, with both sides and beside other tests")
+}
+
+// bogus is the packet of an announcement that nobody has made.
+func bogus(t *testing.T, n int) []byte {
+	t.Helper()
+	name := dnsmessage.MustNewName(fmt.Sprintf("%032x.%s.local.", n, link.ServiceType))
+	class := dnsmessage.ResourceHeader{Class: dnsmessage.ClassINET, TTL: 120}
+	header := func(of dnsmessage.Name, kind dnsmessage.Type) dnsmessage.ResourceHeader {
+		h := class
+		h.Name, h.Type = of, kind
+		return h
+	}
+	host := dnsmessage.MustNewName(fmt.Sprintf("%032x.local.", n))
+	m := dnsmessage.Message{Header: dnsmessage.Header{Response: true, Authoritative: true}, Answers: []dnsmessage.Resource{
+		{Header: header(dnsmessage.MustNewName(link.ServiceType+".local."), dnsmessage.TypePTR), Body: &dnsmessage.PTRResource{PTR: name}},
+		{Header: header(name, dnsmessage.TypeSRV), Body: &dnsmessage.SRVResource{Port: 9, Target: host}},
+		{Header: header(name, dnsmessage.TypeTXT), Body: &dnsmessage.TXTResource{TXT: []string{"v=1", "family=wick"}}},
+		{Header: header(host, dnsmessage.TypeA), Body: &dnsmessage.AResource{A: [4]byte{127, 0, 0, 1}}},
+	}}
+	raw, err := m.Pack()
+	require.NoError(t, err)
+	return raw
+}
+
+// heap is how much the program holds.
+func heap() uint64 {
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return m.HeapAlloc
+}
+
+// Ten thousand bogus announcements a second, against a whole bench.
+func TestBogusAnnouncementsHarmNoKnownDevice(t *testing.T) {
+	group := benchtest.Group(t)
+	b := hearing(t, t.TempDir(), group)
+	w := newWatch(t, group, "W 2 0007")
+	k := introduce(b, w, "")
+	s := b.Linked(k)
+	b.First(k, "registered")
+	before := heap()
+	seconds := 2
+	if os.Getenv("SOAK") != "" {
+		seconds = 10
+	}
+	c, err := net.ListenPacket("udp4", group.String()) // from the port of the group, as others announce
+	require.NoError(t, err)
+	defer c.Close()
+	var packets [][]byte
+	for n := range 20_000 {
+		packets = append(packets, bogus(t, n))
+	}
+	began, sent, slowest := time.Now(), 0, time.Duration(0)
+	for ; time.Since(began) < time.Duration(seconds)*time.Second; sent++ {
+		if ahead := time.Duration(sent)*100*time.Microsecond - time.Since(began); ahead > 0 {
+			time.Sleep(ahead)
+		}
+		c.WriteTo(packets[sent%len(packets)], net.UDPAddrFromAddrPort(group))
+		if sent%1000 == 0 {
+			asked := time.Now()
+			require.NoError(t, s.Find(t.Context(), k.Device().Handle), "the known one answers")
+			slowest = max(slowest, time.Since(asked))
+		}
+	}
+	packets = nil
+	listed, grown := len(b.Air.List()), int64(heap())-int64(before)
+	t.Logf("%d announcements in %s: %d listed, %.1f MB more held, a call took %s at most", sent, time.Since(began).Round(time.Millisecond), listed, float64(grown)/1e6, slowest.Round(time.Millisecond))
+	require.Greater(t, sent, seconds*2000, "under the race detector")
+	require.Greater(t, listed, 100, "they were heard")
+	require.LessOrEqual(t, listed, 1001)
+	require.Less(t, grown, int64(32<<20))
+	require.Equal(t, s, k.Session(), "its session stands")
 }
