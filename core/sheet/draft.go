@@ -26,15 +26,7 @@ func plainText(s string) string {
 // comments say what to complete.
 func Draft(s Seen) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, `# yaml-language-server: $schema=https://earlybench.invalid/prep-sheet.schema.json
-# What devices of the family %[1]s need before an app can run on them. Check it:
-#   earlybench sheet check FILE
-# and take it into the bench that runs:
-#   earlybench sheet add FILE
-sheet: %[1]s
-extends: any # what every family has in common: cables, ports, drivers, questions
-family: %[1]s
-`, s.Name)
+	fmt.Fprintf(&b, draftHead, s.Name, "# and take it into the bench that runs:\n#   earlybench sheet add FILE\n")
 	if s.USB != "" {
 		fmt.Fprintf(&b, "\n# Seen on %s: %s\n", plainText(s.Where), plainText(s.USB))
 		for _, i := range s.Interfaces {
@@ -48,6 +40,14 @@ family: %[1]s
 	fmt.Fprintf(&b, draftBody, s.Name, usb)
 	return b.String()
 }
+
+const draftHead = `# yaml-language-server: $schema=https://earlybench.invalid/prep-sheet.schema.json
+# What devices of the family %[1]s need before an app can run on them. Check it:
+#   earlybench sheet check FILE
+%[2]ssheet: %[1]s
+extends: any # what every family has in common: cables, ports, drivers, questions
+family: %[1]s
+`
 
 const draftBody = `
 # How its screens name things; {page} puts one into any text below.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/adapter"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/sheets"
 )
@@ -191,20 +193,16 @@ func (p *program) sheetNew() *cobra.Command {
 	c := &cobra.Command{Use: "new", Short: "Write a commented draft of a sheet for an unrecognised device", Args: cobra.NoArgs,
 		Long: `Writes the commented start of a sheet, to standard output or with --out to a new
 file. With --from it begins with what was seen of a device that no sheet fits;
-earlybench rack shows those, with names such as unknown-1.`,
+earlybench rack shows those, with names such as unknown-1. Given the directory of
+an adapter, it begins with the facts that the adapter declares.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if !nameShape.MatchString(name) {
 				return usage("--name %q: write a lower-case letter, then letters, digits and hyphens", name)
 			}
-			seen := sheet.Seen{Name: name}
-			if from != "" {
-				x, err := p.unrecognised(c, from)
-				if err != nil {
-					return err
-				}
-				seen.USB, seen.Interfaces, seen.Where = x.USB, x.Interfaces, x.Port+" of "+x.Host
+			text, err := p.draft(c, name, from)
+			if err != nil {
+				return err
 			}
-			text := sheet.Draft(seen)
 			if file == "" {
 				fmt.Fprint(p.out, text)
 				return nil
@@ -223,10 +221,33 @@ earlybench rack shows those, with names such as unknown-1.`,
 			fmt.Fprintf(p.err, "Written. Put right what its comments say, then: earlybench sheet check %s\n", file)
 			return nil
 		}}
-	c.Flags().StringVar(&from, "from", "", "begin with what was seen of this device, such as unknown-1")
+	c.Flags().StringVar(&from, "from", "", "begin with what was seen of this device, such as unknown-1, or with what the adapter in this directory says")
 	c.Flags().StringVar(&name, "name", "newcomer", "name of the family")
 	c.Flags().StringVar(&file, "out", "", "write to this new file")
 	return c
+}
+
+// draft is the start of a sheet from what was seen of a device, or what an adapter says.
+func (p *program) draft(c *cobra.Command, name, from string) (string, error) {
+	if from == "" {
+		return sheet.Draft(sheet.Seen{Name: name}), nil
+	}
+	if _, err := os.Stat(filepath.Join(from, adapter.ManifestName)); err == nil {
+		w, err := adapter.Greet(c.Context(), from, fenced)
+		if err != nil {
+			return "", err
+		}
+		var told []sheet.DeclaredFact
+		for _, f := range w.Facts {
+			told = append(told, sheet.DeclaredFact{Key: f.Key, Type: f.Type})
+		}
+		return sheet.DraftForAdapter(name, told), nil
+	}
+	x, err := p.unrecognised(c, from)
+	if err != nil {
+		return "", err
+	}
+	return sheet.Draft(sheet.Seen{Name: name, USB: x.USB, Interfaces: x.Interfaces, Where: x.Port + " of " + x.Host}), nil
 }
 
 // unrecognised finds what no sheet fits, by its name.

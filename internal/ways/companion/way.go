@@ -27,7 +27,7 @@ type Way struct {
 	mu         sync.Mutex
 	candidates map[string]candidate  // by id of the device through which it is heard
 	used       string                // handle of the one through which it was reached last
-	another    map[string]bool       // names under which somebody with another key has answered
+	another    map[heardAs]bool      // where somebody with another key has answered
 	linked     device.Session        // the session that is up; nil: none is
 	wanted     map[chan<- error]bool // who waits until it is woken
 }
@@ -39,6 +39,11 @@ type candidate struct {
 	session device.Session
 	slept   time.Time // since when it is asleep; zero while it is awake
 }
+
+// heardAs is through which device, and under which name, something is heard.
+type heardAs struct{ through, name string }
+
+func (c candidate) heardAs() heardAs { return heardAs{c.through, c.name} }
 
 func newWay(c *Companions, k *keeper.Keeper, n int) *Way {
 	id := k.Device().ID
@@ -97,7 +102,7 @@ func (w *Way) wake() {
 func (w *Way) best() (candidate, bool) {
 	all := slices.SortedFunc(maps.Values(w.candidates), func(a, b candidate) int {
 		rank := func(c candidate) (n int) {
-			if w.another[c.name] {
+			if w.another[c.heardAs()] {
 				n += 4
 			}
 			if !c.slept.IsZero() {
@@ -226,7 +231,7 @@ func (w *Way) Run(ctx context.Context, to ways.Sink) error {
 			w.of.cfg.Log.Info("link through another device", "device", w.keeper.Device().Handle, "error", err)
 		}
 		if _, changed := errors.AsType[*device.KeyChanged](err); changed {
-			if !w.isAnother(c.name) {
+			if !w.isAnother(c) {
 				to.Down(err)
 				w.waitForKey(ctx, to)
 			}
@@ -256,17 +261,20 @@ func (w *Way) wait(ctx context.Context, to ways.Sink, long time.Duration) bool {
 	return true
 }
 
-// isAnother notes that somebody with another key has answered under a name, and reports whether the
-// device is heard under another name that may be tried: anybody may repeat a name.
-func (w *Way) isAnother(name string) bool {
+// mostOthers bounds of how many it is remembered that they have another key.
+const mostOthers = 100
+
+// isAnother notes that somebody with another key has answered, and reports whether the device is
+// heard elsewhere, too: anybody may repeat a name.
+func (w *Way) isAnother(c candidate) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.another == nil {
-		w.another = map[string]bool{}
+	if w.another == nil || len(w.another) >= mostOthers {
+		w.another = map[heardAs]bool{}
 	}
-	w.another[name] = true
-	c, any := w.best()
-	return any && !w.another[c.name]
+	w.another[c.heardAs()] = true
+	next, any := w.best()
+	return any && !w.another[next.heardAs()]
 }
 
 // waitForKey waits until another key was pinned, or the device is heard otherwise: nothing is tried
