@@ -15,11 +15,14 @@ run() { # keeps going over the pipe's status
 }
 
 # Much of these waits for clocks and devices, so more packages than cores run at once.
-# Two things are not put under the race detector, under which they take minutes: SQLite,
-# which is C made Go and no code of ours, and tests that only compute.
+# Three things are not put under the race detector: SQLite, which is C made Go and no code of
+# ours, and tests that only compute, under which they take minutes; and those that measure,
+# which run alone.
 compute='^(TestBrokenSheetsAreRefusedInTheirPlaceAndNeverCrash|TestConditionsComeToATruthEvenWhereFactsAreMissing|TestTheEngineIsNearlyAsGoodAsLookingAtEverything|TestEveryScreenIsDrawn|TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent)$'
-run -v -race -gcflags=modernc.org/sqlite/lib=-race=false -p 3 -skip "$compute" ./cmd/... ./core/... ./standin/... ./internal/... ./client/...
+measure='^(TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle|TestBogusAnnouncementsHarmNoKnownDevice)$'
+run -v -race -gcflags=modernc.org/sqlite/lib=-race=false -p 3 -skip "$compute|$measure" ./cmd/... ./core/... ./standin/... ./internal/... ./client/...
 run -v -run "$compute" ./core/sheet ./core/cause ./standin/body ./internal/tryout
+run -v -run "$measure" ./internal/ways/air
 
 # Those of the whole program wait for devices and pages most of the time, each with a demo of
 # its own on ports of its own: two halves run side by side.

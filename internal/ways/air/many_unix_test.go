@@ -125,8 +125,8 @@ func TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle
 	share := float64(used(t)-before) / float64(time.Since(since))
 	t.Logf("200 devices: heard after %s, linked after %s; at rest %.1f %% of a core, with both sides", heardAfter.Round(time.Millisecond), linkedAfter.Round(time.Millisecond), 100*share)
 	require.Less(t, heardAfter, 5*time.Second)
-	require.Less(t, linkedAfter, 10*time.Second, "under the race detector")
-	require.Less(t, share, 0.1, "under the race detector, with both sides and beside other tests")
+	require.Less(t, linkedAfter, 5*time.Second)
+	require.Less(t, share, 0.1, "with both sides, in one process")
 }
 
 // bogus is the packet of an announcement that nobody has made.
@@ -194,7 +194,7 @@ func TestBogusAnnouncementsHarmNoKnownDevice(t *testing.T) {
 	packets = nil
 	listed, grown := len(b.Air.List()), int64(heap())-int64(before)
 	t.Logf("%d announcements in %s: %d listed, %.1f MB more held, a call took %s at most", sent, time.Since(began).Round(time.Millisecond), listed, float64(grown)/1e6, slowest.Round(time.Millisecond))
-	require.Greater(t, sent, seconds*2000, "under the race detector")
+	require.Greater(t, sent, seconds*2000, "on a slow machine")
 	require.Greater(t, listed, 100, "they were heard")
 	require.LessOrEqual(t, listed, 1001)
 	require.Less(t, grown, int64(32<<20))
