@@ -161,3 +161,24 @@ func TestAHandsetIsRetiredWithoutItsCable(t *testing.T) {
 	d.ok("retire", "heron-1", "--confirm", "close")
 	d.eventually("it is retired", func() bool { return !strings.Contains(d.ok("rack"), "heron-1") })
 }
+
+// What is begun on the page goes on there, too.
+func TestACopyThatThePageBeganGoesOnWithoutTheCable(t *testing.T) {
+	const size = 40 << 20
+	d := startDemoIn(t, t.TempDir(), "--few")
+	d.permit("fellgate/callout")
+	d.ok("network", "join", "heron-1")
+	d.linkedBy("heron-1", "cable", "wireless")
+	d.ok("project", "add", largeProject(t, size))
+	before := d.received("heron-1")
+	b := d.signedInAt("/devices/heron-1")
+	b.sees("by cable")
+	d.ok("standin", "pull", "heron-1", "--after", "20000kB")
+	b.presses("Try Callout")
+	b.sees("Passed: ")
+	b.sees("without a cable, at")
+	jobs, err := d.api.Jobs(t.Context())
+	require.NoError(t, err)
+	require.Contains(t, phase(jobs[0], "copy").Note, "goes on by wireless at byte")
+	require.LessOrEqual(t, d.received("heron-1")-before-size, int64(4<<20), "with the program itself")
+}
