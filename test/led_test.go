@@ -287,7 +287,7 @@ func TestARoundGroupsTheRackInTheTerminalAndInTheConsole(t *testing.T) {
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.chooses("")
 	b.presses("By next step")
-	b.sees("14 devices wait for")
+	b.sees("15 devices wait for")
 	b.sees("Take it back")
 	d.ok("standin", "fault", "drop", "ivory-2", "held-by-machine")
 	get(b, "it goes by itself", chromedp.Poll[bool](`!document.body.innerText.includes("Take it back")`, chromedp.WithPollingTimeout(patience)))
