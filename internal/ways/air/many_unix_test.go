@@ -191,7 +191,6 @@ func TestBogusAnnouncementsHarmNoKnownDevice(t *testing.T) {
 			slowest = max(slowest, time.Since(asked))
 		}
 	}
-	packets = nil
 	listed, grown := len(b.Air.List()), int64(heap())-int64(before)
 	t.Logf("%d announcements in %s: %d listed, %.1f MB more held, a call took %s at most", sent, time.Since(began).Round(time.Millisecond), listed, float64(grown)/1e6, slowest.Round(time.Millisecond))
 	require.Greater(t, sent, seconds*2000, "on a slow machine")
