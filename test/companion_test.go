@@ -85,7 +85,9 @@ func TestAWatchIsTriedThroughItsHandsetByCommands(t *testing.T) {
 	require.Contains(t, d.ok("retire", "kittiwake-2", "--yes"), "with your hands; then say --confirm blow-out")
 	d.ok("standin", "fault", "add", "kittiwake-2", "choice-off")
 	d.ok("retire", "kittiwake-2", "--confirm", "blow-out")
-	d.eventually("it is off the rack", func() bool { return !strings.Contains(d.ok("network"), "near-") && !strings.Contains(d.ok("rack"), "kittiwake-2") })
+	d.eventually("it is off the rack", func() bool {
+		return !strings.Contains(d.ok("network"), "near-") && !strings.Contains(d.ok("rack"), "kittiwake-2")
+	})
 }
 
 // heardThrough is the name of what is heard through a device and was not introduced.
