@@ -139,19 +139,15 @@ func bytesText(n int64) string {
 }
 
 // clockText is a time of today, or a date.
-func clockText(t time.Time) string {
-	t = t.Local()
-	if t.Format(time.DateOnly) == time.Now().Format(time.DateOnly) {
-		return t.Format(time.TimeOnly)
-	}
-	return t.Format("2 Jan 15:04")
-}
+func clockText(t time.Time) string { return today(t, time.TimeOnly) }
 
 // hourText is clockText without seconds.
-func hourText(t time.Time) string {
+func hourText(t time.Time) string { return today(t, "15:04") }
+
+func today(t time.Time, layout string) string {
 	t = t.Local()
 	if t.Format(time.DateOnly) == time.Now().Format(time.DateOnly) {
-		return t.Format("15:04")
+		return t.Format(layout)
 	}
 	return t.Format("2 Jan 15:04")
 }

@@ -202,7 +202,7 @@ func (m *meeting) introduce(ctx context.Context, s *link.Session) (*link.Meeting
 	}
 }
 
-// claims is a description without control characters.
+// clean is a description without control characters.
 func clean(d introduction.Description) introduction.Description {
 	return introduction.Description{Name: line(d.Name), Family: line(d.Family), Model: line(d.Model), Serial: line(d.Serial), Release: line(d.Release)}
 }

@@ -77,7 +77,7 @@ func (k *Keeper) Wake(ctx context.Context) (device.Session, error) {
 			continue // it may have fallen asleep again, or be heard by another device now
 		}
 		handle := k.Device().Handle
-		return nil, &problem.Problem{Kind: problem.Unavailable, Gate: "awake", Text: fmt.Sprintf("%s was not woken within %s: %s.", handle, wakeWithin, reason(err)), Remedy: "Wake it by its button, or lay it on its cradle, then try again."}
+		return nil, &problem.Problem{Kind: problem.Unavailable, Gate: "awake", Text: fmt.Sprintf("%s was not reached within %s: %s.", handle, wakeWithin, reason(err)), Remedy: "Wake it by its button, or lay it on its cradle, then try again."}
 	}
 }
 
@@ -165,12 +165,17 @@ func (k *Keeper) Other(ctx context.Context, lost string) device.Session {
 }
 
 // Await returns the best session on which this bench is admitted, waiting for one;
-// nil once ctx has ended.
+// nil once ctx has ended. A device that is found asleep meanwhile is woken.
 func (k *Keeper) Await(ctx context.Context) device.Session {
 	for {
 		changed := k.Changed()
 		if s := k.Session(); s != nil {
 			return s
+		}
+		if k.Sleeps() {
+			if s, err := k.Wake(ctx); err == nil && s != nil {
+				return s
+			}
 		}
 		select {
 		case <-ctx.Done():

@@ -320,9 +320,6 @@ func (o *Outlook) SessionNow(k *keeper.Keeper) (device.Session, error) {
 
 // Await is Session for work that goes on: it waits for a session until ctx ends.
 func (o *Outlook) Await(ctx context.Context, k *keeper.Keeper) (device.Session, error) {
-	if s, err := k.Wake(ctx); s != nil || err != nil {
-		return s, err
-	}
 	if s := k.Await(ctx); s != nil {
 		return s, nil
 	}

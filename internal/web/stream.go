@@ -264,13 +264,15 @@ func (s *Server) session(c fiber.Ctx) (*keeper.Keeper, device.Session, error) {
 // log sends a device's log while it is linked, from a line on. With wake=no a device that sleeps is
 // left alone: its log ends when it falls asleep.
 func (s *Server) log(c fiber.Ctx) error {
-	wakes := c.Query("wake") != "no"
+	reached, elsewhere := s.Outlook.Session, (*keeper.Keeper).Elsewhere
+	if c.Query("wake") == "no" {
+		reached = func(_ context.Context, k *keeper.Keeper) (device.Session, error) { return s.Outlook.SessionNow(k) }
+		elsewhere = (*keeper.Keeper).Other
+	}
 	k, err := s.Rack.Find(c.Params("handle"))
 	var session device.Session
-	if err == nil && wakes {
-		session, err = s.Outlook.Session(c.Context(), k)
-	} else if err == nil {
-		session, err = s.Outlook.SessionNow(k)
+	if err == nil {
+		session, err = reached(c.Context(), k)
 	}
 	if err == nil {
 		_, err = session.Log()
@@ -288,7 +290,7 @@ func (s *Server) log(c fiber.Ctx) error {
 		defer cancel()
 		following.Go(func() {
 			defer close(f.lines)
-			s.followLog(ctx, k, session, from, wakes, f.take)
+			s.followLog(ctx, k, session, from, elsewhere, f.take)
 		})
 		return f.write(ctx, to)
 	})
@@ -299,7 +301,7 @@ const lostWithin = time.Second
 
 // followLog passes the lines of a device's log on. If the link is lost and the device is reached by
 // another way, too, it goes on there behind the last line, and one line says so.
-func (s *Server) followLog(ctx context.Context, k *keeper.Keeper, session device.Session, from device.LogFrom, wakes bool, take func(device.Line) bool) {
+func (s *Server) followLog(ctx context.Context, k *keeper.Keeper, session device.Session, from device.LogFrom, elsewhere func(*keeper.Keeper, context.Context, string) device.Session, take func(device.Line) bool) {
 	for session != nil {
 		way := k.WayOf(session)
 		log, err := session.Log()
@@ -317,11 +319,7 @@ func (s *Server) followLog(ctx context.Context, k *keeper.Keeper, session device
 		case <-time.After(lostWithin):
 			return
 		}
-		elsewhere := k.Other
-		if wakes {
-			elsewhere = k.Elsewhere
-		}
-		if session = elsewhere(ctx, way); session != nil {
+		if session = elsewhere(k, ctx, way); session != nil {
 			take(device.Line{Seq: from.After, At: s.Clock.Now(), Level: "info", Text: "(" + keeper.WentOn(way, k.WayOf(session), "the log goes on") + ")"})
 		}
 	}

@@ -229,6 +229,7 @@ const againEvery = 500 * time.Millisecond
 func (h *Hearing) follow(address string) {
 	for h.ctx.Err() == nil {
 		if c, err := dial(h.ctx, address, wantsNews); err == nil {
+			stop := context.AfterFunc(h.ctx, func() { c.Close() })
 			d := json.NewDecoder(c)
 			for {
 				var a answer
@@ -237,6 +238,7 @@ func (h *Hearing) follow(address string) {
 				}
 				h.take(address, a.Companion)
 			}
+			stop()
 			c.Close()
 		}
 		h.take(address, nil)
@@ -309,7 +311,7 @@ func (h *Hearing) Carry(ctx context.Context, name string) (io.ReadWriteCloser, e
 	return &read{c, r}, nil
 }
 
-// dial connects to a watch and says what is wanted. The connection ends with ctx.
+// dial connects to a watch and says what is wanted.
 func dial(ctx context.Context, address, want string) (net.Conn, error) {
 	c, err := (&net.Dialer{Timeout: 2 * time.Second}).DialContext(ctx, "tcp", address)
 	if err != nil {
@@ -318,9 +320,6 @@ func dial(ctx context.Context, address, want string) (net.Conn, error) {
 	if err := json.NewEncoder(c).Encode(request{want}); err != nil {
 		c.Close()
 		return nil, err
-	}
-	if want == wantsNews {
-		context.AfterFunc(ctx, func() { c.Close() })
 	}
 	return c, nil
 }

@@ -11,19 +11,16 @@ import (
 	"io"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
-	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/standin"
-	"earlybench.invalid/earlybench/standin/body"
 )
 
 // apart serves stand-ins in a process of their own.
@@ -39,8 +36,7 @@ func apart(t *testing.T, bodies ...standin.Entry) (at standin.Addresses, pid int
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { in.Close(); cmd.Wait() })
-	require.NoError(t, json.NewEncoder(in).Encode(standin.Scenario{Dir: t.TempDir(), Host: "loft", Drivers: true, Answer: "10s", HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0",
-		HandsAddress: "127.0.0.1:0", Socket: filepath.Join(t.TempDir(), "s"), Bodies: bodies}))
+	require.NoError(t, json.NewEncoder(in).Encode(scenario(t, "loft", bodies...)))
 	require.NoError(t, json.NewDecoder(out).Decode(&at))
 	return at, cmd.Process.Pid
 }
@@ -79,8 +75,7 @@ func TestAHandsetSeesCiphertextOnly(t *testing.T) {
 	b := benchtest.New(t)
 	pair := freeAddress(t)
 	w, watchPID := apart(t, watch(watchName, "W 2 0019", pair))
-	h, handsetPID := apart(t, standin.Entry{Name: handsetName, Body: "halden", Model: "H3", Serial: "HH3 0042 9A07", Beside: []string{pair}, Begin: &body.Beginning{Opened: true,
-		Settings: map[string]string{"computers": "debug and install"}, Admits: map[string]string{ssh.FingerprintSHA256(b.Keys.Link.PublicKey()): "moor-desk"}}})
+	h, handsetPID := apart(t, handset(b, handsetName, "HH3 0042 9A07", pair))
 	b.Hosts.Watch(store.Host{Name: "loft", USBIP: h.Hub, Control: h.Host})
 	d := &desk{Bench: b, socket: w.Socket}
 	k := d.introduced()

@@ -51,18 +51,31 @@ func newDesk(t *testing.T) *desk {
 	t.Helper()
 	b := benchtest.New(t)
 	r := newRadio(t)
-	sc := standin.Scenario{Dir: t.TempDir(), Host: "loft", Drivers: true, Answer: "10s", HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0", HandsAddress: "127.0.0.1:0",
-		Socket: filepath.Join(t.TempDir(), "s"), Bodies: []standin.Entry{
-			{Name: handsetName, Body: "halden", Model: "H3", Serial: "HH3 0042 9A07", Beside: []string{r.address}, Begin: &body.Beginning{Opened: true,
-				Settings: map[string]string{"computers": "debug and install"}, Admits: map[string]string{ssh.FingerprintSHA256(b.Keys.Link.PublicKey()): "moor-desk"}}},
-			watch(watchName, "W 2 0019", r.to),
-		}}
-	rig, err := standin.Start(context.Background(), sc, slog.New(slog.DiscardHandler))
+	at := stands(t, "loft", handset(b, handsetName, "HH3 0042 9A07", r.address), watch(watchName, "W 2 0019", r.to))
+	b.Hosts.Watch(store.Host{Name: "loft", USBIP: at.Hub, Control: at.Host})
+	return &desk{b, at.Socket, r}
+}
+
+// scenario is stand-ins on a host of their own that needs no drivers.
+func scenario(t *testing.T, host string, bodies ...standin.Entry) standin.Scenario {
+	t.Helper()
+	return standin.Scenario{Dir: t.TempDir(), Host: host, Drivers: true, Answer: "10s", HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0", HandsAddress: "127.0.0.1:0",
+		Socket: filepath.Join(t.TempDir(), "s"), Bodies: bodies}
+}
+
+// stands starts stand-ins that end with the test.
+func stands(t *testing.T, host string, bodies ...standin.Entry) standin.Addresses {
+	t.Helper()
+	rig, err := standin.Start(context.Background(), scenario(t, host, bodies...), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, rig.Close()) })
-	d := &desk{b, rig.Addresses().Socket, r}
-	b.Hosts.Watch(store.Host{Name: "loft", USBIP: rig.Addresses().Hub, Control: rig.Addresses().Host})
-	return d
+	return rig.Addresses()
+}
+
+// handset is an opened handset that has let a bench in, with what is beside it.
+func handset(b *benchtest.Bench, name, serial, beside string) standin.Entry {
+	return standin.Entry{Name: name, Body: "halden", Model: "H3", Serial: serial, Beside: []string{beside}, Begin: &body.Beginning{Opened: true,
+		Settings: map[string]string{"computers": "debug and install"}, Admits: map[string]string{ssh.FingerprintSHA256(b.Keys.Link.PublicKey()): "moor-desk"}}}
 }
 
 func watch(name, serial, pair string) standin.Entry {
@@ -177,6 +190,11 @@ func TestAWatchThatSleepsIsWokenForWhatNeedsIt(t *testing.T) {
 	next := k.Elsewhere(t.Context(), string(ways.Companion))
 	require.NotNil(t, next, "it is woken again for what goes on")
 	require.NoError(t, next.Find(t.Context(), k.Device().Handle))
+
+	d.fault("asleep", false)
+	d.Eventually("it sleeps", k.Sleeps)
+	_, err = d.Outlook.Await(t.Context(), k)
+	require.NoError(t, err, "and for work that was resumed")
 }
 
 func TestAWatchThatDoesNotWakeIsSaidSo(t *testing.T) {
@@ -192,7 +210,7 @@ func TestAWatchThatDoesNotWakeIsSaidSo(t *testing.T) {
 	require.ErrorIs(t, err, context.DeadlineExceeded, "who asks may give up")
 	began := time.Now()
 	_, err = d.Outlook.Session(t.Context(), k)
-	require.Equal(t, "kittiwake-1 was not woken within 30s: heron-1 cannot connect to it: it sleeps and does not wake. Wake it by its button, or lay it on its cradle, then try again.", err.Error())
+	require.Equal(t, "kittiwake-1 was not reached within 30s: heron-1 cannot connect to it: it sleeps and does not wake. Wake it by its button, or lay it on its cradle, then try again.", err.Error())
 	require.Less(t, time.Since(began), 40*time.Second)
 	require.Equal(t, "linked", d.Look(k).Readiness.First)
 	require.Contains(t, d.Look(k).Why.Text, "through heron-1 could not be made")
@@ -287,10 +305,7 @@ func TestAHandsetThatConnectsToAnotherWatchIsStopped(t *testing.T) {
 	d := newDesk(t)
 	k := d.introduced()
 	second := freeAddress(t)
-	rig, err := standin.Start(context.Background(), standin.Scenario{Dir: t.TempDir(), Host: "shed", HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0", HandsAddress: "127.0.0.1:0",
-		Socket: filepath.Join(t.TempDir(), "s"), Bodies: []standin.Entry{watch("kittiwake-3", "W 2 0020", second)}}, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, rig.Close()) })
+	stands(t, "shed", watch("kittiwake-3", "W 2 0020", second))
 	d.radio.streamsTo(second)
 	d.Eventually("it stops", func() bool {
 		w := k.Ways()
@@ -321,13 +336,8 @@ func TestAHandsetThatRepeatsTheNameOfAWatchKeepsNobodyFromIt(t *testing.T) {
 	liar.mu.Lock()
 	liar.to, liar.streams = d.radio.to, second // what it hears is the watch, and where it leads is another one
 	liar.mu.Unlock()
-	rig, err := standin.Start(context.Background(), standin.Scenario{Dir: t.TempDir(), Host: "shed", Drivers: true, HubAddress: "127.0.0.1:0", HostAddress: "127.0.0.1:0", HandsAddress: "127.0.0.1:0",
-		Socket: filepath.Join(t.TempDir(), "s"), Bodies: []standin.Entry{watch("kittiwake-3", "W 2 0020", second),
-			{Name: "heron-3", Body: "halden", Model: "H3", Serial: "HH3 0042 9A08", Beside: []string{liar.address}, Begin: &body.Beginning{Opened: true,
-				Settings: map[string]string{"computers": "debug and install"}, Admits: map[string]string{ssh.FingerprintSHA256(d.Keys.Link.PublicKey()): "moor-desk"}}}}}, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, rig.Close()) })
-	d.Hosts.Watch(store.Host{Name: "shed", USBIP: rig.Addresses().Hub, Control: rig.Addresses().Host})
+	at := stands(t, "shed", watch("kittiwake-3", "W 2 0020", second), handset(d.Bench, "heron-3", "HH3 0042 9A08", liar.address))
+	d.Hosts.Watch(store.Host{Name: "shed", USBIP: at.Hub, Control: at.Host})
 	d.Eventually("both hear it", func() bool {
 		n := 0
 		for _, e := range d.Companions.List() {
