@@ -12,6 +12,7 @@ type NetworkEntry struct {
 	Given     bool       `json:"given" doc:"a person has given the address"`
 	Since     *time.Time `json:"since,omitempty" doc:"when it was heard first"`
 	Through   string     `json:"through" doc:"handle of the device that hears it, and through which it is reached; empty for none"`
+	MayBe     []string   `json:"may_be" nullable:"false" doc:"handles of the devices on record that it may be, of what was not introduced"`
 	Asleep    *time.Time `json:"asleep,omitempty" doc:"since when it is asleep, as that device tells; missing while it is awake"`
 	Trouble   string     `json:"trouble" doc:"why nobody answers at a given address"`
 	Login     string     `json:"login" doc:"the user, of an SSH server; empty for anything else"`

@@ -51,11 +51,9 @@ func whereText(e client.NetworkEntry) string {
 	return text
 }
 
-// notMet are those that are heard and may be a device: of its family, and not introduced.
+// notMet are those that are heard and may be a device.
 func notMet(all []client.NetworkEntry, d client.Device) []client.NetworkEntry {
-	return slices.DeleteFunc(all, func(e client.NetworkEntry) bool {
-		return e.State != "not met" || e.Family != "" && e.Family != d.Family
-	})
+	return slices.DeleteFunc(all, func(e client.NetworkEntry) bool { return !slices.Contains(e.MayBe, d.Handle) })
 }
 
 func networkFamily(e client.NetworkEntry) string {

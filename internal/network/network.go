@@ -39,6 +39,8 @@ type Introductions interface {
 	// device's owner is asked; Meeting tells the outcome. A mistake in typing may be mended; words
 	// that are wrong end the introduction.
 	Type(ctx context.Context, words string) (Meeting, error)
+	// MayBe returns the handles of the devices on record that something which is heard may be.
+	MayBe(e Entry) []string
 	// StopMeeting gives the introduction up that goes on.
 	StopMeeting() error
 }

@@ -17,7 +17,7 @@ import (
 func (s *Server) networkRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/network", "network", "What is heard on the network, and the addresses that were given"), func(_ context.Context, in *struct{ Select }) (*out[client.List[client.NetworkEntry]], error) {
-		return networkList.of(in.Select, each(slices.Concat(s.Network.List(), s.Companions.List(), s.Servers.List()), entryOf))
+		return networkList.of(in.Select, each(slices.Concat(s.Network.List(), s.Companions.List(), s.Servers.List()), s.entryOf))
 	})
 	huma.Register(a, operation(access.Maintain, "POST", "/network", "add-address", "Give the address of a device"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -32,7 +32,7 @@ func (s *Server) networkRoutes() {
 		if err != nil {
 			return nil, problem(err)
 		}
-		return &out[client.NetworkEntry]{entryOf(e)}, nil
+		return &out[client.NetworkEntry]{s.entryOf(e)}, nil
 	})
 	huma.Register(a, operation(access.Maintain, "DELETE", "/network/{name}", "drop-address", "Forget an address"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"255"`
@@ -96,8 +96,8 @@ func (s *Server) given(name string) bool {
 	return isServer(name) || slices.ContainsFunc(s.Servers.List(), func(e network.Entry) bool { return e.Name == name || e.Device == name })
 }
 
-func entryOf(e network.Entry) client.NetworkEntry {
-	c := client.NetworkEntry{Name: e.Name, State: string(e.State), Device: e.Device, Family: e.Family, Addresses: append([]string{}, e.Addresses...), Through: e.Through, Given: e.Given, Trouble: e.Trouble, Login: e.Login, DeviceKey: e.Key}
+func (s *Server) entryOf(e network.Entry) client.NetworkEntry {
+	c := client.NetworkEntry{Name: e.Name, State: string(e.State), Device: e.Device, Family: e.Family, Addresses: append([]string{}, e.Addresses...), MayBe: append([]string{}, s.Introductions.MayBe(e)...), Through: e.Through, Given: e.Given, Trouble: e.Trouble, Login: e.Login, DeviceKey: e.Key}
 	c.Since, c.Asleep = when(e.Since.UTC()), when(e.Asleep.UTC())
 	return c
 }

@@ -30,9 +30,7 @@ export function IntroducePanel({ device }: { device: Device }) {
 /** A button for each device that is heard and may be this one. */
 function BeginButtons({ device }: { device: Device }) {
   const introduce = useIntroduce();
-  const heard = useNetwork().data?.items.filter(
-    (e) => e.state === "not met" && (e.family === "" || e.family === device.family),
-  );
+  const heard = useNetwork().data?.items.filter((e) => e.may_be.includes(device.handle));
   if (!heard) return null;
   return (
     <>

@@ -252,6 +252,8 @@ func TestAWatchThatWasPutOnTheRackByHandIsNearOnceItsHandsetHearsIt(t *testing.T
 	d.First(of, "admitted")
 	require.Equal(t, "not-introduced", d.Look(of).Why.Causes[0].ID)
 	require.NotEqual(t, "admitted", d.Look(other).Readiness.First)
+	require.Equal(t, []string{"pulse"}, d.Introductions.MayBe(d.near(network.NotMet)))
+	require.Equal(t, []string{"other"}, d.Introductions.MayBe(network.Entry{State: network.NotMet, Family: "wick"}))
 	d.radio.set(away)
 	d.First(of, "seen")
 	require.Equal(t, "companion-away", d.Look(of).Why.Causes[0].ID)
