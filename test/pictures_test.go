@@ -27,12 +27,16 @@ func TestPictures(t *testing.T) {
 	}
 	d := startDemoIn(t, t.TempDir())
 	b := openBrowser(t, 1280, 800)
-	shot := func(name string) {
+	take := func(name string) {
 		t.Helper()
-		get(b, "scroll up", chromedp.Evaluate[chromedp.Void](`window.scrollTo(0, 0)`))
 		get(b, "let it settle", chromedp.Sleep(500*time.Millisecond))
 		png := get(b, "take a picture", chromedp.CaptureScreenshot())
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644))
+	}
+	shot := func(name string) {
+		t.Helper()
+		get(b, "scroll up", chromedp.Evaluate[chromedp.Void](`window.scrollTo(0, 0)`))
+		take(name)
 	}
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("heron-2")
@@ -62,8 +66,7 @@ func TestPictures(t *testing.T) {
 	d.ok("host", "add", "attic", "--usbip", d.at.Hub, "--control", at)
 	b.sees("unknown-1")
 	get(b, "look at the end of the page", chromedp.Evaluate[chromedp.Void](`scrollTo(0, document.documentElement.scrollHeight)`))
-	shot("unknown")
-	get(b, "back to its beginning", chromedp.Evaluate[chromedp.Void](`scrollTo(0, 0)`))
+	take("unknown")
 	broken := filepath.Join(t.TempDir(), "slate.yaml")
 	d.ok("sheet", "new", "--from", "unknown-1", "--name", "slate", "--out", broken)
 	text, err := os.ReadFile(broken)
@@ -104,8 +107,7 @@ func TestPictures(t *testing.T) {
 	d.ok("why", "heron-2", "--answer", "back-room=no", "--answer", "worked-before=yes")
 	b.sees("What was answered")
 	get(b, "look at why", chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label=Why]').scrollIntoView()`))
-	get(b, "let it settle", chromedp.Sleep(500*time.Millisecond))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "why.png"), get(b, "take a picture", chromedp.CaptureScreenshot()), 0o644))
+	take("why")
 	b.presses("Take back")
 	b.presses("Take back")
 	b.sees("Inside label")
