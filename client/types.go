@@ -58,6 +58,8 @@ type Device struct {
 	Wireless bool                `json:"may_wireless" doc:"it is linked by cable, and can be switched from here to be reached without it, too"`
 	HandsURL string              `json:"hands_url" doc:"a page with the device in your hand, for stand-ins"`
 	Key      string              `json:"device_key" doc:"fingerprint of the pinned device key"`
+	Lender   string              `json:"borrowed_from" doc:"peer that lends it to this bench; empty for a device of this bench"`
+	LentTill *time.Time          `json:"borrowed_until,omitempty" doc:"when that loan ends"`
 	Working  string              `json:"working" doc:"the work that has the device for itself"`
 	Path     string              `json:"path" doc:"by which it is computed: cable, wireless, companion, remote"`
 	Computer map[string]string   `json:"computer" doc:"the computer's gates that the device needs, to their states"`

@@ -5,7 +5,7 @@ import "time"
 // Term is something that is good until an end.
 type Term struct {
 	ID      string     `json:"id"`
-	Kind    string     `json:"kind" enum:"identity,debug token,grant,admission,standing,support pack,access key"`
+	Kind    string     `json:"kind" enum:"identity,debug token,grant,admission,standing,support pack,access key,loan"`
 	Name    string     `json:"name"`
 	Holder  string     `json:"holder" doc:"whose it is, or where"`
 	Devices []string   `json:"devices" nullable:"false" doc:"handles of those that it is about"`

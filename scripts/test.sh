@@ -15,12 +15,20 @@ run() { # keeps going over the pipe's status
 }
 
 # Much of these waits for clocks and devices, so more packages than cores run at once.
-# Three things are not put under the race detector: SQLite, which is C made Go and no code of
-# ours, and tests that only compute, under which they take minutes; and those that measure,
-# which run alone.
+# Four things are not put under the race detector: SQLite, which is C made Go and no code of
+# ours; packages of the core that have neither goroutines nor locks, in which nothing can race;
+# tests that only compute, under which they take minutes; and those that measure, which run alone.
+core() { # packages of the core that have goroutines or locks of their own (yes), or none (no)
+    go list -f '{{.ImportPath}} {{.Dir}} {{join .GoFiles " "}}' ./core/... | while read -r path dir files; do
+        concurrent=no
+        if (cd "$dir" && grep -qE '\bgo (func|[a-zA-Z.]+\()|\.Go\(|"sync|\bchan ' $files); then concurrent=yes; fi
+        if [ "$concurrent" = "$1" ]; then echo "$path"; fi
+    done
+}
 compute='^(TestBrokenSheetsAreRefusedInTheirPlaceAndNeverCrash|TestConditionsComeToATruthEvenWhereFactsAreMissing|TestTheEngineIsNearlyAsGoodAsLookingAtEverything|TestEveryScreenIsDrawn|TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent)$'
 measure='^(TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle|TestBogusAnnouncementsHarmNoKnownDevice)$'
-run -v -race -gcflags=modernc.org/sqlite/lib=-race=false -p 3 -skip "$compute|$measure" ./cmd/... ./core/... ./standin/... ./internal/... ./client/...
+run -v -race -gcflags=modernc.org/sqlite/lib=-race=false -p 4 -skip "$compute|$measure" ./cmd/... ./standin/... ./internal/... ./client/... $(core yes)
+run -v -skip "$compute" $(core no)
 run -v -run "$compute" ./core/sheet ./core/cause ./standin/body ./internal/tryout
 run -v -run "$measure" ./internal/ways/air
 

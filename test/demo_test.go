@@ -65,6 +65,9 @@ type demo struct {
 type addresses struct {
 	Service, Socket, Hub, Host, Hands, Standin, Development string
 	Depot, Authority                                        string
+	HarbourService                                          string `json:"harbour_service"`
+	HarbourSocket                                           string `json:"harbour_socket"`
+	HarbourStandin                                          string `json:"harbour_standin"`
 }
 
 // shared is output that is read while it is written.
@@ -93,6 +96,12 @@ func startDemo(t testing.TB, options ...string) *demo {
 }
 
 func startDemoIn(t testing.TB, state string, options ...string) *demo {
+	t.Helper()
+	return startWith(t, state, append(options, "--alone")...)
+}
+
+// startWith starts the demo, with another bench unless the options say otherwise.
+func startWith(t testing.TB, state string, options ...string) *demo {
 	t.Helper()
 	bin, err := program()
 	require.NoError(t, err)

@@ -50,6 +50,14 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench network join heron-1"}:                                {0, `^heron-1 is linked without a cable, too`},
 	{"README.md", "earlybench standin pull heron-1"}:                                {0, `^$`},
 	{"README.md", "earlybench standin plug heron-1"}:                                {0, `^$`},
+	{"README.md", "earlybench rack --peers"}:                                        {0, `^device +of +may`},
+	{"README.md", "earlybench loan start heron-9 --from harbour-desk --for 2h"}:     {0, `^heron-9 of harbour-desk is yours until`},
+	{"README.md", "earlybench try demo/apps/callout heron-9"}:                       {0, `^Try fellgate/callout on heron-9$`},
+	{"README.md", "earlybench loan"}:                                                {0, `^device +right`},
+	{"README.md", "earlybench loan end heron-9"}:                                    {0, `^heron-9, borrowed from harbour-desk: (ended|is being returned)`},
+	{"README.md", "earlybench peer check harbour-desk"}:                             {0, `^. route +127\.0\.0\.1:\d+ answers`},
+	{"README.md", "earlybench peer invite --out FILE --may look"}:                   {3, `^This bench takes no connections of other benches`},
+	{"README.md", "earlybench peer set harbour-desk heron-1=use"}:                   {0, `^harbour-desk may here: heron-1=use`},
 	{"README.md", "earlybench network introduce heard-2 --as kittiwake-1"}:          {1, `^Nothing called "heard-2" is heard`},
 	{"README.md", "earlybench network introduce near-1 --as kittiwake-2"}:           {0, `^kittiwake-2 \(wick, model W2, release 2, serial W 2 0019\) shows three words`},
 	{"README.md", "earlybench try demo/apps/pulse kittiwake-2"}:                     {3, `^kittiwake-2`},
@@ -113,6 +121,7 @@ var documented = map[shown]expectation{
 	{"docs/where.md", `earlybench rack --where 'device.famliy == "tarn"'`}:                                              {2, `^--where: there is no device\.famliy \(did you mean device\.family\?\)$`},
 
 	{"docs/guides/writing-an-adapter.md", "earlybench standin reed /tmp/reed-line"}:                             {goesOn, `^A board with the serial RD-0007 is at /tmp/reed-line\.`},
+	{"docs/guides/writing-an-adapter.md", "earlybench standin reed --network"}:                                  {goesOn, `^A board with the serial RD-0007 is announced as _reed\._tcp`},
 	{"docs/guides/writing-an-adapter.md", "earlybench adapter check demo/adapters/reed-py"}:                     {0, `^✓ adapter\.yaml says`},
 	{"docs/guides/writing-an-adapter.md", "earlybench adapter check demo/adapters/reed-py --at /tmp/reed-line"}: {1, `^✓ adapter\.yaml says`},
 	{"docs/guides/writing-an-adapter.md", "earlybench adapter add demo/adapters/reed-py"}:                       {6, `^reed-py: Boards of Saltmarsh`},
@@ -163,10 +172,11 @@ func blocks(t *testing.T, name string) (out []shown) {
 }
 
 func TestEveryCommandThatTheDocumentsShowDoesWhatTheySay(t *testing.T) {
-	d := startDemoIn(t, t.TempDir(), "--answer-within", "2s")
+	d := startWith(t, t.TempDir(), "--answer-within", "2s")
 	at, _ := unrecognisedHost(t, "slate-sync")
 	before := map[string]func(){
 		"earlybench run demo/apps/callout heron-2": d.prepared,
+		"earlybench try demo/apps/callout heron-9": func() { d.waits("heron-9", "linked", "open") },
 		"earlybench account": func() {
 			d.signsIn(userCode.FindString(d.ok("account", "sign-in", "--wait=false")), "rowan")
 			d.eventually("rowan is signed in", func() bool { return strings.Contains(d.ok("account"), "rowan") })

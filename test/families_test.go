@@ -3,11 +3,13 @@ package test
 import (
 	"context"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/standin"
 	"earlybench.invalid/earlybench/standin/body"
@@ -16,7 +18,14 @@ import (
 // waits waits until a device's gate is in a state.
 func (d *demo) waits(device, gate, state string) {
 	d.t.Helper()
-	d.eventually(device+"'s "+gate+" is "+state, func() bool { return d.device(device).Gates[gate] == state })
+	d.eventually(device+"'s "+gate+" is "+state, func() bool {
+		devices, err := d.api.Devices(context.Background(), "fellgate/callout") // it may come on the rack only now
+		if err != nil {
+			return false
+		}
+		i := slices.IndexFunc(devices, func(x client.Device) bool { return x.Handle == device })
+		return i >= 0 && devices[i].Gates[gate] == state
+	})
 }
 
 // keysOf are the number keys on which letters stand.

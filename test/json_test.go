@@ -68,6 +68,20 @@ var jsonWalk = []struct {
 	{"adapter drop", "adapter drop nothing", 1, "nothing"},
 	{"adapter check", "adapter check demo/adapters/reed-py", 0, "object"},
 	{"standin reed", "standin reed /nowhere/at/all", 1, "nothing"},
+	{"peer", "peer", 0, "list"},
+	{"peer add", "peer add no-such-file", 2, "nothing"},
+	{"peer words", "peer words maple otter bugle", 1, "nothing"},
+	{"peer stop", "peer stop", 1, "nothing"},
+	{"peer accept", "peer accept SHA256:nobody", 1, "nothing"},
+	{"peer refuse", "peer refuse SHA256:nobody", 1, "nothing"},
+	{"peer invite", "peer invite --out @invitation", 3, "nothing"},
+	{"peer set", "peer set nobody --may look", 1, "nothing"},
+	{"peer check", "peer check nobody", 1, "nothing"},
+	{"peer drop", "peer drop nobody", 1, "nothing"},
+	{"loan", "loan", 0, "list"},
+	{"loan start", "loan start heron-9 --from nobody --for 1h", 1, "nothing"},
+	{"loan extend", "loan extend heron-9 --for 1h", 1, "nothing"},
+	{"loan end", "loan end heron-9", 1, "nothing"},
 	{"network drop", "network drop 127.0.0.1:9", 0, "nothing"},
 	{"network introduce", "network introduce nothing", 1, "nothing"},
 	{"network words", "network words maple otter bugle", 1, "nothing"},
@@ -194,7 +208,7 @@ func TestEveryCommandPrintsTheJSONThatTheDocumentationSays(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "passphrase"), []byte("for the harbour\n"), 0o600))
 	known := map[string]string{"@ebapp": filepath.Join(dir, "callout.ebapp"), "@go": goDirectory(t), "@passphrase": filepath.Join(dir, "passphrase"),
-		"@export": filepath.Join(dir, "safe-export.age"), "@unlock": filepath.Join(d.state, "demo", "unlock.key"), "@backup": filepath.Join(dir, "bench.ebbackup")}
+		"@export": filepath.Join(dir, "safe-export.age"), "@invitation": filepath.Join(dir, "bench.invitation"), "@unlock": filepath.Join(d.state, "demo", "unlock.key"), "@backup": filepath.Join(dir, "bench.ebbackup")}
 	walked := map[string]bool{}
 	for _, c := range jsonWalk {
 		walked[c.command] = true

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
@@ -105,6 +106,43 @@ func TestTheBenchWatchesTheUSBOfItsOwnComputer(t *testing.T) {
 	require.NotContains(t, o.ok("host", "tree"), "heron-1")
 	o.plugs("1-4", heron("HH4 0077", 4))
 	o.eventually("it is the same one at another port", func() bool { return strings.Contains(o.ok("host", "tree"), "4  heron-1") })
+}
+
+// asks is an adapter that writes down what it is shown, and takes none for its own.
+const asks = `#!/usr/bin/env python3
+import json, sys
+for line in sys.stdin:
+    m = json.loads(line)
+    r = {"name": "asks", "version": "1", "facts": [], "actions": []}
+    if m["method"] == "candidate":
+        p = m["params"]
+        print(p["kind"], p["device"], p["usb"], p["serial"], p["name"], "holds", open(p["path"]).read(), file=sys.stderr, flush=True)
+        r = {"fit": 0}
+    print(json.dumps({"jsonrpc": "2.0", "id": m["id"], "result": r}), flush=True)
+`
+
+func TestAnAdapterIsShownTheUSBDevicesThatItNamesAndNoOthers(t *testing.T) {
+	o := startOwn(t, "--made-up-events")
+	for n, d := range []usb.Descriptor{{ID: usb.ID{Vendor: 0xf3e9, Product: 1}, Serial: "K-77", Product: "Kettle"}, {ID: usb.ID{Vendor: 0xf3e9, Product: 2}, Serial: "T-12", Product: "Toaster"}} {
+		d.Interfaces = []usb.Interface{{Class: usb.Class{Class: 3}}}
+		o.plugs(fmt.Sprintf("1-%d", n+2), sysfstest.Device{DevNum: n + 2, Descriptor: d})
+	}
+	require.NoError(t, os.WriteFile(o.tree.Node(1, 2), []byte("water"), 0o600))
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(dir, os.DirFS(filepath.Join("..", "demo", "adapters", "reed-py"))))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "adapter.py"), []byte(asks), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "adapter.yaml"), []byte("adapter: kettles\nabout: Kettles.\ncommand: [python3, adapter.py]\nsheet: reed.yaml\nrights:\n  usb: [\"f3e9:0001\"]\n"), 0o600))
+	r := o.run("adapter", "add", dir)
+	require.Equal(t, 6, r.code)
+	require.Contains(t, r.out, "USB devices    f3e9:0001")
+	_, accept, _ := strings.Cut(r.out+r.err, "--accept ")
+	o.ok("adapter", "add", dir, "--accept", strings.Fields(accept)[0])
+	var all client.List[client.Adapter]
+	o.eventually("it is shown the kettle, and opens it", func() bool {
+		o.json(&all, "adapter")
+		return strings.Contains(strings.Join(all.Items[0].Log, " "), "usb usb 1-2 f3e9:0001 K-77 Kettle holds water")
+	})
+	require.NotContains(t, strings.Join(all.Items[0].Log, " "), "Toaster")
 }
 
 func TestMadeUpEventsAreNotTaken(t *testing.T) {

@@ -58,7 +58,7 @@ type checker struct {
 	dir      string
 	manifest *Manifest
 	sheet    []byte
-	at       string
+	at       Candidate // zero: no device
 	start    Starter
 
 	mu   sync.Mutex
@@ -66,9 +66,9 @@ type checker struct {
 	log  string   // the last line of its standard error
 }
 
-// Check checks the adapter in a directory; at is a device file at which a device is, or "". An error is a
+// Check checks the adapter in a directory; at is a candidate that is a device, or the zero one. An error is a
 // directory in which there is no adapter.
-func Check(ctx context.Context, dir, at string, start Starter) (Report, error) {
+func Check(ctx context.Context, dir string, at Candidate, start Starter) (Report, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return Report{}, err
@@ -157,12 +157,10 @@ func (c *checker) run(ctx context.Context) {
 		c.point("there is room for its directories", err)
 		return
 	}
-	var files []string
-	if c.at != "" {
-		files = []string{c.at}
-		c.point("the device file is among its rights", c.mayUse(c.at))
+	if c.at.Kind != "" {
+		c.point("what it is shown is among its rights", c.mayUse())
 	}
-	p, err := c.start(c.manifest.Command, c.dir, work, given, files, c.manifest.Rights.Connect, c.logs)
+	p, err := c.start(c.manifest.Command, c.dir, work, given, c.at.Files(), append(c.at.Ports(), c.manifest.Rights.Connect...), c.logs)
 	if !c.point("it starts", err) {
 		return
 	}
@@ -180,8 +178,8 @@ func (c *checker) run(ctx context.Context) {
 	c.point("it declares the facts that its sheet has, with the types of the sheet", c.facts(a))
 	c.point("it refuses a method that it does not know", c.unknownMethod(ctx, a))
 	c.point("it says of a file that is none of its devices that it does not fit", c.noDevice(ctx, a))
-	if c.at == "" {
-		c.note("what only shows with a device was not checked", "name its device file: --at FILE")
+	if c.at.Kind == "" {
+		c.note("what only shows with a device was not checked", "name its device file, or its address: --at FILE, --at SERVICE=HOST:PORT")
 	} else {
 		c.withDevice(ctx, a)
 	}
@@ -196,14 +194,21 @@ func (c *checker) run(ctx context.Context) {
 	c.point("it ends when its input does", ends(p))
 }
 
-// mayUse reports whether a file is among the adapter's rights.
-func (c *checker) mayUse(path string) error {
-	for _, pattern := range c.manifest.Rights.Files {
-		if ok, _ := filepath.Match(pattern, path); ok {
+// mayUse reports whether the candidate is among the adapter's rights.
+func (c *checker) mayUse() error {
+	rights := c.manifest.Rights
+	if c.at.Kind == KindNetwork {
+		if !slices.Contains(rights.Announced, c.at.Service) {
+			return fmt.Errorf("%s is not under rights: announced", c.at.Service)
+		}
+		return nil
+	}
+	for _, pattern := range rights.Files {
+		if ok, _ := filepath.Match(pattern, c.at.Path); ok {
 			return nil
 		}
 	}
-	return fmt.Errorf("%s is not under rights: files", path)
+	return fmt.Errorf("%s is not under rights: files", c.at.Path)
 }
 
 // facts compares what an adapter declares with its sheet.
@@ -254,7 +259,7 @@ const factsWithin = 10 * time.Second
 
 // withDevice checks what only shows with a device.
 func (c *checker) withDevice(ctx context.Context, a *Adapter) {
-	f, err := a.Look(ctx, Candidate{Device: c.at, Kind: KindFile, Path: c.at})
+	f, err := a.Look(ctx, c.at)
 	if err == nil && f.Fit < 50 {
 		err = fmt.Errorf("it says that it fits by %d; from 50 on it is a device of the adapter's", f.Fit)
 	}
@@ -262,7 +267,7 @@ func (c *checker) withDevice(ctx context.Context, a *Adapter) {
 		return
 	}
 	c.point("its sheet has the model", c.hasModel(f.Model))
-	s := a.Open(c.at)
+	s := a.Open(c.at.Device)
 	defer s.Close()
 	c.point("it tells facts of the types that it has declared", c.firstFacts(ctx, a, s))
 	if apps, err := s.Apps(); err == nil {

@@ -8,82 +8,17 @@ package adapter
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
-	"path/filepath"
 	"regexp"
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"earlybench.invalid/earlybench/core/problem"
-	"earlybench.invalid/earlybench/core/strict"
 )
 
 // Version is the version of the protocol.
 const Version = 1
-
-// ManifestName is the file that describes an adapter, in its directory.
-const ManifestName = "adapter.yaml"
-
-// Manifest is adapter.yaml.
-type Manifest struct {
-	Adapter string   `yaml:"adapter"` // its name, that of its directory
-	About   string   `yaml:"about"`
-	Command []string `yaml:"command"` // a program, in its directory or on the search path
-	Sheet   string   `yaml:"sheet"`   // the prep sheet of its devices, a file in its directory
-	Rights  Rights   `yaml:"rights"`
-}
-
-// Rights are what an adapter may use beside its own directories.
-type Rights struct {
-	Files   []string `yaml:"files"`   // device files, as patterns: each that is there is a candidate
-	Connect []int    `yaml:"connect"` // TCP ports that it may connect to
-}
-
-var nameShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
-
-// Bounds of a manifest.
-const (
-	mostPatterns = 16
-	mostPorts    = 16
-	mostWords    = 32
-)
-
-// ParseManifest reads adapter.yaml strictly.
-func ParseManifest(raw []byte) (*Manifest, error) {
-	var m Manifest
-	if err := strict.YAML(raw, &m); err != nil {
-		return nil, err
-	}
-	return &m, m.check()
-}
-
-func (m *Manifest) check() error {
-	switch {
-	case !nameShape.MatchString(m.Adapter):
-		return fmt.Errorf("adapter %.40q: a lower-case letter, then up to 30 letters, digits and hyphens", m.Adapter)
-	case len(m.Command) == 0 || len(m.Command) > mostWords || m.Command[0] == "":
-		return errors.New("command is missing, or too long; write it as a list")
-	case strings.Contains(m.Command[0], "/") && !filepath.IsLocal(m.Command[0]):
-		return fmt.Errorf("command %.80q leads out of the adapter's directory", m.Command[0])
-	case !filepath.IsLocal(m.Sheet) || filepath.Base(m.Sheet) != m.Sheet:
-		return fmt.Errorf("sheet %.80q is not the name of a file in the adapter's directory", m.Sheet)
-	case len(m.Rights.Files) > mostPatterns || len(m.Rights.Connect) > mostPorts:
-		return fmt.Errorf("rights: more than %d patterns of files, or %d ports", mostPatterns, mostPorts)
-	}
-	for _, p := range m.Rights.Files {
-		if _, err := filepath.Match(p, ""); err != nil || !filepath.IsAbs(p) || filepath.Clean(p) != p {
-			return fmt.Errorf("rights: files: %.80q is no absolute path or pattern", p)
-		}
-	}
-	for _, p := range m.Rights.Connect {
-		if p < 1 || p > 65535 {
-			return fmt.Errorf("rights: connect: %d is no port", p)
-		}
-	}
-	return nil
-}
 
 // Methods of the bench's requests.
 const (
@@ -202,16 +137,6 @@ type nowhere struct{}
 func (nowhere) Load(url string) (any, error) {
 	return nil, fmt.Errorf("%s is not looked up", url)
 }
-
-// Candidate is something that may be a device.
-type Candidate struct {
-	Device string `json:"device"` // by which it is spoken of from now on
-	Kind   string `json:"kind"`   // file
-	Path   string `json:"path"`
-}
-
-// KindFile is a candidate that is a device file.
-const KindFile = "file"
 
 // Fit is how well a candidate fits, and what it is.
 type Fit struct {

@@ -41,6 +41,7 @@ type Session interface {
 	Wireless() (Wireless, error)
 	Actions() (Actions, error)
 	Companions() (Companions, error)
+	Lending() (Lending, error)
 	// Find makes the device show its handle on this bench.
 	Find(ctx context.Context, handle string) error
 	// Restart restarts the device.
@@ -94,6 +95,8 @@ type Admittance struct {
 	// Locked says that the device is locked, so that a question shows only once it
 	// is unlocked.
 	Locked bool `json:"locked,omitempty"`
+	// Rights is what the key may do, when admitted: all, unless it was let in for a loan.
+	Rights Rights `json:"rights,omitempty"`
 	// Waits is for how many seconds from now the question waits, with the state asking; 0
 	// where the device does not tell.
 	Waits int `json:"waits,omitempty"`
@@ -384,6 +387,9 @@ func (b Bare) Actions() (Actions, error) {
 func (b Bare) Companions() (Companions, error) {
 	return nil, b.lacks("Reaching another device through this one")
 }
+
+// Lending says that nobody else is let in this way.
+func (b Bare) Lending() (Lending, error) { return nil, b.lacks("Lending a device to others") }
 
 // Find says that the device cannot show its handle.
 func (b Bare) Find(context.Context, string) error {

@@ -1,5 +1,5 @@
 // Package ending is what is good for a term and ends by itself: certificates, grants, debug tokens,
-// admissions, standings of crews, support packs, access keys. It tells what will not work on a day,
+// admissions, standings of crews, support packs, access keys, loans. It tells what will not work on a day,
 // and what to do before.
 package ending
 
@@ -21,10 +21,11 @@ const (
 	Standing  Kind = "standing"
 	Support   Kind = "support pack"
 	Access    Kind = "access key"
+	Loan      Kind = "loan"
 )
 
 // Kinds are all kinds.
-var Kinds = []Kind{Identity, Token, Grant, Admission, Standing, Support, Access}
+var Kinds = []Kind{Identity, Token, Grant, Admission, Standing, Support, Access, Loan}
 
 // Term is something that is good until an end.
 type Term struct {

@@ -24,6 +24,9 @@ const (
 	CompanionSeen Key = "companion.seen"
 	CompanionNear Key = "companion.near"
 	CompanionOf   Key = "companion.of"
+	LoanSeen      Key = "loan.seen"
+	LoanOf        Key = "loan.of"
+	LoanEnds      Key = "loan.ends"
 	AdapterSeen   Key = "adapter.seen"
 	DriverBound   Key = "driver.bound"
 	DriverSet     Key = "driver.set"
@@ -119,6 +122,9 @@ func onTheBus() []Spec {
 		cable(CompanionSeen, Bool, "the device through which it is reached hears it", Host),
 		{Key: CompanionNear, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "the device through which it is reached hears one of its family that was not introduced"},
 		{Key: CompanionOf, Type: Text, Sources: []Source{Host, Person}, Text: "device through which it is reached"},
+		cable(LoanSeen, Bool, "a peer lends it to this bench", Host),
+		cable(LoanEnds, Moment, "the loan ends", Host),
+		{Key: LoanOf, Type: Text, Sources: []Source{Host}, Text: "peer that lends it"},
 		cable(AdapterSeen, Bool, "its adapter has recognised it", Host),
 		cable(DriverBound, Bool, "the host has bound a driver to the device link", Host),
 		cable(DriverSet, Text, "driver set that is bound", Host),
@@ -136,7 +142,7 @@ func overTheLink() []Spec {
 		{Key: AdmitEnds, Type: Moment, Sources: []Source{Device}, Ends: EndsUnplug, Text: "admission ends"},
 		{Key: AdmitLapses, Type: Moment, Sources: []Source{Device}, Ends: EndsUnplug, Text: "its question goes away"},
 		{Key: AdmitNumber, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "number that this bench shows for its question"},
-		link(LinkUp, Bool, "an encrypted link with the device's own key stands", Device),
+		link(LinkUp, Bool, "the bench is connected to the device and knows that it is this one", Device),
 		{Key: LinkKey, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "device key"},
 		{Key: LinkShown, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "device key that it showed instead of the pinned one"},
 		{Key: LinkTrouble, Type: Text, Sources: []Source{Device}, Ends: EndsUnplug, Text: "last attempt to link"},

@@ -72,6 +72,8 @@ type Device struct {
 	USB        string      `json:"usb"`              // vendor:product
 	Serial     string      `json:"serial"`
 	Interfaces []Interface `json:"interfaces"`
+	// Node is the path of its device file, of the bench's own computer. It is not sent.
+	Node string `json:"-"`
 }
 
 // Interface is an interface with the driver that the host has bound to it.

@@ -130,7 +130,7 @@ func Parse(typed string) (Words, error) {
 			if near := nearest(f); near != "" {
 				return w, fmt.Errorf("%.20q is not one of the words; did it show %q?", f, near)
 			}
-			return w, fmt.Errorf("%.20q is not one of the words; read it again on the screen of the device", f)
+			return w, fmt.Errorf("%.20q is not one of the words; read it again where it is shown", f)
 		}
 		w[i] = f
 	}

@@ -107,12 +107,7 @@ func (c companions) Open(ctx context.Context, name string) (io.ReadWriteCloser, 
 	if err != nil {
 		return nil, err
 	}
-	r, w := io.Pipe()
-	c.run(func() {
-		_, err := io.Copy(w, ch)
-		w.CloseWithError(err)
-	})
-	return &carriedStream{r, ch}, nil
+	return c.stream(ch), nil
 }
 
 // carriedStream is a stream to a companion. Its end here does not wait for the device to confirm

@@ -108,6 +108,17 @@ func TestALinkKeepsToTheContractOfSessions(t *testing.T) {
 	})
 }
 
+func TestWhoHasReadEnoughOfALogIsNotHeldUpByMoreLines(t *testing.T) {
+	s, _ := linked(t)
+	log, err := s.Log()
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	began := time.Now()
+	require.NoError(t, log.Follow(ctx, device.LogFrom{}, func(device.Line) bool { return false }))
+	require.Less(t, time.Since(began), 5*time.Second)
+}
+
 func TestNoLineOfALogIsLostHoweverSlowlyItIsRead(t *testing.T) {
 	s, _ := linked(t)
 	log, err := s.Log()

@@ -3,6 +3,7 @@ package link
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"sync"
@@ -52,20 +53,24 @@ func Serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device) error {
 	}
 	config.Ciphers = ciphers
 	config.AddHostKey(key)
-	c.SetDeadline(time.Now().Add(handshakeTimeout)) //nolint:errcheck // a failed read tells
+	late := time.AfterFunc(handshakeTimeout, func() { c.Close() })
 	conn, channels, requests, err := ssh.NewServerConn(c, config)
+	if !late.Stop() && err == nil {
+		err = errors.New("it took too long")
+		conn.Close()
+	}
 	if err != nil {
 		c.Close()
 		return fmt.Errorf("begin the link: %w", err)
 	}
-	c.SetDeadline(time.Time{}) //nolint:errcheck // as above
 	ctx, cancel := context.WithCancel(ctx)
 	defer context.AfterFunc(ctx, func() { conn.Close() })()
 	var running sync.WaitGroup
 	defer running.Wait()
 	defer cancel()
 	running.Go(func() { ssh.DiscardRequests(requests) })
-	s := served{ctx: ctx, running: &running, body: d, key: conn.Permissions.Extensions["key"], own: ssh.FingerprintSHA256(key.PublicKey()), id: conn.SessionID(), number: number(conn.SessionID())}
+	s := served{ctx: ctx, running: &running, body: d, signer: key, key: conn.Permissions.Extensions["key"], own: ssh.FingerprintSHA256(key.PublicKey()), id: conn.SessionID(), number: number(conn.SessionID())}
+	running.Go(func() { s.endsWithLoan(cancel) })
 	for ch := range channels {
 		running.Go(func() { s.channel(ch) })
 	}
@@ -90,6 +95,7 @@ type served struct {
 	ctx     context.Context
 	running *sync.WaitGroup
 	body    Device
+	signer  ssh.Signer
 	key     string // of the bench
 
 	own    string // the device's key
@@ -98,7 +104,8 @@ type served struct {
 }
 
 func (s *served) channel(n ssh.NewChannel) {
-	visitor := s.body.Admission(s.key).State != device.Admitted
+	admission := s.body.Admission(s.key)
+	visitor := admission.State != device.Admitted
 	switch {
 	case n.ChannelType() == channelAdmit:
 		s.admit(n)
@@ -106,10 +113,14 @@ func (s *served) channel(n ssh.NewChannel) {
 		n.Reject(ssh.Prohibited, "this bench is not admitted") //nolint:errcheck // nothing more to do
 	case n.ChannelType() == channelControl:
 		s.control(n)
+	case !s.mayOpen(admission.Rights, n.ChannelType()):
+		n.Reject(ssh.ConnectionFailed, notLent(admission.Rights, n.ChannelType())) //nolint:errcheck // as above
+	case n.ChannelType() == channelStream:
+		s.another(n)
 	case n.ChannelType() == channelScreen:
 		if c, requests, err := n.Accept(); err == nil {
 			go ssh.DiscardRequests(requests)
-			rfb.Serve(s.ctx, c, s.body.Screen()) //nolint:errcheck // the viewer sees the end
+			rfb.Serve(s.ctx, c, s.screen(admission.Rights)) //nolint:errcheck // the viewer sees the end
 		}
 	case n.ChannelType() == channelCompanion:
 		s.carry(n)
@@ -199,8 +210,14 @@ func (s *served) control(n ssh.NewChannel) {
 	}
 	go ssh.DiscardRequests(requests)
 	conn := rpc.New(c, func(ctx context.Context, conn *rpc.Conn, method string, params json.RawMessage) (any, error) {
-		if s.body.Admission(s.key).State != device.Admitted {
+		admission := s.body.Admission(s.key)
+		switch {
+		case admission.State != device.Admitted:
 			return nil, ErrNotAdmitted
+		case !s.mayCall(admission.Rights, method, params):
+			return nil, rpc.Errorf(rpc.CodeNotLent, "%s", notLent(admission.Rights, method))
+		case lends[method]:
+			return s.lending(ctx, conn, method, params)
 		}
 		if of, ok := s.body.(Carrier); ok && method == MethodCompanionsFollow {
 			return nil, s.followCompanions(ctx, of, conn.Notify)

@@ -7,6 +7,8 @@ const (
 	channelScreen  = "screen@earlybench.invalid"
 	// channelCompanion leads to a device that is reached through this one.
 	channelCompanion = "companion@earlybench.invalid"
+	// channelStream is another stream to the device itself.
+	channelStream = "stream@earlybench.invalid"
 
 	MethodAdmitState  = "admit.state"
 	MethodAdmitAsk    = "admit.ask"
@@ -22,6 +24,13 @@ const (
 	MethodAdmitWithdraw = "admit.withdraw"
 	// MethodFind makes the device show its handle on this bench.
 	MethodFind = "find"
+
+	// Letting others in for a loan (docs/formats/lending.md).
+	MethodAdmitAdd   = "admit.add"
+	MethodAdmitDrop  = "admit.drop"
+	MethodAdmitAdded = "admit.added"
+	MethodAdmitUses  = "admit.uses"
+	MethodAdmitUsed  = "admit.used" // notification, to the bench
 
 	// MethodWireless switches on or off that the device is reached without a cable.
 	MethodWireless = "wireless.set"

@@ -11,6 +11,7 @@ import (
 	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/plain"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/rpc"
 )
 
@@ -73,6 +74,9 @@ type statements struct{ *Session }
 func (s statements) List(ctx context.Context) ([]string, error) {
 	var list []string
 	err := s.call(ctx, MethodStatements, nil, &list)
+	if e, ok := errors.AsType[*rpc.Error](err); ok && e.Code == rpc.CodeMethodNotFound {
+		err = &problem.Problem{Kind: problem.Unsupported, Text: "The device takes no grants and debug tokens.", Remedy: "It needs none."}
+	}
 	return list, err
 }
 
@@ -123,6 +127,7 @@ func (l deviceLog) Follow(ctx context.Context, from device.LogFrom, take func(de
 			}
 		}
 	}, func(ended <-chan error) error {
+		defer cancel() // a line that comes after the last one that is wanted holds nobody up
 		for {
 			select {
 			case line := <-lines:

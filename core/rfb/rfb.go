@@ -1,7 +1,7 @@
 // Package rfb speaks the Remote Framebuffer protocol (RFC 6143), both sides:
 // a server for one viewer on a [Source], and a viewer that takes a picture.
-// Versions 3.8 and 3.3, no security of its own (it runs inside the link), raw
-// encoding.
+// Versions 3.8 and 3.3, no security of its own (it runs inside the link); what has
+// changed, in ZRLE where the viewer knows it, else raw.
 package rfb
 
 import (
@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"image"
 	"io"
+	"slices"
 	"sync"
 )
 
@@ -46,29 +47,6 @@ const (
 	msgCutText        = 6
 )
 
-// pixelFormat is section 7.4.
-type pixelFormat struct {
-	Bits, Depth, BigEndian, TrueColour uint8
-	RedMax, GreenMax, BlueMax          uint16
-	RedShift, GreenShift, BlueShift    uint8
-	_                                  [3]uint8
-}
-
-// native is the pixel format that a server offers: 32 bits, blue in the lowest.
-var native = pixelFormat{Bits: 32, Depth: 24, TrueColour: 1, RedMax: 255, GreenMax: 255, BlueMax: 255, RedShift: 16, GreenShift: 8}
-
-func (f *pixelFormat) usable() error {
-	switch {
-	case f.Bits != 8 && f.Bits != 16 && f.Bits != 32:
-		return fmt.Errorf("%w: pixels of %d bits", ErrProtocol, f.Bits)
-	case f.TrueColour == 0:
-		return fmt.Errorf("%w: colour maps are not supported", ErrProtocol)
-	case f.RedShift > 31 || f.GreenShift > 31 || f.BlueShift > 31:
-		return fmt.Errorf("%w: a colour shift over 31", ErrProtocol)
-	}
-	return nil
-}
-
 // Serve serves one viewer on rw, which it owns, until either side ends or ctx
 // does. Requests for changes are held until something changes.
 func Serve(ctx context.Context, rw io.ReadWriteCloser, src Source) error {
@@ -100,6 +78,7 @@ type viewer struct {
 	format pixelFormat
 	asked  bool // an update was requested and not sent
 	whole  bool // and not only of what changed
+	zrle   bool // the viewer knows ZRLE
 }
 
 func (v *viewer) greet(ctx context.Context) error {
@@ -188,8 +167,13 @@ func (v *viewer) message(kind byte) error {
 		if err := binary.Read(v.rw, be, &m); err != nil {
 			return err
 		}
-		_, err := io.CopyN(io.Discard, v.rw, 4*int64(m.N))
-		return err
+		known := make([]int32, m.N)
+		if err := binary.Read(v.rw, be, known); err != nil {
+			return err
+		}
+		v.mu.Lock()
+		v.zrle = slices.Contains(known, encodingZRLE)
+		v.mu.Unlock()
 	case msgUpdateRequest:
 		var m struct {
 			Incremental uint8
@@ -244,9 +228,12 @@ func (v *viewer) message(kind byte) error {
 	return nil
 }
 
-// send answers each request with the whole picture once it has changed.
+// send answers each request with what has changed, once something has. What changed meanwhile is not sent: a slow line
+// gets fewer pictures, and none that is out of date.
 func (v *viewer) send(ctx context.Context) error {
 	var sent uint64
+	var before *image.RGBA
+	var z *zrle
 	for {
 		select {
 		case <-ctx.Done():
@@ -256,53 +243,70 @@ func (v *viewer) send(ctx context.Context) error {
 		v.mu.Lock()
 		asked, after := v.asked, sent
 		if v.whole {
-			after = 0
+			after, before = 0, nil
 		}
 		v.asked, v.whole = false, false
 		v.mu.Unlock()
 		if !asked {
 			continue
 		}
-		frame, number, err := v.src.Frame(ctx, after)
+		frame, parts, number, err := v.next(ctx, after, before)
 		if err != nil {
 			return err
 		}
 		v.mu.Lock()
-		format := v.format
+		format, short := v.format, v.zrle
 		v.mu.Unlock()
-		if _, err := v.rw.Write(update(frame, &format)); err != nil {
+		if short && z == nil {
+			z = newZRLE()
+		}
+		message, err := update(frame, parts, &format, z, short)
+		if err == nil {
+			_, err = v.rw.Write(message)
+		}
+		if err != nil {
 			return err
 		}
-		sent = number
+		sent, before = number, frame
 	}
 }
 
-func update(frame *image.RGBA, f *pixelFormat) []byte {
-	w, h := frame.Bounds().Dx(), frame.Bounds().Dy()
-	b := make([]byte, 0, 16+w*h*4)
-	b = append(b, 0, 0, 0, 1, 0, 0, 0, 0)
-	b = binary.BigEndian.AppendUint16(b, uint16(w))
-	b = binary.BigEndian.AppendUint16(b, uint16(h))
-	b = append(b, 0, 0, 0, 0)
-	var order binary.AppendByteOrder = binary.LittleEndian
-	if f.BigEndian != 0 {
-		order = binary.BigEndian
+// next waits for a picture that differs from the one before, and returns where.
+func (v *viewer) next(ctx context.Context, after uint64, before *image.RGBA) (*image.RGBA, []image.Rectangle, uint64, error) {
+	for {
+		frame, number, err := v.src.Frame(ctx, after)
+		if err != nil {
+			return nil, nil, 0, err
+		}
+		if parts := changed(frame, before); len(parts) > 0 {
+			return frame, parts, number, nil
+		}
+		after = number
 	}
-	for y := range h {
-		row := frame.Pix[y*frame.Stride : y*frame.Stride+4*w]
-		for x := 0; x < len(row); x += 4 {
-			p := uint32(row[x])*uint32(f.RedMax)/255<<f.RedShift |
-				uint32(row[x+1])*uint32(f.GreenMax)/255<<f.GreenShift |
-				uint32(row[x+2])*uint32(f.BlueMax)/255<<f.BlueShift
-			switch f.Bits {
-			case 8:
-				b = append(b, byte(p))
-			case 16:
-				b = order.AppendUint16(b, uint16(p))
-			default:
-				b = order.AppendUint32(b, p)
+}
+
+// update is a FramebufferUpdate (section 7.6.1) with the given parts of a picture.
+func update(frame *image.RGBA, parts []image.Rectangle, f *pixelFormat, z *zrle, short bool) (b []byte, err error) {
+	b = append(b, 0, 0)
+	b = binary.BigEndian.AppendUint16(b, uint16(len(parts)))
+	for _, r := range parts {
+		for _, n := range []int{r.Min.X, r.Min.Y, r.Dx(), r.Dy()} {
+			b = binary.BigEndian.AppendUint16(b, uint16(n))
+		}
+		if short {
+			b = binary.BigEndian.AppendUint32(b, encodingZRLE)
+			if b, err = z.rectangle(b, frame, r, f); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		b = binary.BigEndian.AppendUint32(b, encodingRaw)
+		for y := r.Min.Y; y < r.Max.Y; y++ {
+			row := frame.Pix[frame.PixOffset(r.Min.X, y):]
+			for x := range r.Dx() {
+				b = f.append(b, f.pixel(row[4*x:4*x+3]))
 			}
 		}
 	}
-	return b
+	return b, nil
 }

@@ -57,6 +57,8 @@ const (
 	CodePaused         = 10 // too many introductions have failed; data says for how long
 	CodeClosed         = 11 // the device is not to be introduced
 	CodeCommitment     = 12 // the commitment does not fit the nonce
+	CodeNotLent        = 13 // the loan does not include it
+	CodeNotFound       = 14 // there is no such thing, or the caller may not know of it
 )
 
 // errStuck ends a connection whose other side does not read.

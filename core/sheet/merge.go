@@ -97,17 +97,29 @@ func over[T any](have, more []T, id func(T) string) []T {
 // first is the path that gates and steps are written for where no path is named.
 const first = "cable"
 
+// last is the path to a device that a peer lends.
+const last = "remote"
+
 // pathNames returns the paths: the sheet's own first, unless it has no walk of
-// its own, then the others in the order in which they are written.
+// its own, then the others in the order in which they are written; the one by a peer, which any
+// family may have, comes last.
 func (m *merged) pathNames() []string {
 	var names []string
 	if len(m.walk) > 0 || len(m.paths) == 0 {
 		names = append(names, first)
 	}
+	lent := false
 	for _, p := range m.paths {
-		if p.Name.S != first {
+		switch p.Name.S {
+		case first:
+		case last:
+			lent = true
+		default:
 			names = append(names, p.Name.S)
 		}
+	}
+	if lent {
+		names = append(names, last)
 	}
 	return names
 }

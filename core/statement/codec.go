@@ -132,6 +132,25 @@ func KindOf(text string) Kind {
 	return h.Type
 }
 
+// IDOf tells the id that a text claims to have, without checking it.
+func IDOf(text string) (string, error) {
+	parts := strings.Split(text, ".")
+	if len(text) > MaxSize || len(parts) != 3 {
+		return "", errors.New("it is no signed statement")
+	}
+	raw, err := encoding.DecodeString(parts[1])
+	if err != nil {
+		return "", fmt.Errorf("read the statement: %w", err)
+	}
+	var s struct {
+		ID string `json:"jti"`
+	}
+	if err := json.Unmarshal(raw, &s); err != nil || s.ID == "" {
+		return "", errors.New("the statement has no id")
+	}
+	return s.ID, nil
+}
+
 // decode reads a JSON object with so many members, each once and no others.
 func decode(raw []byte, v any, members int) error {
 	if !utf8.Valid(raw) {

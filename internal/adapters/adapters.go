@@ -29,17 +29,19 @@ const (
 
 // Adapter is an adapter.
 type Adapter struct {
-	Name    string
-	About   string
-	Command []string
-	Files   []string // patterns of the device files that it may use
-	Connect []int    // TCP ports that it may connect to
-	Sheet   string   // the sheet of its devices
-	Digest  string   // of all its files
-	Version string   // that it states itself
-	State   State
-	Fenced  bool // the system holds it to its rights
-	Trouble string
-	Devices []string // handles of those that it speaks for now
-	Log     []string // the last lines that it has said
+	Name      string
+	About     string
+	Command   []string
+	Files     []string // patterns of the device files that it may use
+	Announced []string // types of the services on the network that it may use
+	USB       []string // vendor:product of the devices on the computer's USB that it may use
+	Connect   []int    // TCP ports that it may connect to
+	Sheet     string   // the sheet of its devices
+	Digest    string   // of all its files
+	Version   string   // that it states itself
+	State     State
+	Fenced    bool // the system holds it to its rights
+	Trouble   string
+	Devices   []string // handles of those that it speaks for now
+	Log       []string // the last lines that it has said
 }

@@ -22,6 +22,7 @@ import (
 const (
 	unpackedName = ".restoring-new" // a backup that is being unpacked and checked
 	readyName    = ".restoring"     // one that is whole, and is being put in place
+	epochName    = ".lending-epoch" // of what is lent (internal/lend)
 	clearedName  = ".cleared"       // in it: what was in its place has been set aside
 )
 
@@ -108,6 +109,10 @@ func Finish(dir string, now time.Time) (before string, err error) {
 	cleared := filepath.Join(ready, clearedName)
 	if _, err := os.Stat(cleared); err != nil {
 		if before, err = setAside(dir, now); err != nil {
+			return before, err
+		}
+		// What was lent meanwhile is not on the records that come: it ends on the devices with a new epoch.
+		if err := removed(filepath.Join(dir, epochName)); err != nil {
 			return before, err
 		}
 		if err := replace.File(cleared, nil, 0o600); err != nil {

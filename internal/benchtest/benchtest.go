@@ -253,8 +253,16 @@ func Group(t testing.TB) netip.AddrPort {
 // Hearing is In for a bench that hears announcements.
 func Hearing(t testing.TB, dir string, announcements service.Announcements) *Bench {
 	t.Helper()
+	return With(t, dir, func(c *service.Config) { c.Announcements = announcements })
+}
+
+// With is In for a bench that is run in another way.
+func With(t testing.TB, dir string, change func(*service.Config)) *Bench {
+	t.Helper()
+	cfg := service.Config{State: dir, Name: "moor-desk", Log: slog.New(slog.DiscardHandler), Hold: holding(dir), SafeKey: filepath.Join(dir, "unlock.key"), Announcements: service.Announcements{Off: true}}
+	change(&cfg)
 	b := &Bench{T: t, Clock: &clock.Moved{}}
-	log := slog.New(slog.DiscardHandler)
+	log := cfg.Log
 	st, err := store.Open(context.Background(), filepath.Join(dir, "bench.db"))
 	require.NoError(t, err)
 	b.Keys, err = state.ReadKeys(dir)
@@ -263,7 +271,7 @@ func Hearing(t testing.TB, dir string, announcements service.Announcements) *Ben
 	require.NoError(t, err)
 	lib, err := library.Open(context.Background(), library.Config{Shipped: sheets.Files, Loaded: loaded, Dir: filepath.Join(dir, "sheets"), Store: st, Clock: b.Clock, Log: log})
 	require.NoError(t, err)
-	b.Insides, err = service.MakeInsides(context.Background(), service.Config{State: dir, Log: log, Hold: holding(dir), SafeKey: filepath.Join(dir, "unlock.key"), Announcements: announcements}, st, lib, b.Clock, b.Keys, "moor-desk")
+	b.Insides, err = service.MakeInsides(context.Background(), cfg, st, lib, b.Clock, b.Keys, cfg.Name)
 	require.NoError(t, err)
 	require.NoError(t, b.Start(context.Background()))
 	consenting, stop := context.WithCancel(context.Background())

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/url"
 	"strings"
 	"sync"
 	"time"
@@ -13,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/jump"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -30,9 +30,8 @@ type route struct {
 }
 
 const (
-	dialWithin  = 5 * time.Second
-	shakeWithin = 10 * time.Second
-	aliveEvery  = 15 * time.Second
+	dialWithin = 5 * time.Second
+	aliveEvery = 15 * time.Second
 )
 
 // unixPrefix marks the address of a Unix socket.
@@ -76,7 +75,7 @@ func (r *route) connected(ctx context.Context) (*ssh.Client, error) {
 	case r.client != nil:
 		return r.client, nil
 	}
-	c, err := dialSSH(ctx, r.host.SSH, r.key, func(fingerprint string) error {
+	c, err := jump.Dial(ctx, r.host.SSH, r.key, func(fingerprint string) error {
 		if fingerprint == r.host.SSHKey {
 			return nil
 		}
@@ -159,75 +158,6 @@ func (r *route) alive(c *ssh.Client) {
 	}
 }
 
-// SSHServer is an SSH server that somebody names.
-type SSHServer struct{ User, Address string }
-
-// ParseSSH reads ssh://USER@HOST[:PORT].
-func ParseSSH(s string) (SSHServer, error) {
-	u, err := url.Parse(s)
-	if err != nil || u.Scheme != "ssh" || u.Hostname() == "" || u.User.Username() == "" || u.Path != "" || u.RawQuery != "" {
-		return SSHServer{}, problem.Errorf(problem.Invalid, "address %.200q is invalid: write it as ssh://USER@HOST or ssh://USER@HOST:PORT", s)
-	}
-	if _, secret := u.User.Password(); secret {
-		return SSHServer{}, problem.Errorf(problem.Invalid, "leave the password out of %s: the bench is let in by its key", u.Redacted())
-	}
-	port := u.Port()
-	if port == "" {
-		port = "22"
-	}
-	return SSHServer{u.User.Username(), net.JoinHostPort(u.Hostname(), port)}, nil
-}
-
-// errLooked ends a connection that was made to see the server's key.
-var errLooked = errors.New("the key was seen")
-
-// LookSSH returns the fingerprint of an SSH server's key. The bench does not sign in.
-func (h *Hosts) LookSSH(ctx context.Context, address string) (fingerprint string, err error) {
-	_, err = dialSSH(ctx, address, h.key, func(f string) error {
-		fingerprint = f
-		return errLooked
-	})
-	if fingerprint != "" {
-		return fingerprint, nil
-	}
-	return "", err
-}
-
-func dialSSH(ctx context.Context, address string, key ssh.Signer, check func(fingerprint string) error) (*ssh.Client, error) {
-	s, err := ParseSSH(address)
-	if err != nil {
-		return nil, err
-	}
-	d := net.Dialer{Timeout: dialWithin}
-	conn, err := d.DialContext(ctx, "tcp", s.Address)
-	if err != nil {
-		return nil, problem.Errorf(problem.Unavailable, "reach the SSH server: %w", err)
-	}
-	conn.SetDeadline(time.Now().Add(shakeWithin)) //nolint:errcheck // a failed exchange tells
-	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	defer stop()
-	var refused error
-	cfg := &ssh.ClientConfig{User: s.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: func(_ string, _ net.Addr, k ssh.PublicKey) error {
-		refused = check(ssh.FingerprintSHA256(k))
-		return refused
-	}}
-	c, channels, requests, err := ssh.NewClientConn(conn, s.Address, cfg)
-	switch {
-	case refused != nil:
-		conn.Close()
-		return nil, refused
-	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
-		conn.Close()
-		return nil, &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("%s does not let this bench in.", address),
-			Remedy: "Add this line to ~/.ssh/authorized_keys of that user over there: " + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key.PublicKey()))) + " early-bench"}
-	case err != nil:
-		conn.Close()
-		return nil, problem.Errorf(problem.Unavailable, "speak SSH with %s: %w", s.Address, err)
-	}
-	conn.SetDeadline(time.Time{}) //nolint:errcheck // it stands
-	return ssh.NewClient(c, channels, requests), nil
-}
-
 // timed is a connection inside SSH, which has no deadlines of its own: it is closed when one
 // has passed.
 type timed struct {
@@ -259,4 +189,9 @@ func (c *timed) set(timer **time.Timer, t time.Time) error {
 func (c *timed) Close() error {
 	c.SetDeadline(time.Time{}) //nolint:errcheck // it only stops timers
 	return c.Conn.Close()
+}
+
+// LookSSH returns the fingerprint of an SSH server's key. The bench does not sign in.
+func (h *Hosts) LookSSH(ctx context.Context, address string) (fingerprint string, err error) {
+	return jump.Look(ctx, address, h.key)
 }

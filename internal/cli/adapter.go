@@ -3,7 +3,9 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -25,9 +27,9 @@ does not reach. How to write one: docs/guides/writing-an-adapter.md.`,
 			}
 			var rows [][]string
 			for _, a := range all {
-				rows = append(rows, []string{a.Name, safe(a.Version), safe(strings.Join(a.Files, " ")), adapterText(a)})
+				rows = append(rows, []string{a.Name, safe(a.Version), safe(strings.Join(slices.Concat(a.Files, a.USB, a.Announced), " ")), adapterText(a)})
 			}
-			p.table([]string{"adapter", "version", "device files", ""}, rows)
+			p.table([]string{"adapter", "version", "for", ""}, rows)
 			for _, a := range all {
 				if a.Trouble == "" {
 					continue
@@ -170,8 +172,9 @@ func (p *program) agree(a client.Adapter, dir string) (string, error) {
 			return "", err
 		}
 	} else {
-		fmt.Fprintf(p.out, "%s: %s\n\n  runs           %s\n  device files   %s\n  connects to    %s\n  its sheet      %s\n  digest         %s\n", bold.Render(a.Name), safe(a.About),
-			safe(strings.Join(a.Command, " ")), safe(orNone(strings.Join(a.Files, ", "))), orNone(strings.Trim(strings.ReplaceAll(fmt.Sprint(a.Connect), " ", ", "), "[]")), a.Sheet, a.Digest)
+		fmt.Fprintf(p.out, "%s: %s\n\n  runs           %s\n  device files   %s\n  USB devices    %s\n  services       %s\n  connects to    %s\n  its sheet      %s\n  digest         %s\n", bold.Render(a.Name), safe(a.About),
+			safe(strings.Join(a.Command, " ")), safe(orNone(strings.Join(a.Files, ", "))), safe(orNone(strings.Join(a.USB, ", "))), safe(orNone(strings.Join(a.Announced, ", "))),
+			orNone(strings.Trim(strings.ReplaceAll(fmt.Sprint(a.Connect), " ", ", "), "[]")), a.Sheet, a.Digest)
 		if !a.Fenced {
 			fmt.Fprintln(p.out, "\nThis system cannot hold it to that: it will have the rights of the bench's user.")
 		}
@@ -207,9 +210,14 @@ func (p *program) adapterCheck() *cobra.Command {
 	at := ""
 	c := &cobra.Command{Use: "check DIR", Short: "Check an adapter: its files, what it says, in which order, how soon", Args: cobra.ExactArgs(1),
 		Long: `Checks the adapter in a directory as a bench would use it, without a bench. With a device
-file, everything that only shows with a device is checked, too.`,
-		Example: "earlybench adapter check adapters/reed --at /dev/ttyUSB0", RunE: func(c *cobra.Command, args []string) error {
-			report, err := adapter.Check(c.Context(), args[0], at, fenced)
+file, or the address of a service, everything that only shows with a device is checked,
+too.`,
+		Example: "earlybench adapter check adapters/reed --at /dev/ttyUSB0\nearlybench adapter check adapters/reed --at _reed._tcp=192.0.2.7:7600", RunE: func(c *cobra.Command, args []string) error {
+			shown, err := candidateAt(at)
+			if err != nil {
+				return err
+			}
+			report, err := adapter.Check(c.Context(), args[0], shown, fenced)
 			if err != nil {
 				return usage("%w", err)
 			}
@@ -235,8 +243,24 @@ file, everything that only shows with a device is checked, too.`,
 			}
 			return nil
 		}}
-	c.Flags().StringVar(&at, "at", "", "device file at which a device is")
+	c.Flags().StringVar(&at, "at", "", "where a device is: its device file, or SERVICE=ADDRESS:PORT")
 	return c
+}
+
+// candidateAt is what is shown to an adapter that is checked: a device file, or a service at an address.
+func candidateAt(at string) (adapter.Candidate, error) {
+	service, address, isService := strings.Cut(at, "=")
+	switch {
+	case at == "":
+		return adapter.Candidate{}, nil
+	case !isService || filepath.IsAbs(at):
+		return adapter.Candidate{Device: at, Kind: adapter.KindFile, Path: at}, nil
+	}
+	to, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return adapter.Candidate{}, usage("--at %.60q: write the address of the service as _reed._tcp=192.0.2.7:7600", at)
+	}
+	return adapter.Candidate{Device: "check." + service, Kind: adapter.KindNetwork, Service: service, Instance: "check", Address: to.Addr().String(), Port: int(to.Port()), Text: map[string]string{}}, nil
 }
 
 // fenced starts an adapter as a bench does.

@@ -149,7 +149,7 @@ Without a terminal the words are given by another command: earlybench network wo
 				fmt.Fprintln(p.err, "Give them here: earlybench network words WORD WORD WORD")
 				return nil
 			}
-			return p.askWords(c.Context(), b, readLines(p.in))
+			return p.askWords(c.Context(), readLines(p.in), func(typed string) error { return p.typeWords(c.Context(), b, typed) }, func(why error) error { return p.giveUp(b, why) })
 		}}
 	c.Flags().StringVar(&as, "as", "", "the device on record that it is, such as a watch that was put on the rack by hand")
 	return c
@@ -166,19 +166,19 @@ func claimText(in client.Introduction) string {
 }
 
 // askWords reads the words from the terminal until they are right, wrong, or given up.
-func (p *program) askWords(ctx context.Context, b *client.Client, lines <-chan string) error {
+func (p *program) askWords(ctx context.Context, lines <-chan string, give func(typed string) error, giveUp func(why error) error) error {
 	for {
 		fmt.Fprint(p.out, faint.Render("Words, q gives up: "))
 		var typed string
 		select {
 		case <-ctx.Done():
-			return p.giveUp(b, ctx.Err())
+			return giveUp(ctx.Err())
 		case line, ok := <-lines:
 			if typed = strings.TrimSpace(line); !ok || typed == "q" {
-				return p.giveUp(b, &exitError{exitPerson, "The introduction was given up."})
+				return giveUp(&exitError{exitPerson, "The introduction was given up."})
 			}
 		}
-		err := p.typeWords(ctx, b, typed)
+		err := give(typed)
 		if problem, ok := err.(*client.Problem); ok && problem.Kind == "invalid" { //nolint:errorlint // it comes as it is
 			fmt.Fprintln(p.out, safe(problem.Detail))
 			continue

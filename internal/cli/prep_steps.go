@@ -270,7 +270,7 @@ func (g *guide) introduce(ctx context.Context, s client.Step) error {
 		return err
 	}
 	fmt.Fprintf(g.text, "      %s shows three words.\n", claimText(in))
-	return g.askWords(ctx, g.bench, g.lines)
+	return g.askWords(ctx, g.lines, func(typed string) error { return g.typeWords(ctx, g.bench, typed) }, func(why error) error { return g.giveUp(g.bench, why) })
 }
 
 // allow puts on the device what the app needs to run there, once.

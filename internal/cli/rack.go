@@ -15,12 +15,20 @@ import (
 
 func (p *program) rackCommand() *cobra.Command {
 	var app string
+	var peers bool
 	var sel *client.Select
 	c := &cobra.Command{Use: "rack", Short: "All devices: what is open, what is shut, what is next", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
 				return err
+			}
+			if peers {
+				far, err := b.FarDevices(c.Context(), *sel)
+				if err != nil {
+					return err
+				}
+				return printList(p, far, p.printFar)
 			}
 			devices, err := b.Devices(c.Context(), app, *sel)
 			if err != nil {
@@ -47,6 +55,7 @@ func (p *program) rackCommand() *cobra.Command {
 			})
 		}}
 	c.Flags().StringVar(&app, "app", "", "show the gates of an app too, such as fellgate/callout")
+	c.Flags().BoolVar(&peers, "peers", false, "the devices that other benches show")
 	sel = p.selection(c)
 	c.AddCommand(p.rackShow(), p.rackSet(), p.rackAdd(), p.rackFind(), p.rackDrop())
 	return c
@@ -171,6 +180,9 @@ func rackNext(d client.Device) string {
 	}
 	if len(d.Endings) > 0 && d.Endings[0].Soon {
 		return lamp.Render(d.Summary) + ": " + d.Endings[0].Gate + " " + leftText(d.Endings[0])
+	}
+	if d.Lender != "" && d.LentTill != nil {
+		return good.Render(d.Summary) + ": borrowed until " + clockText(*d.LentTill)
 	}
 	return good.Render(d.Summary)
 }

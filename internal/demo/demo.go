@@ -34,11 +34,12 @@ import (
 // Config is how the demo is run.
 type Config struct {
 	State     string
-	Port      int    // the first of eight that follow each other; 0: free ones
+	Port      int    // the first of ten that follow each other; 0: free ones
 	Addresses string // a file to write; may be ""
 	Answer    string // how long the stand-ins' questions wait; "": as the device
 	Boot      string // how long the stand-ins' restarts take; "": as the device
-	Few       bool   // two handsets only
+	Few       bool   // two handsets only, and no other bench
+	Alone     bool   // no other bench
 	Unknown   bool   // and one that no prep sheet describes
 	Smaller   int    // what the depot offers is smaller by this factor; 0: as it is
 	Plain     bool   // the state directory is the usual one, so commands need not name it
@@ -56,6 +57,10 @@ type Addresses struct {
 	Authority   string `json:"authority"`
 	Standin     string `json:"standin"`
 	Development string `json:"development"`
+	// Of the other bench.
+	HarbourService string `json:"harbour_service,omitempty"`
+	HarbourSocket  string `json:"harbour_socket,omitempty"`
+	HarbourStandin string `json:"harbour_standin,omitempty"`
 }
 
 const (
@@ -101,11 +106,12 @@ func Run(ctx context.Context, cfg Config) error {
 
 type demo struct {
 	cfg       Config
-	ports     [8]int // service, hub, host, hands, depot, machine, authority, board
+	ports     [10]int // service, hub, host, hands, depot, machine, authority, board, the other bench's service, where that is reached by peers
 	service   *child
 	standins  *child
 	depot     *child
 	authority *child
+	harbour   *harbour     // nil: there is no other bench
 	board     *board.Board // nil: there is none
 	client    *client.Client
 	// announcements is where the stand-ins announce themselves: at a port of the demo's own, so that
@@ -123,9 +129,9 @@ func ownAnnouncements() (netip.AddrPort, error) {
 	return netip.AddrPortFrom(dnssd.Group.Addr(), uint16(c.LocalAddr().(*net.UDPAddr).Port)), nil
 }
 
-// choosePorts returns eight consecutive ports, or free ones, and checks that they are not
+// choosePorts returns ten consecutive ports, or free ones, and checks that they are not
 // in use.
-func choosePorts(first int) (ports [8]int, err error) {
+func choosePorts(first int) (ports [10]int, err error) {
 	for i := range ports {
 		if first == 0 {
 			continue
@@ -186,7 +192,15 @@ func (d *demo) start(ctx context.Context) (Addresses, error) {
 			return Addresses{}, err
 		}
 	}
-	return Addresses{Authority: belonging.Authority, Service: at.Service, Socket: at.Socket, Hub: rig.Hub, Host: rig.Host, Hands: rig.Hands, Depot: supplies.Depot, Standin: rig.Socket, Development: at.Development}, nil
+	out := Addresses{Authority: belonging.Authority, Service: at.Service, Socket: at.Socket, Hub: rig.Hub, Host: rig.Host, Hands: rig.Hands, Depot: supplies.Depot, Standin: rig.Socket, Development: at.Development}
+	if d.cfg.Few || d.cfg.Alone {
+		return out, nil
+	}
+	if d.harbour, err = startHarbour(ctx, d, made, sc.Authority); err != nil {
+		return Addresses{}, fmt.Errorf("start the other bench: %w", err)
+	}
+	out.HarbourService, out.HarbourSocket, out.HarbourStandin = d.harbour.at.Service, d.harbour.at.Socket, d.harbour.rig.Socket
+	return out, nil
 }
 
 func (d *demo) startService(at *service.Addresses) (err error) {
@@ -365,12 +379,12 @@ Early Bench runs, with stand-in devices on a stand-in hub.
     %[2]s prep heron-2
 
   Then: %[2]s run %s heron-2
-  The device in your hand: %[4]s
+%[7]s  The device in your hand: %[4]s
   Fellgate's account at the authority (page Keys): rowan, password %[6]s
   Another sign-in: %[2]s console
 
 Ctrl-C ends it. What was done is kept in %[5]s.
-`, url, command, app, d.handsURL(ctx), d.cfg.State, crewPassword)
+`, url, command, app, d.handsURL(ctx), d.cfg.State, crewPassword, d.harbour.welcome(command))
 }
 
 func (d *demo) handsURL(ctx context.Context) string {
@@ -395,6 +409,11 @@ func (d *demo) supervise(ctx context.Context) error {
 			return nil
 		case <-d.standins.done:
 			return fmt.Errorf("the stand-ins ended by themselves: %w", d.standins.err)
+		case <-d.harbour.ended():
+			fmt.Fprintf(d.cfg.Err, "The other bench ended (%v); it is started again.\n", d.harbour.service.err)
+			if err := d.harbour.start(d); err != nil {
+				return err
+			}
 		case <-d.service.done:
 			if ctx.Err() != nil {
 				return nil
@@ -436,13 +455,17 @@ func (d *demo) stop() {
 	if d.board != nil {
 		d.board.Close()
 	}
-	for _, c := range []*child{d.service, d.standins, d.depot, d.authority} {
+	all := []*child{d.service, d.standins, d.depot, d.authority}
+	if d.harbour != nil {
+		all = append(all, d.harbour.service, d.harbour.standins)
+	}
+	for _, c := range all {
 		if c != nil {
 			c.in.Close()
 		}
 	}
 	late := time.After(1500 * time.Millisecond)
-	for _, c := range []*child{d.service, d.standins, d.depot, d.authority} {
+	for _, c := range all {
 		if c == nil {
 			continue
 		}

@@ -21,7 +21,7 @@ func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
 func TestThePortsFollowEachOtherAndOneThatIsTakenIsNamed(t *testing.T) {
 	ports, err := choosePorts(0)
 	require.NoError(t, err)
-	require.Equal(t, [8]int{}, ports)
+	require.Equal(t, [10]int{}, ports)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
@@ -37,7 +37,7 @@ func TestTheScenarioHasOneReadyHandsetAndOneBrandNewOfAnotherModel(t *testing.T)
 	keys, err := depot.ReadKeys(t.TempDir(), publisher)
 	require.NoError(t, err)
 	made := sets{t.TempDir(), keys}
-	sc, offered, err := scenario(Config{State: t.TempDir(), Few: true}, [8]int{0, 1, 2, 3}, netip.AddrPort{}, client.Bench{Name: "moor-desk", Fingerprint: "SHA256:x"}, made, nil)
+	sc, offered, err := scenario(Config{State: t.TempDir(), Few: true}, [10]int{0, 1, 2, 3}, netip.AddrPort{}, client.Bench{Name: "moor-desk", Fingerprint: "SHA256:x"}, made, nil)
 	require.NoError(t, err)
 	require.Len(t, sc.Bodies, 2)
 	require.Equal(t, map[string]string{"SHA256:x": "moor-desk"}, sc.Bodies[0].Begin.Admits)

@@ -67,7 +67,7 @@ func bodiesOf(cfg Config) []demoBody {
 }
 
 // scenario returns the stand-ins' scenario and the driver set for the bench.
-func scenario(cfg Config, ports [8]int, announcements netip.AddrPort, bench client.Bench, made sets, holds map[string]string) (sc standin.Scenario, offered []byte, err error) {
+func scenario(cfg Config, ports [10]int, announcements netip.AddrPort, bench client.Bench, made sets, holds map[string]string) (sc standin.Scenario, offered []byte, err error) {
 	at := func(i int) string { return fmt.Sprintf("127.0.0.1:%d", ports[i]) }
 	sc = standin.Scenario{Dir: filepath.Join(cfg.State, "standins"), Host: hostName, Answer: cfg.Answer, Boot: cfg.Boot, Crew: crewNumber, System: system, Release: systemRelease,
 		HubAddress: at(1), HostAddress: at(2), HandsAddress: at(3), MachineAddress: at(5), Socket: state.Socket(cfg.State, "standin"),

@@ -205,6 +205,10 @@ func (o *Outlook) words(s Standing) map[string]string {
 	if f, ok := s.View.Get(fact.CompanionOf, s.Now); ok && f.Value.Text() != "" {
 		w["companion"] = f.Value.Text()
 	}
+	w["lender"] = "the peer that lends it"
+	if f, ok := s.View.Get(fact.LoanOf, s.Now); ok && f.Value.Text() != "" {
+		w["lender"] = f.Value.Text()
+	}
 	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {
 		w["trouble"] = f.Value.String()
 	}

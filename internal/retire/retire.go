@@ -12,6 +12,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/keeper"
@@ -68,6 +69,9 @@ func (r *Retire) Begin(ctx context.Context, handle string) (outlook.Standing, er
 	}
 	if st.Device.Retirement != nil {
 		return st, nil
+	}
+	if f, lent := st.View.Get(fact.LoanSeen, st.Now); lent && f.Value == fact.Of(true) {
+		return st, &problem.Problem{Kind: problem.Blocked, Text: handle + " belongs to another bench, which lends it.", Remedy: "Give it back: earlybench loan end " + handle}
 	}
 	release, err := k.LeaseToRetire("Retire " + handle) // not while other work has it
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 
 // endingSources are all who know of something that ends.
 func (in *Insides) endingSources() []endings.Source {
-	return []endings.Source{in.Belong.Terms, in.Statements.Terms, in.Supply.Terms, in.admissionTerms, in.accessTerms}
+	return []endings.Source{in.Belong.Terms, in.Statements.Terms, in.Supply.Terms, in.admissionTerms, in.accessTerms, in.Lend.Terms}
 }
 
 const (
@@ -29,6 +29,9 @@ func (in *Insides) admissionTerms(context.Context) ([]ending.Term, error) {
 		d, view := k.Device(), k.Facts().View()
 		state, ok := view.Get(fact.AdmitState, now)
 		if !ok || state.Value.Text() != string(device.Admitted) || d.Retirement != nil {
+			continue
+		}
+		if _, lent := view.Get(fact.LoanSeen, now); lent { // it ends with the loan
 			continue
 		}
 		t := ending.Term{ID: "admission-" + d.ID, Kind: ending.Admission, Name: "this bench", Holder: d.Handle, Devices: []string{d.Handle}, Mine: true, Notice: admissionNotice}

@@ -3,8 +3,10 @@ package service
 import (
 	"context"
 	"crypto/x509"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"os"
@@ -36,8 +38,10 @@ import (
 	"earlybench.invalid/earlybench/internal/introduce"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/kits"
+	"earlybench.invalid/earlybench/internal/lend"
 	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/prep"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/retire"
@@ -53,6 +57,7 @@ import (
 	"earlybench.invalid/earlybench/internal/ways/cable"
 	"earlybench.invalid/earlybench/internal/ways/companion"
 	"earlybench.invalid/earlybench/internal/ways/openssh"
+	"earlybench.invalid/earlybench/internal/ways/remote"
 	"earlybench.invalid/earlybench/internal/web"
 )
 
@@ -70,6 +75,8 @@ type Insides struct {
 	Introductions *introduce.Introductions
 	Servers       *openssh.Servers
 	Adapters      *adapter.Adapters
+	Peers         *peer.Peers
+	Lend          *lend.Lend
 	Kits          *kits.Kits
 	Jobs          *job.Runner
 	Depots        *depot.Depots
@@ -146,7 +153,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Companions.Again() })
 	in.Introductions = introduce.New(introduce.Config{Ways: []introduce.Way{in.Air, in.Companions}, Rack: in.Rack, Bench: in.Name, Changed: in.Air.Changed, Clock: c})
 	in.Servers = openssh.New(openssh.Config{Records: st, Rack: in.Rack, Dial: (&net.Dialer{}).DialContext, Key: keys.Link, Bench: in.Name, Clock: c, Log: cfg.Log})
-	in.Adapters = adapter.New(adapter.Config{Dir: filepath.Join(cfg.State, "adapters"), Work: filepath.Join(cfg.State, "work"), Present: in.Rack.Presented, AddSheet: in.addSheet, Tell: st.Tell, Bench: in.Name, Clock: c, Log: cfg.Log})
+	in.Adapters = adapter.New(adapter.Config{Dir: filepath.Join(cfg.State, "adapters"), Work: filepath.Join(cfg.State, "work"), Present: in.Rack.Presented, AddSheet: in.addSheet, Browse: in.browse(cfg.Announcements), USB: in.ownUSB, Tell: st.Tell, Bench: in.Name, Clock: c, Log: cfg.Log})
 	hold := cfg.Hold
 	if hold == nil {
 		hold = safe.Process(cfg.State)
@@ -185,6 +192,12 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log, Changed: in.Kits.Again})
 	in.Statements = statements.New(statements.Config{Store: st, Authorities: in.Authorities, Account: in.Belong.Used, Developer: in.Safe.Thumbprint, Identities: in.Belong.Thumbprints, Registered: in.Belong.Serials, Rack: in.Rack, Book: in.Book,
 		Outlook: func() *outlook.Outlook { return in.Outlook }, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
+	in.Peers = peer.New(peer.Config{Records: st, Service: borrowers{in}, Key: keys.Link, Bench: in.Name, Listen: cfg.Peers, Changed: func() { in.Lend.Touch() }, Clock: c, Log: cfg.Log})
+	in.Lend = lend.New(lend.Config{Store: st, Peers: in.Peers, Rack: in.Rack, Outlook: in.Outlook, EpochFile: filepath.Join(cfg.State, ".lending-epoch"), Clock: c, Log: cfg.Log,
+		Reach: func(k *keeper.Keeper, b *lend.Borrowed) func() {
+			return remote.Reach(remote.Config{Key: keys.Link, Clock: c, Log: cfg.Log}, k, b)
+		}})
+	in.Rack.OnChange(func(*keeper.Keeper) { in.Lend.Touch() })
 	in.Endings = endings.New(endings.Config{Sources: in.endingSources(), Store: st, Bench: in.Name, Clock: c, Log: cfg.Log})
 	in.Tidy = &tidy.Tidy{Store: st, Files: in.Files, Needed: in.Supply.Needed, DropPack: in.Supply.DropPack, Clock: c, Log: cfg.Log}
 	in.Backups = &backup.Backups{Store: st, Dir: cfg.State, Bench: in.Name, Program: web.Version, Clock: c, Jobs: in.Jobs}
@@ -204,6 +217,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
 	cfg.Network, cfg.Companions, cfg.Introductions, cfg.Servers, cfg.Adapters = in.Air, in.Companions, in.Introductions, in.Servers, in.Adapters
+	cfg.Peers, cfg.Lend = in.Peers, in.Lend
 	cfg.Statements, cfg.Endings, cfg.Tidy, cfg.Backups = in.Statements, in.Endings, in.Tidy, in.Backups
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
@@ -253,6 +267,10 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Endings.Run(ctx) })
 	in.watching.Go(func() { in.Retire.Run(ctx) })
 	in.watching.Go(func() { in.Tidy.Run(ctx) })
+	if err := errors.Join(in.Lend.Read(ctx), in.Peers.Start(ctx)); err != nil {
+		return err
+	}
+	in.watching.Go(func() { in.Lend.Run(ctx) })
 	in.watching.Go(func() { in.Depots.Run(ctx) })
 	in.watching.Go(func() { in.Supply.Run(ctx) })
 	in.watching.Go(func() { in.Sheets.Watch(ctx, in.setSheets) })
@@ -311,6 +329,30 @@ func (in *Insides) watchOwn(known []store.Host) {
 	in.Hosts.WatchLocal(own, *in.own)
 }
 
+// borrowers does for peers what they may have done: lending. It is there before lending is.
+type borrowers struct{ in *Insides }
+
+func (b borrowers) Call(ctx context.Context, from store.Peer, method string, params json.RawMessage, notify func(string, any) error) (any, error) {
+	return b.in.Lend.Call(ctx, from, method, params, notify)
+}
+
+func (b borrowers) Stream(ctx context.Context, from store.Peer, to json.RawMessage) (func(context.Context, io.ReadWriteCloser), error) {
+	return b.in.Lend.Stream(ctx, from, to)
+}
+
+// ownUSB is what is connected to this computer's USB, for adapters.
+func (in *Insides) ownUSB() (out []adapter.USBDevice) {
+	own, ok := in.Hosts.Own()
+	if !ok {
+		return nil
+	}
+	b, _ := in.Hosts.Bus(own.Name)
+	for _, d := range b.Devices {
+		out = append(out, adapter.USBDevice{BusID: d.BusID, ID: d.USB, Serial: d.Serial, Name: d.Name, Node: d.Node})
+	}
+	return out
+}
+
 // addSheet takes a sheet in, and applies it.
 func (in *Insides) addSheet(ctx context.Context, text []byte) error {
 	if _, err := in.Sheets.Add(text); err != nil {
@@ -344,6 +386,7 @@ func (in *Insides) Close() {
 	in.Jobs.Close()
 	in.end()
 	in.watching.Wait()
+	in.Peers.Close()
 	in.Hosts.Close()
 	in.Cables.Close()
 	in.Introductions.Close()

@@ -51,6 +51,8 @@ type Config struct {
 	SafeKey       string // file of the unlock key by which the safe is opened at the start; "" for none
 	// Hold starts what holds the opened safe; nil stands for a process of this program.
 	Hold func() (io.ReadWriteCloser, error)
+	// Peers is HOST:PORT at which other benches connect to this one; "" for nowhere.
+	Peers string
 	// ClockBy is by how much the clock is moved from the start, with Development.
 	ClockBy time.Duration
 }
@@ -68,6 +70,7 @@ type Addresses struct {
 	Socket      string `json:"socket"`
 	SignIn      string `json:"sign_in"` // one-time
 	Development string `json:"development,omitempty"`
+	Peers       string `json:"peers,omitempty"` // where other benches connect
 }
 
 // PortTaken is the error for a port that is already in use.
@@ -167,6 +170,7 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 	for _, text := range st.Damaged() {
 		cfg.Log.Warn("left out what cannot be read", "file", filepath.Join(cfg.State, "bench.db"), "what", text)
 	}
+	at.Peers = in.Peers.Address()
 	started(at)
 	<-ctx.Done()
 	return nil

@@ -81,6 +81,6 @@ func adapterOut(a adapters.Adapter, err error) (*out[client.Adapter], error) {
 }
 
 func adapterOf(a adapters.Adapter) client.Adapter {
-	return client.Adapter{Name: a.Name, About: a.About, Command: append([]string{}, a.Command...), Files: append([]string{}, a.Files...), Connect: append([]int{}, a.Connect...), Sheet: a.Sheet, Digest: a.Digest,
+	return client.Adapter{Name: a.Name, About: a.About, Command: append([]string{}, a.Command...), Files: append([]string{}, a.Files...), Announced: append([]string{}, a.Announced...), USB: append([]string{}, a.USB...), Connect: append([]int{}, a.Connect...), Sheet: a.Sheet, Digest: a.Digest,
 		Version: a.Version, State: string(a.State), Fenced: a.Fenced, Trouble: a.Trouble, Devices: append([]string{}, a.Devices...), Log: append([]string{}, a.Log...)}
 }

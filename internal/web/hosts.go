@@ -13,8 +13,8 @@ import (
 	"earlybench.invalid/earlybench/client"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
-	"earlybench.invalid/earlybench/internal/bus"
 	"earlybench.invalid/earlybench/internal/computer"
+	"earlybench.invalid/earlybench/internal/jump"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -145,7 +145,7 @@ func (s *Server) checkSSH(address, key string) error {
 	if address == "" && key == "" {
 		return nil
 	}
-	if _, err := bus.ParseSSH(address); err != nil {
+	if _, err := jump.Parse(address); err != nil {
 		return err
 	}
 	if !strings.HasPrefix(key, "SHA256:") {

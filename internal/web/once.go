@@ -28,11 +28,11 @@ const (
 )
 
 // secrets are the operations whose answer contains a secret, and is given only once.
-var secrets = map[string]bool{"add-access": true, "offer-sign-in": true, "open-phone": true}
+var secrets = map[string]bool{"add-access": true, "offer-sign-in": true, "open-phone": true, "invite-peer": true}
 
 // unkept are the operations of whose requests nothing is recorded, not even a digest: a password could be guessed
 // from that. They have the same result when they are done twice.
-var unkept = map[string]bool{"log-in": true}
+var unkept = map[string]bool{"log-in": true, "add-peer": true}
 
 // onceParam describes the header.
 var onceParam = &huma.Param{Name: onceHeader, In: "header", Description: "does the request once, however often it is sent",

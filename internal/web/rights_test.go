@@ -52,6 +52,10 @@ var rights = map[string]string{
 	"POST /api/v1/devices/:handle/remedies": "use", "POST /api/v1/devices/:handle/retirement": "use", "POST /api/v1/devices/:handle/retirement/told": "use",
 	"POST /api/v1/devices/:handle/told": "use", "POST /api/v1/jobs/:id/stop": "use", "POST /api/v1/jobs/:id/repeat": "use", "POST /api/v1/runs": "use",
 	"POST /api/v1/links/restart": "use", "POST /api/v1/introduction": "use", "POST /api/v1/introduction/words": "use", "DELETE /api/v1/introduction": "use", "PUT /api/v1/devices/:handle/wireless": "use",
+	"GET /api/v1/peers": "look", "GET /api/v1/peers/:name/check": "look", "GET /api/v1/peering": "look", "GET /api/v1/far-devices": "look", "GET /api/v1/loans": "look",
+	"POST /api/v1/loans": "use", "POST /api/v1/loans/:loan/extend": "use", "DELETE /api/v1/loans/:loan": "use",
+	"POST /api/v1/peers": "maintain", "PATCH /api/v1/peers/:name": "maintain", "DELETE /api/v1/peers/:name": "maintain", "POST /api/v1/invitations": "maintain",
+	"POST /api/v1/peering": "maintain", "POST /api/v1/peering/words": "maintain", "DELETE /api/v1/peering": "maintain", "POST /api/v1/peering/answer": "maintain",
 	"POST /api/v1/network": "maintain", "DELETE /api/v1/network/:name": "maintain", "POST /api/v1/devices/:handle/link/restart": "use",
 
 	"DELETE /api/v1/confirmation": "consent", "GET /api/v1/audit": "consent", "POST /api/v1/confirmations": "consent", "GET /api/v1/sessions": "consent", "DELETE /api/v1/sessions": "consent", "DELETE /api/v1/sessions/:id": "consent", "POST /api/v1/devices/:handle/driver": "install", "POST /api/v1/needs": "consent", "POST /api/v1/devices/:handle/host": "consent", "DELETE /api/v1/devices/:handle/driver": "consent",

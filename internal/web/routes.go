@@ -96,6 +96,7 @@ func (s *Server) routes() {
 	s.hostRoutes()
 	s.networkRoutes()
 	s.adapterRoutes()
+	s.peerRoutes()
 	s.supplyRoutes()
 	s.kitRoutes()
 	s.safeRoutes()
@@ -126,7 +127,7 @@ var cleaned = huma.Format{
 // nullable marks the members that are an object or null in the schema, which huma does not
 // do for pointers to objects.
 func nullable(schemas map[string]*huma.Schema) {
-	for name, members := range map[string][]string{"Device": {"next"}, "Step": {"draw", "denied"}, "Prep": {"offer", "need"}, "Why": {"next"}, "Move": {"step"}, "Job": {"error", "result", "put"}, "DeviceResult": {"error"}, "Introduction": {"error"}, "PutRow": {"error"}, "Explanation": {"statement"}} {
+	for name, members := range map[string][]string{"Device": {"next"}, "Step": {"draw", "denied"}, "Prep": {"offer", "need"}, "Why": {"next"}, "Move": {"step"}, "Job": {"error", "result", "put"}, "DeviceResult": {"error"}, "Introduction": {"error"}, "Peering": {"meeting", "asking"}, "PutRow": {"error"}, "Explanation": {"statement"}} {
 		for _, m := range members {
 			was := schemas[name].Properties[m]
 			schemas[name].Properties[m] = &huma.Schema{AnyOf: []*huma.Schema{{Ref: was.Ref}, {Type: "null"}}, Description: was.Description}

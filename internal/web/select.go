@@ -64,6 +64,9 @@ var (
 	learnedList      = listingOf("learned", 0, func(x client.Learned) string { return x.Family + "/" + x.Host + "/" + x.Cause })
 	factList         = listingOf("fact", 0, func(x client.Fact) string { return x.ID })
 	historyList      = listingOf("fact", 200, func(x client.Fact) string { return x.ID })
+	peerList         = listingOf("peer", 0, func(x client.Peer) string { return x.Name })
+	farList          = listingOf("device", 0, func(x client.FarDevice) string { return x.Peer + "/" + x.Handle })
+	loanList         = listingOf("loan", 100, func(x client.Loan) string { return x.ID })
 	sheetList        = listingOf("sheet", 0, func(x client.Sheet) string { return x.Sheet + "/" + x.Code })
 )
 

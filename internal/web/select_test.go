@@ -45,6 +45,9 @@ var lists = map[string]struct{ noun, first string }{
 	"/links":                       {"link", ""},
 	"/adapters":                    {"adapter", `adapter.state == "waiting" && adapter.name == "reed"`},
 	"/network":                     {"network", `network.state == "silent" && "127.0.0.1:2" in network.addresses`},
+	"/peers":                       {"peer", `peer.name == "quay-desk" && peer.may == "look"`},
+	"/far-devices":                 {"device", ""},
+	"/loans":                       {"loan", `loan.peer == "quay-desk" && loan.state == "ended"`},
 	"/authorities":                 {"authority", `authority.name == "fell-1"`},
 	"/accounts":                    {"account", `account.id == "ada" && account.used`},
 	"/identities":                  {"identity", ""},
@@ -121,6 +124,11 @@ func stocked(t *testing.T) *desk {
 		_, err = d.Adapters.Add(ctx, dir, a.Digest)
 		require.NoError(t, err)
 	}
+	for i, name := range []string{"fell-desk", "quay-desk"} {
+		require.NoError(t, d.Store.AddPeer(ctx, store.Peer{Name: name, Key: name, Rights: store.PeerRights{All: []string{"", "look"}[i]}, Added: d.Clock.Now()}, ""))
+		require.NoError(t, d.Store.SaveLoan(ctx, store.Loan{ID: fmt.Sprint("loan-", i), Peer: name, State: store.LoanEnded, Rights: "use", Asked: d.Clock.Now().Add(time.Duration(-i) * time.Second)}))
+	}
+	require.NoError(t, d.Peers.Start(ctx))
 	for _, name := range []string{"halden-link", "other-link"} {
 		_, err := d.Supply.Add(ctx, benchtest.DriverSet(t, name))
 		require.NoError(t, err)

@@ -68,6 +68,12 @@ func deviceOf(st outlook.Standing) client.Device {
 	if f, ok := st.View.Get(fact.OSRelease, st.Now); ok {
 		d.Release = f.Value.String()
 	}
+	if f, ok := st.View.Get(fact.LoanOf, st.Now); ok && st.Readiness.Path.Name == remotePath {
+		d.Lender = f.Value.Text()
+		if f, ok := st.View.Get(fact.LoanEnds, st.Now); ok {
+			d.LentTill = when(f.Value.Time().UTC())
+		}
+	}
 	if st.Reached() {
 		w := st.Ways[0]
 		d.Link, d.Host, d.Port = string(w.Kind), w.Place.Host, w.Place.Port
@@ -86,6 +92,9 @@ func deviceOf(st outlook.Standing) client.Device {
 	}
 	return d
 }
+
+// remotePath is the path of the sheets to a device that a peer lends.
+const remotePath = "remote"
 
 // wirelessPath is the path of the sheets without a cable.
 const wirelessPath = "wireless"

@@ -33,9 +33,11 @@ import (
 	"earlybench.invalid/earlybench/internal/depot"
 	"earlybench.invalid/earlybench/internal/endings"
 	"earlybench.invalid/earlybench/internal/kits"
+	"earlybench.invalid/earlybench/internal/lend"
 	"earlybench.invalid/earlybench/internal/library"
 	"earlybench.invalid/earlybench/internal/network"
 	"earlybench.invalid/earlybench/internal/outlook"
+	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/prep"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/retire"
@@ -58,6 +60,8 @@ type Config struct {
 	Outlook       *outlook.Outlook
 	Access        *access.Keys
 	Hosts         *bus.Hosts
+	Peers         *peer.Peers
+	Lend          *lend.Lend
 	Network       network.Network
 	Companions    network.Companions
 	Introductions network.Introductions

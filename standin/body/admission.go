@@ -88,7 +88,13 @@ func (b *Body) admission(key string) device.Admittance {
 	if !ok || !a.Until.IsZero() && b.cfg.Clock.Now().After(a.Until) {
 		return device.Admittance{State: device.AdmitNone, Locked: b.seemsLocked()}
 	}
-	return device.Admittance{State: device.Admitted, For: a.For, Until: a.Until}
+	if a.Loan == nil {
+		return device.Admittance{State: device.Admitted, For: a.For, Until: a.Until}
+	}
+	if by := b.admission(a.Loan.By); by.State != device.Admitted || by.Rights != device.RightsAll {
+		return device.Admittance{State: device.AdmitNone, Locked: b.seemsLocked()}
+	}
+	return device.Admittance{State: device.Admitted, For: a.For, Until: a.Until, Rights: a.Loan.Rights}
 }
 
 // seemsLocked is the lock state that the device reports to a computer: with a stale

@@ -81,6 +81,7 @@ type Body struct {
 	address  string // where it is reached without a cable; "" for nowhere
 	networks []string
 	changed  chan struct{} // closed and replaced at every change
+	done     []used        // by those who were let in for a loan
 	rev      uint64        // of what is drawn
 	drawn    *image.RGBA
 	drawnRev uint64

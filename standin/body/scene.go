@@ -310,7 +310,10 @@ func (b *Body) listRows(list string) []Element {
 		for _, key := range slices.Sorted(maps.Keys(b.st.Admissions)) {
 			a := b.st.Admissions[key]
 			value := b.cfg.Spec.word(a.For)
-			if !a.Until.IsZero() {
+			switch {
+			case a.Loan != nil:
+				value += " until " + a.Until.Format("2 Jan, 15:04")
+			case !a.Until.IsZero():
 				value += ", " + a.Until.Format("2 Jan 2006")
 			}
 			out = append(out, Element{Text: a.Name, Value: value, Kind: "row", act: func() {

@@ -367,7 +367,7 @@ var english = map[string]string{
 	"booting": "Starting", "secret pin": "PIN", "secret dial": "Dial", "secret password": "Password", "away": "Send it away?",
 	"sent": "It is sent away", "risk": "At your own risk", "this": "this device", "done": "Done", "delete": "Delete", "settings": "Settings",
 	"here": "I am {name}", "forget": "Forget it?", "updated": "It now has {release}", "current": "There is nothing newer", "running": "running",
-	"visit": "this visit", "30 days": "for 30 days", "until withdrawn": "until withdrawn", "none": "none", "one": "one",
+	"visit": "this visit", "30 days": "for 30 days", "until withdrawn": "until withdrawn", "loan": "on loan", "none": "none", "one": "one",
 }
 
 func parseClass(s string) (usb.Class, error) {

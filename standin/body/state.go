@@ -24,6 +24,7 @@ type state struct {
 	Opened     bool                 `json:"opened"`
 	Settings   map[string]string    `json:"settings"`
 	Admissions map[string]admission `json:"admissions"` // by fingerprint
+	Used       uint64               `json:"used"`       // number of the last use by somebody who was let in for a loan
 	Apps       map[string]*app      `json:"apps"`
 	Wiped      int                  `json:"wiped"`
 	Release    string               `json:"release"` // after an update; "": the model's
@@ -42,9 +43,10 @@ type state struct {
 
 type admission struct {
 	Name  string    `json:"name"`
-	For   string    `json:"for"` // visit, 30 days, until withdrawn
+	For   string    `json:"for"` // visit, 30 days, until withdrawn; loan
 	Since time.Time `json:"since"`
 	Until time.Time `json:"until,omitzero"`
+	Loan  *loan     `json:"loan,omitempty"`
 }
 
 // app is an installed app.

@@ -29,6 +29,8 @@ const stale: Record<string, string[]> = {
   "host.changed": ["hosts", "tree", "check"],
   "network.changed": ["network", "introduction"],
   "access.changed": ["access"],
+  "peer.changed": ["peers", "peering", "far"],
+  "loan.changed": ["loans", "far", "devices"],
 };
 
 /** What is asked of one device, and asked again when it stands otherwise, or when only facts of it have changed. */

@@ -1,5 +1,6 @@
 import { useJobs } from "../api/queries";
 import { ProblemText } from "../parts/ProblemText";
+import { PeerList } from "../peers/PeerList";
 import { AccessList } from "./AccessList";
 import { AuditList } from "./AuditList";
 import { JobList } from "./JobList";
@@ -36,6 +37,7 @@ export function BenchPage() {
       <aside aria-label="This bench" className="bg-base-200 px-5 pt-3 pb-10 md:px-7">
         <Settings />
         <SessionList />
+        <PeerList />
         <ProjectList />
         <SheetList />
         <KeptList />

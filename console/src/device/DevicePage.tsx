@@ -3,6 +3,7 @@ import { usePrep, useWhy } from "../api/queries";
 import { AppChoice } from "../app/AppChoice";
 import { useChosenApp } from "../app/chosenApp";
 import { ProblemText } from "../parts/ProblemText";
+import { LoanBar } from "../peers/LoanBar";
 import { AppsPanel } from "./AppsPanel";
 import { CurrentStep } from "./CurrentStep";
 import { DropPanel } from "./DropPanel";
@@ -44,6 +45,7 @@ export function DevicePage() {
           <AppChoice />
           <WayList device={device} />
         </div>
+        <LoanBar handle={device.handle} />
         <GateStrip device={device} />
         <div className="mt-8 grid grid-cols-[minmax(0,1fr)] gap-9 md:grid-cols-[232px_minmax(0,1fr)]">
           <Plan steps={prep.data.steps} current={device.next?.id} />
@@ -54,8 +56,10 @@ export function DevicePage() {
           <AppsPanel device={device} apps={prep.data.apps} />
         </div>
         <ScreenPanel handle={device.handle} linked={linked} lacks={prep.data.lacks["screen"]} />
-        {device.summary !== "retiring" && device.summary !== "retired" && <RetirePanel device={device} />}
-        <DropPanel device={device} />
+        {device.summary !== "retiring" && device.summary !== "retired" && device.borrowed_from === "" && (
+          <RetirePanel device={device} />
+        )}
+        {device.borrowed_from === "" && <DropPanel device={device} />}
         <FactsPanel handle={device.handle} />
         <LogPanel handle={device.handle} linked={linked} asleep={asleep} lacks={prep.data.lacks["log"]} />
       </main>

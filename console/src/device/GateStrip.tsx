@@ -9,6 +9,8 @@ export function GateStrip({ device }: { device: Device }) {
   const shown = gates.filter((g) => g in device.gates);
   const meaning = useMeaning();
   const stop = roadEnd(device, shown);
+  // When a loan ends is said with the loan.
+  const endings = device.endings.filter((e) => !(device.borrowed_from && e.gate === "seen"));
   return (
     <>
       <ol
@@ -34,10 +36,8 @@ export function GateStrip({ device }: { device: Device }) {
           </li>
         ))}
       </ol>
-      {device.endings.length > 0 && (
-        <p className="mt-2 text-caption text-secondary">
-          {device.endings.map((e) => `${e.gate} ${leftText(e)}`).join(", ")}
-        </p>
+      {endings.length > 0 && (
+        <p className="mt-2 text-caption text-secondary">{endings.map((e) => `${e.gate} ${leftText(e)}`).join(", ")}</p>
       )}
     </>
   );

@@ -16,6 +16,7 @@ const kinds: [Term["kind"], string][] = [
   ["standing", "Standings"],
   ["support pack", "Support packs"],
   ["access key", "Access keys"],
+  ["loan", "Loans"],
 ];
 
 /** Endings: all that ends by itself over time, and what will not work on a day. */

@@ -8,6 +8,7 @@ import { plain } from "../parts/Emphasis";
 import { GateLegend } from "../parts/GateLegend";
 import { isReady } from "../parts/gates";
 import { ProblemText } from "../parts/ProblemText";
+import { FarShelf } from "../peers/FarShelf";
 import { EmptyRack } from "./EmptyRack";
 import { Matrix } from "./Matrix";
 import { Shelf } from "./Shelf";
@@ -52,6 +53,7 @@ export function RackPage() {
       )}
       {shown.length > 0 && <Matrix devices={shown} withApp={!!app} />}
       {shown.length > 0 && <GateLegend />}
+      <FarShelf />
       <Shelf />
     </main>
   );

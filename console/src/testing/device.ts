@@ -25,6 +25,7 @@ export const device = (handle: string, more: Partial<Device> = {}): Device => ({
   working: "",
   retiring: false,
   unfit: false,
+  borrowed_from: "",
   asking_seconds: 0,
   revision: 1,
   path: "cable",

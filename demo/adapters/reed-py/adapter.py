@@ -4,6 +4,7 @@ import base64
 import json
 import os
 import queue
+import socket
 import sys
 import threading
 
@@ -26,10 +27,18 @@ def send(**message):
 
 
 class Board:
-    """A board on a serial line."""
+    """A board on a serial line, or on the network."""
 
-    def __init__(self, path, adapter):
-        self.line = open(path, "r+b", buffering=0)
+    def __init__(self, candidate, adapter):
+        if candidate["kind"] == "network":
+            s = socket.create_connection((candidate["address"], candidate["port"]), timeout=5)
+            s.settimeout(None)
+            s.setsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE, 1)
+            self.line = s.makefile("rwb", buffering=0)
+            self.link = "network"
+        else:
+            self.line = open(candidate["path"], "r+b", buffering=0)
+            self.link = "serial line"
         self.adapter = adapter
         self.answers = queue.Queue()
         self.asking = threading.Lock()
@@ -89,17 +98,17 @@ class Adapter:
         return {"name": "reed-py", "version": "1", "facts": [{"key": k, "type": t} for k, t in facts], "actions": actions}
 
     def candidate(self, request, params):
-        if params["path"] == "/dev/null":
+        if params.get("path") == "/dev/null":
             return {"fit": 0}
         try:
-            self.board = Board(params["path"], self)
+            self.board = Board(params, self)
         except (OSError, Refused, queue.Empty):
             return {"fit": 0}
         return {"fit": 100, "model": "reed-" + self.board.model, "serial": self.board.serial}
 
     def facts(self, request, params):
         self.facts_id = request
-        for key, value in (("device.release", self.board.release), ("device.battery", int(self.board.battery)), ("reed.link", "serial line")):
+        for key, value in (("device.release", self.board.release), ("device.battery", int(self.board.battery)), ("reed.link", self.board.link)):
             send(method="fact", params={"device": params["device"], "key": key, "value": value})
         return ...  # answered once the board is gone
 

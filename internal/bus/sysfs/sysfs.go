@@ -248,7 +248,7 @@ func (n node) milliAmps() int {
 func (r Roots) device(n node, dir string, parts []string, run string) hostlink.Device {
 	j := n.joint()
 	d := hostlink.Device{Joint: j, BusID: n.name, Port: portName(j), Plugging: n.number("devnum"), Run: run, USB: n.id(),
-		Serial: n.text("serial"), Name: n.text("product"), Denied: r.denied(n)}
+		Serial: n.text("serial"), Name: n.text("product"), Denied: r.denied(n), Node: r.path(n)}
 	slices.Sort(parts)
 	taken := false
 	for _, p := range parts {

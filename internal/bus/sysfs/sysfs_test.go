@@ -66,7 +66,7 @@ func TestWhatIsConnectedIsRead(t *testing.T) {
 		{BusID: "1-2", Name: "Desk hub", USB: "f3e0:0009", Ports: 4, Joint: hostlink.Joint{Parent: "usb1", PortNumber: 2, Kilobits: 480_000, MilliAmps: 100}},
 	}, b.Hubs)
 	require.Len(t, b.Devices, 2)
-	require.Equal(t, hostlink.Device{BusID: "1-2.3", Port: "port 3 of hub 1-2", Plugging: 3, Run: "run", USB: "f3e0:0104", Serial: "HH4 0077", Name: "Heron 4",
+	require.Equal(t, hostlink.Device{BusID: "1-2.3", Port: "port 3 of hub 1-2", Plugging: 3, Run: "run", USB: "f3e0:0104", Serial: "HH4 0077", Name: "Heron 4", Node: tree.Node(1, 3),
 		Joint:      hostlink.Joint{Parent: "1-2", PortNumber: 3, Kilobits: 480_000, MilliAmps: 500},
 		Interfaces: []hostlink.Interface{{Number: 0, Class: "06/01/01", Name: "Album", Driver: "album"}, {Number: 1, Class: "ff/00/00", Name: usb.LinkName}}}, b.Devices[0])
 	require.Equal(t, "port 10 of bus 1", b.Devices[1].Port, "behind the one at port 2")

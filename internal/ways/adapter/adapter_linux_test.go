@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -19,6 +20,7 @@ import (
 	"earlybench.invalid/earlybench/internal/adapters"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/fence"
+	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/tryout"
 	"earlybench.invalid/earlybench/standin/reed"
 )
@@ -92,6 +94,11 @@ func start(command []string, dir, work, given string, files []string, connect []
 	return fence.Start(fence.Around(command, dir, work, given, files, connect), log)
 }
 
+// at is a device file, as it is shown to an adapter.
+func at(path string) adapter.Candidate {
+	return adapter.Candidate{Device: path, Kind: adapter.KindFile, Path: path}
+}
+
 // added adds an adapter to a bench.
 func added(t *testing.T, b *benchtest.Bench, dir string) adapters.Adapter {
 	t.Helper()
@@ -122,7 +129,7 @@ func TestTheExamplesPassTheCheck(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			path, _ := line(t, "RD-0007")
-			report, err := adapter.Check(t.Context(), example(t, name, path), path, start)
+			report, err := adapter.Check(t.Context(), example(t, name, path), at(path), start)
 			require.NoError(t, err)
 			require.Zero(t, report.Wrong(), "%+v", report)
 			require.Greater(t, len(report.Points), 10)
@@ -170,6 +177,39 @@ func TestABoardIsTakenFromUnknownToTriedByEachOfTheExamples(t *testing.T) {
 }
 
 // TestTwoBoardsAreServedApart has one adapter speak for two boards, of which one leaves.
+func TestABoardThatAnnouncesItselfOnTheNetworkIsTakenFromUnknownToTried(t *testing.T) {
+	group := benchtest.Group(t)
+	b := benchtest.Hearing(t, t.TempDir(), service.Announcements{Group: group})
+	dir := example(t, "reed-py", "/dev/no-such-line")
+	board, err := reed.OnNetwork(reed.Config{Model: "2", Serial: "RD-0011", Release: "4", Battery: 60}, group)
+	require.NoError(t, err)
+	leaves := sync.OnceValue(board.Close)
+	defer leaves()
+	report, err := adapter.Check(t.Context(), dir, adapter.Candidate{Device: "check", Kind: adapter.KindNetwork, Service: reed.ServiceType, Address: "127.0.0.1", Port: board.Port()}, start)
+	require.NoError(t, err)
+	require.Zero(t, report.Wrong(), "%+v", report)
+
+	looked, err := b.Adapters.Look(dir)
+	require.NoError(t, err)
+	require.Equal(t, []string{reed.ServiceType}, looked.Announced)
+	added(t, b, dir)
+	b.Eventually("the board is on the rack", func() bool { k, err := b.Rack.Find("reed-1"); return err == nil && k.Session() != nil })
+	k, err := b.Rack.Find("reed-1")
+	require.NoError(t, err)
+	b.Eventually("it tells how it is reached", func() bool {
+		f, ok := b.Look(k).View.Get("reed.link", b.Clock.Now())
+		return ok && f.Value == fact.Of("network")
+	})
+	_, err = b.Tryouts.AddProject(t.Context(), words(t))
+	require.NoError(t, err)
+	j, err := b.Tryouts.Start(t.Context(), tryout.Ask{App: "fellgate/words", Devices: []string{"reed-1"}, Try: true})
+	require.NoError(t, err)
+	done := b.Ended(j)
+	require.Equal(t, job.Done, done.State, "%+v", done.Error)
+	require.NoError(t, leaves())
+	b.Eventually("it is gone", func() bool { return len(k.Ways()) == 0 })
+}
+
 func TestTwoBoardsAreServedApart(t *testing.T) {
 	one, unplug := line(t, "RD-0001")
 	other, _ := line(t, "RD-0002")

@@ -17,6 +17,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/adapter"
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/dnssd"
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/sheet"
@@ -25,7 +26,7 @@ import (
 	"earlybench.invalid/earlybench/internal/keeper"
 )
 
-// Config is what the way needs. All fields are needed.
+// Config is what the way needs. All fields but Browse are needed.
 type Config struct {
 	Dir  string // of the adapters; work is beside it
 	Work string // where each adapter has a directory of its own
@@ -33,10 +34,23 @@ type Config struct {
 	Present func(ctx context.Context, family, model, serial, place string) (*keeper.Keeper, error)
 	// AddSheet takes a sheet in.
 	AddSheet func(ctx context.Context, text []byte) error
-	Tell     func(ctx context.Context, event string, subjects ...string) error
-	Bench    func() string
-	Clock    clock.Clock
-	Log      *slog.Logger
+	// Browse starts to listen for announcements; nil for not at all.
+	Browse func(dnssd.BrowserConfig) (*dnssd.Browser, error)
+	// USB returns the devices on the USB of the bench's computer.
+	USB   func() []USBDevice
+	Tell  func(ctx context.Context, event string, subjects ...string) error
+	Bench func() string
+	Clock clock.Clock
+	Log   *slog.Logger
+}
+
+// USBDevice is a device on the USB of the bench's computer.
+type USBDevice struct {
+	BusID  string
+	ID     string // vendor:product
+	Serial string
+	Name   string // in its own words
+	Node   string // path of its device file
 }
 
 // Adapters are the adapters of a bench. It is made by New, and runs from Start to Close.
@@ -259,13 +273,13 @@ func read(dir string) (*runner, error) {
 func (r *runner) shown() adapters.Adapter {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	out := adapters.Adapter{Name: r.manifest.Adapter, About: plain.Cut(plain.Line(r.manifest.About), 200), Command: r.manifest.Command, Files: r.manifest.Rights.Files, Connect: r.manifest.Rights.Connect,
+	out := adapters.Adapter{Name: r.manifest.Adapter, About: plain.Cut(plain.Line(r.manifest.About), 200), Command: r.manifest.Command, Files: r.manifest.Rights.Files, Announced: r.manifest.Rights.Announced, USB: r.manifest.Rights.USB, Connect: r.manifest.Rights.Connect,
 		Sheet: r.sheet, Digest: r.digest, Version: r.version, State: adapters.Waiting, Fenced: fence.Version() > 0, Log: slices.Clone(r.log)}
-	for _, path := range slices.Sorted(maps.Keys(r.parts)) {
-		d := r.parts[path]
+	for _, device := range slices.Sorted(maps.Keys(r.parts)) {
+		d := r.parts[device]
 		switch {
 		case d.trouble != "":
-			out.State, out.Trouble = adapters.Failing, path+": "+d.trouble
+			out.State, out.Trouble = adapters.Failing, device+": "+d.trouble
 		case d.keeper != nil:
 			out.Devices = append(out.Devices, d.keeper.Device().Handle)
 			if out.State == adapters.Waiting {

@@ -95,7 +95,7 @@ func TestTheCheckerFindsEachHostileAdapter(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			path, _ := line(t, "RD-0007")
-			report, err := adapter.Check(t.Context(), hostile(t, h.script, path), path, start)
+			report, err := adapter.Check(t.Context(), hostile(t, h.script, path), at(path), start)
 			require.NoError(t, err)
 			require.Positive(t, report.Wrong())
 			require.Contains(t, fmt.Sprintf("%+v", report), h.checker)

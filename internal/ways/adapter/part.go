@@ -2,6 +2,8 @@ package adapter
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
@@ -16,13 +18,12 @@ import (
 	"earlybench.invalid/earlybench/internal/keeper"
 )
 
-// part is an adapter's program at one device file.
+// part is an adapter's program for one candidate.
 type part struct {
-	runner *runner
-	path   string
-	info   os.FileInfo // of the device file as it was found
-	end    context.CancelFunc
-	ended  chan struct{}
+	runner    *runner
+	candidate candidate
+	end       context.CancelFunc
+	ended     chan struct{}
 
 	// Guarded by the runner's mu.
 	keeper  *keeper.Keeper // of the device that is reached; nil for none
@@ -46,7 +47,7 @@ func (d *part) leave() {
 // errNotOurs is a candidate that is none of the adapter's devices.
 var errNotOurs = errors.New("it is no device of the adapter's")
 
-// run runs the program again and again, unless it says that the file is none of its devices.
+// run runs the program again and again, unless it says that the candidate is none of its devices.
 func (d *part) run(ctx context.Context) {
 	for pause := firstPause; ctx.Err() == nil; pause = min(2*pause, mostPause) {
 		began := time.Now()
@@ -57,11 +58,11 @@ func (d *part) run(ctx context.Context) {
 		case errors.Is(err, errNotOurs):
 			d.now(nil, "")
 			return
-		case err == nil: // the device has gone, and its file is still there
+		case err == nil: // the device has gone, and the candidate is still there
 			d.now(nil, "")
 		default:
 			d.now(nil, plain.Cut(plain.Line(err.Error()), 300))
-			d.runner.adapters.cfg.Log.Warn("an adapter has ended", "adapter", d.runner.manifest.Adapter, "at", d.path, "error", err)
+			d.runner.adapters.cfg.Log.Warn("an adapter has ended", "adapter", d.runner.manifest.Adapter, "at", d.candidate.Device, "error", err)
 		}
 		if time.Since(began) > steady {
 			pause = firstPause
@@ -100,14 +101,14 @@ func (d *part) once(ctx context.Context) error {
 	r.mu.Lock()
 	r.version = plain.Cut(plain.Line(a.Version), 40)
 	r.mu.Unlock()
-	fit, err := a.Look(ctx, adapter.Candidate{Device: d.path, Kind: adapter.KindFile, Path: d.path})
+	fit, err := a.Look(ctx, d.candidate.Candidate)
 	if err != nil {
 		return howItEnded(p, err)
 	}
 	if fit.Fit < fitFrom {
 		return errNotOurs
 	}
-	k, err := r.adapters.cfg.Present(ctx, r.family, fit.Model, fit.Serial, r.manifest.Adapter+" "+d.path)
+	k, err := r.adapters.cfg.Present(ctx, r.family, fit.Model, fit.Serial, d.place())
 	if err != nil {
 		return err
 	}
@@ -151,10 +152,22 @@ func howItEnded(p *fence.Process, err error) error {
 // fence is how the program is run, and what it is greeted with.
 func (d *part) fence() (fence.Config, adapter.Hello, error) {
 	r := d.runner
-	base := filepath.Join(r.adapters.cfg.Work, r.manifest.Adapter, strings.ReplaceAll(strings.TrimPrefix(d.path, "/"), "/", "_"))
+	base := filepath.Join(r.adapters.cfg.Work, r.manifest.Adapter, d.directory())
 	hello := adapter.Hello{Bench: r.adapters.cfg.Bench(), Work: filepath.Join(base, "own"), Given: filepath.Join(base, "given")}
 	if err := errors.Join(os.MkdirAll(hello.Work, 0o700), os.MkdirAll(hello.Given, 0o700)); err != nil {
 		return fence.Config{}, hello, fmt.Errorf("make the adapter's directory: %w", err)
 	}
-	return fence.Around(r.manifest.Command, r.dir, hello.Work, hello.Given, []string{d.path}, r.manifest.Rights.Connect), hello, nil
+	return fence.Around(r.manifest.Command, r.dir, hello.Work, hello.Given, d.candidate.Files(), append(d.candidate.Ports(), r.manifest.Rights.Connect...)), hello, nil
+}
+
+// place is where the adapter reaches the device, for people.
+func (d *part) place() string { return d.runner.manifest.Adapter + " " + d.candidate.Device }
+
+// directory is the name of the directory that the adapter has for the candidate. Names on a network are anybody's.
+func (d *part) directory() string {
+	if d.candidate.Kind == adapter.KindNetwork {
+		sum := sha256.Sum256([]byte(d.candidate.Device))
+		return "network_" + hex.EncodeToString(sum[:8])
+	}
+	return strings.NewReplacer("/", "_", " ", "_").Replace(strings.TrimPrefix(d.candidate.Device, "/"))
 }

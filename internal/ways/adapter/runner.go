@@ -2,8 +2,6 @@ package adapter
 
 import (
 	"context"
-	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -13,7 +11,7 @@ import (
 	"earlybench.invalid/earlybench/core/plain"
 )
 
-// runner runs one adapter: its program once for each device file that is there, so that what is wrong with one
+// runner runs one adapter: its program once for each candidate that is there, so that what is wrong with one
 // device, or with what the program does for it, harms no other.
 type runner struct {
 	adapters  *Adapters
@@ -29,16 +27,24 @@ type runner struct {
 	mu      sync.Mutex
 	version string
 	log     []string
-	parts   map[string]*part // by path of the device file
+	parts   map[string]*part // by what the candidate is called
 }
 
-// lookEvery is how often it is looked which device files are there.
+// lookEvery is how often it is looked what there is that the adapter could be for.
 const lookEvery = 250 * time.Millisecond
 
-// run looks for device files until ctx ends.
+// mostParts is how many programs of one adapter run at once, whatever is announced on the network.
+const mostParts = 64
+
+// run looks for candidates until ctx ends.
 func (r *runner) run(ctx context.Context) {
+	heard, err := r.listen()
+	if err != nil {
+		r.says("wrong: " + err.Error())
+	}
+	defer heard.close()
 	for {
-		r.look(ctx)
+		r.look(ctx, heard)
 		if clock.Sleep(ctx, clock.System{}, lookEvery) != nil {
 			break
 		}
@@ -48,26 +54,28 @@ func (r *runner) run(ctx context.Context) {
 	}
 }
 
-// look begins with device files that have appeared, and ends with those that have gone, or are others now.
-func (r *runner) look(ctx context.Context) {
-	here := map[string]os.FileInfo{}
-	for _, path := range r.files() {
-		if info, err := os.Stat(path); err == nil && !info.IsDir() {
-			here[path] = info
+// look begins with candidates that have appeared, and ends with those that have gone, or are others now.
+func (r *runner) look(ctx context.Context, heard *announced) {
+	here := map[string]candidate{}
+	for _, list := range [][]candidate{r.files(), r.usb(), heard.list()} {
+		for _, c := range list {
+			if _, twice := here[c.Device]; !twice && len(here) < mostParts {
+				here[c.Device] = c
+			}
 		}
 	}
-	gone := r.partsWhere(func(path string, d *part) bool {
-		info, ok := here[path]
-		return !ok || !os.SameFile(info, d.info)
+	gone := r.partsWhere(func(device string, d *part) bool {
+		now, ok := here[device]
+		return !ok || !now.is(d.candidate)
 	})
 	for _, d := range gone {
 		d.leave()
 	}
-	for path, info := range here {
+	for device, c := range here {
 		r.mu.Lock()
-		if r.parts[path] == nil && ctx.Err() == nil {
-			d := &part{runner: r, path: path, info: info, ended: make(chan struct{})}
-			r.parts[path] = d
+		if r.parts[device] == nil && ctx.Err() == nil {
+			d := &part{runner: r, candidate: c, ended: make(chan struct{})}
+			r.parts[device] = d
 			var running context.Context
 			running, d.end = context.WithCancel(ctx)
 			go func() {
@@ -86,24 +94,13 @@ func (r *runner) look(ctx context.Context) {
 func (r *runner) partsWhere(is func(string, *part) bool) (out []*part) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for path, d := range r.parts {
-		if is(path, d) {
+	for device, d := range r.parts {
+		if is(device, d) {
 			out = append(out, d)
-			delete(r.parts, path)
+			delete(r.parts, device)
 		}
 	}
 	return out
-}
-
-// files are the device files that the adapter may use and that are there.
-func (r *runner) files() []string {
-	var out []string
-	for _, pattern := range r.manifest.Rights.Files {
-		found, _ := filepath.Glob(pattern)
-		out = append(out, found...)
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
 }
 
 // mostLog is how many lines of an adapter's log are kept.

@@ -29,9 +29,9 @@ func newWay(d *part, a *adapter.Adapter, k *keeper.Keeper, n int) *Way {
 // Kind is adapter.
 func (w *Way) Kind() ways.Kind { return ways.Adapter }
 
-// Place is the adapter and the file at which it reaches the device.
+// Place is the adapter and the candidate as which it reaches the device.
 func (w *Way) Place() ways.Place {
-	return ways.Place{Port: w.part.runner.manifest.Adapter + " " + w.part.path}
+	return ways.Place{Port: w.part.place()}
 }
 
 // Scope is that of the time for which the device is there.
@@ -46,7 +46,7 @@ func (w *Way) stop() { w.once.Do(func() { close(w.ended) }) }
 func (w *Way) Run(ctx context.Context, to ways.Sink) error {
 	defer close(w.done)
 	close(w.began)
-	s := w.adapter.Open(w.part.path)
+	s := w.adapter.Open(w.part.candidate.Device)
 	defer s.Close()
 	to.Observe(fact.Fact{Key: fact.AdapterSeen, Value: fact.Of(true), Source: fact.Host, At: w.part.runner.adapters.cfg.Clock.Now()})
 	to.Up(s)
@@ -55,7 +55,7 @@ func (w *Way) Run(ctx context.Context, to ways.Sink) error {
 	case <-w.ended:
 	case <-s.Done():
 		if err := s.Gone(); err != nil {
-			w.part.runner.says(fmt.Sprintf("%s: %v", w.part.path, err))
+			w.part.runner.says(fmt.Sprintf("%s: %v", w.part.candidate.Device, err))
 		}
 	}
 	return nil

@@ -1,14 +1,10 @@
 package companion_test
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
-	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"strings"
@@ -41,35 +37,6 @@ func apart(t *testing.T, bodies ...standin.Entry) (at standin.Addresses, pid int
 	return at, cmd.Process.Pid
 }
 
-// holds reports whether a process has a text anywhere in its memory.
-func holds(t *testing.T, pid int, text string) bool {
-	t.Helper()
-	maps, err := os.ReadFile(fmt.Sprintf("/proc/%d/maps", pid))
-	require.NoError(t, err)
-	mem, err := os.Open(fmt.Sprintf("/proc/%d/mem", pid))
-	require.NoError(t, err)
-	defer mem.Close()
-	read := 0
-	for line := range strings.Lines(string(maps)) {
-		var from, to int64
-		var rights string
-		if _, err := fmt.Sscanf(line, "%x-%x %s", &from, &to, &rights); err != nil || rights[0] != 'r' {
-			continue
-		}
-		part := make([]byte, to-from)
-		n, err := mem.ReadAt(part, from)
-		if err != nil && !errors.Is(err, io.EOF) && n == 0 {
-			continue // such as the kernel's own
-		}
-		read += n
-		if bytes.Contains(part[:n], []byte(text)) {
-			return true
-		}
-	}
-	require.Greater(t, read, 8<<20, "the memory was read")
-	return false
-}
-
 // What bench and watch say to each other is not in the memory of the handset that carries it.
 func TestAHandsetSeesCiphertextOnly(t *testing.T) {
 	b := benchtest.New(t)
@@ -97,11 +64,11 @@ func TestAHandsetSeesCiphertextOnly(t *testing.T) {
 	defer cancel()
 	_ = files.Put(ctx, "/nowhere", secret, strings.NewReader(strings.Repeat(secret, 10_000)), 0, int64(10_000*len(secret)), func(int64) {})
 	require.Contains(t, d.reads(watchName), secret, "it has come")
-	require.True(t, holds(t, watchPID, secret), "the watch has it")
-	require.False(t, holds(t, handsetPID, secret), "the handset has not")
+	require.True(t, benchtest.Holds(t, watchPID, secret), "the watch has it")
+	require.False(t, benchtest.Holds(t, handsetPID, secret), "the handset has not")
 
 	list, err := b.Rack.Find(handsetName)
 	require.NoError(t, err)
 	require.NoError(t, b.Linked(list).Find(t.Context(), secret+"-outer"))
-	require.True(t, holds(t, handsetPID, secret+"-outer"), "what is said to the handset itself is there")
+	require.True(t, benchtest.Holds(t, handsetPID, secret+"-outer"), "what is said to the handset itself is there")
 }

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"sync"
 	"time"
 
@@ -346,7 +345,7 @@ func (c *Companions) dial(ctx context.Context, at candidate, accept func(key str
 	}
 	linking, linked := context.WithTimeout(ctx, linkWithin)
 	defer linked()
-	h := &network.Heard{Conn: conn{stream}}
+	h := &network.Heard{Conn: link.Conn(stream)}
 	var refused error
 	s, err := link.Dial(linking, h, c.cfg.Key, func(key string) error { refused = accept(key); return refused })
 	if refused != nil {
@@ -373,15 +372,6 @@ func (at candidate) trouble(ctx context.Context, err error, within time.Duration
 }
 
 func (at candidate) cut() error { return fmt.Errorf("the stream through %s was cut", at.through) }
-
-// conn is a stream of bytes as a connection. It has no deadlines: contexts end what is done with it.
-type conn struct{ io.ReadWriteCloser }
-
-func (conn) LocalAddr() net.Addr              { return &net.UnixAddr{Name: "bench"} }
-func (conn) RemoteAddr() net.Addr             { return &net.UnixAddr{Name: "companion"} }
-func (conn) SetDeadline(time.Time) error      { return nil }
-func (conn) SetReadDeadline(time.Time) error  { return nil }
-func (conn) SetWriteDeadline(time.Time) error { return nil }
 
 // line is a text of a device in one line.
 func line(s string) string { return plain.Cut(plain.Line(s), 100) }

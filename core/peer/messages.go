@@ -1,0 +1,141 @@
+package peer
+
+import "time"
+
+// Methods. Those of a visitor are hello, invitation.use and introduction.*; all others are for peers.
+const (
+	MethodHello      = "hello"
+	MethodInvitation = "invitation.use"
+
+	MethodDevices = "devices.follow"
+	MethodAll     = "devices" // notification: Devices
+)
+
+// Hello is what either bench says of itself.
+type Hello struct {
+	Version int       `json:"version"`
+	Name    string    `json:"name"`
+	At      time.Time `json:"at"`              // by its clock
+	Known   bool      `json:"known,omitempty"` // whom it tells is a peer of its
+}
+
+// UseInvitation holds the parameters of invitation.use.
+type UseInvitation struct {
+	Secret []byte `json:"secret"`
+	Name   string `json:"name"` // of the bench that uses it
+}
+
+// Devices is what a bench shows another one of its rack: what that may see, and nothing else.
+type Devices struct {
+	Devices []Device `json:"devices"`
+}
+
+// Device is a device on another bench's rack.
+type Device struct {
+	Handle  string `json:"handle"`
+	Family  string `json:"family"`
+	Maker   string `json:"maker"`
+	Model   string `json:"model"` // market name
+	Code    string `json:"code"`  // of the model
+	Serial  string `json:"serial,omitempty"`
+	Release string `json:"release,omitempty"`
+	Key     string `json:"key"`     // its device key
+	Rights  string `json:"rights"`  // look or use: what it may be borrowed for
+	Summary string `json:"summary"` // readiness in a word, as that bench sees it
+	State   State  `json:"state"`
+	// Seconds is how long the loan that goes on lasts; 0 for none.
+	Seconds int `json:"seconds,omitempty"`
+	Waiting int `json:"waiting,omitempty"` // how many wait for it
+}
+
+// State is whether a device can be borrowed.
+type State string
+
+// The states.
+const (
+	Free   State = "free"
+	Lent   State = "lent"   // to somebody else
+	Yours  State = "yours"  // lent to whoever asks
+	InUse  State = "in use" // by its own bench
+	Absent State = "absent" // its bench does not reach it
+)
+
+// The introduction of a bench to another one, which is that of docs/formats/introduction.md with the bench that is
+// connected to in the role of the device.
+const (
+	MethodBegin  = "introduction.begin"
+	MethodReveal = "introduction.reveal"
+	MethodTyped  = "introduction.typed"
+)
+
+// Begin holds the parameters of introduction.begin.
+type Begin struct {
+	Version    int    `json:"version"`
+	Name       string `json:"name"`
+	Commitment []byte `json:"commitment"`
+}
+
+// Begun is the answer to introduction.begin.
+type Begun struct {
+	Nonce []byte `json:"nonce"`
+	Name  string `json:"name"`
+}
+
+// Reveal holds the parameters of introduction.reveal.
+type Reveal struct {
+	Nonce []byte `json:"nonce"`
+}
+
+// Typed is the answer to introduction.typed: whether the other bench's owner has accepted.
+type Typed struct {
+	Accepted bool `json:"accepted"`
+}
+
+// Loans. What a bench has of another one's devices is told with devices.follow as the notification loans.
+const (
+	MethodLoanStart  = "loan.start"
+	MethodLoanEnd    = "loan.end"
+	MethodLoanExtend = "loan.extend"
+	MethodLoans      = "loans" // notification: Loans
+)
+
+// StartLoan holds the parameters of loan.start.
+type StartLoan struct {
+	Device  string `json:"device"` // handle
+	Rights  string `json:"rights"`
+	Seconds int    `json:"seconds"`
+}
+
+// LoanRef names a loan; Seconds is for how long from now, for loan.extend.
+type LoanRef struct {
+	Loan    string `json:"loan"`
+	Seconds int    `json:"seconds,omitempty"`
+}
+
+// Loan is a loan as its lender tells the borrower of it.
+type Loan struct {
+	ID      string `json:"id"`
+	Device  string `json:"device"`           // handle
+	State   string `json:"state"`            // waiting, active, ended
+	Rights  string `json:"rights"`           //
+	Seconds int    `json:"seconds"`          // that are left of it, or that it will last
+	Place   int    `json:"place,omitempty"`  // in the queue, from 1
+	Wait    int    `json:"wait,omitempty"`   // how many seconds it will likely wait
+	Reason  string `json:"reason,omitempty"` // why it has ended, or what it waits for
+	Key     string `json:"key,omitempty"`    // the device's
+	Family  string `json:"family,omitempty"` //
+	Code    string `json:"code,omitempty"`   // of its model
+	Serial  string `json:"serial,omitempty"` //
+}
+
+// Loans is all that a bench has borrowed or waits for, and what has ended in the last hour.
+type Loans struct {
+	Loans []Loan `json:"loans"`
+}
+
+// ToStream says which stream is opened: of which loan, and which of its streams, by a number that the borrower
+// chooses. One that is there is carried on.
+type ToStream struct {
+	Loan   string `json:"loan"`
+	Stream string `json:"stream"`
+}

@@ -1,0 +1,369 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+func (p *program) peerCommand() *cobra.Command {
+	c := lists(p, &cobra.Command{Use: "peer", Short: "Other benches that this one knows, and what they may do here", Args: cobra.NoArgs,
+		Long: `A peer is another bench. Both know each other by key. What a peer may see and borrow of
+this bench's devices is said by peer set; what peers let this bench see is in
+earlybench rack --peers, and is borrowed by earlybench loan start.
+
+Two benches become peers by an invitation, which is a file for one use, or by three
+words that one of them shows and the other's person types.`,
+		Example: "earlybench peer invite --out harbour.invitation --may use\nearlybench peer add harbour.invitation\nearlybench peer add harbour.example:7421\nearlybench peer set moor-desk --may look heron-9=use\nearlybench peer check harbour-desk"},
+		(*client.Client).Peers, p.printPeers)
+	run := c.RunE
+	c.RunE = func(c *cobra.Command, args []string) error { // who asks to be one comes first: it waits for an answer
+		if err := run(c, args); err != nil || p.json {
+			return err
+		}
+		return p.printAsking(c.Context())
+	}
+	c.AddCommand(p.peerAdd(), p.peerWords(), p.peerStop(), p.peerAnswer(true), p.peerAnswer(false), p.peerInvite(), p.peerSet(), p.peerCheck(), p.peerDrop())
+	return c
+}
+
+func (p *program) printPeers(all []client.Peer) {
+	if len(all) == 0 {
+		empty(p.out, "No peer yet. Invite another bench: earlybench peer invite --out FILE. Or become a peer of one: earlybench peer add FILE")
+		return
+	}
+	var rows [][]string
+	for _, x := range all {
+		state := good.Render("connected")
+		if !x.Connected {
+			state = bad.Render("not connected")
+			if x.Trouble != "" {
+				state += ": " + oneLine(safe(x.Trouble), 60)
+			}
+		}
+		rows = append(rows, []string{x.Name, mayText(x), strings.Join(x.Addresses, ", "), state})
+	}
+	p.table([]string{"peer", "may here", "reached at", ""}, rows)
+}
+
+// mayText says what a peer may do here.
+func mayText(x client.Peer) string {
+	var parts []string
+	switch x.May {
+	case "look":
+		parts = append(parts, "look at all")
+	case "use":
+		parts = append(parts, "use all")
+	}
+	for _, handle := range slices.Sorted(maps.Keys(x.Devices)) {
+		parts = append(parts, handle+"="+x.Devices[handle])
+	}
+	if len(parts) == 0 {
+		return faint.Render("nothing")
+	}
+	return strings.Join(parts, ", ")
+}
+
+// printAsking prints which bench asks to become a peer.
+func (p *program) printAsking(ctx context.Context) error {
+	b, err := p.bench()
+	if err != nil {
+		return err
+	}
+	in, err := b.Peering(ctx)
+	if err != nil || in.Asking == nil {
+		return err
+	}
+	a := in.Asking
+	fmt.Fprintf(p.out, "\n%s wants to become a peer. Its key: %s\n", bold.Render(safe(a.Name)), a.Key)
+	switch {
+	case a.Typed:
+		fmt.Fprintf(p.out, "Its person has typed the three words, so it is the one that you told them. Accept it: earlybench peer accept %[1]s; or not: earlybench peer refuse %[1]s\n", a.Key)
+	case a.Words != "":
+		fmt.Fprintf(p.out, "Tell its person these three words, by voice or in a chat that you trust: %s\n", bold.Render(a.Words))
+	}
+	return nil
+}
+
+func (p *program) peerAdd() *cobra.Command {
+	n := client.NewMeeting{}
+	c := &cobra.Command{Use: "add FILE|HOST:PORT", Short: "Become a peer of another bench: by its invitation, or by three words that it shows", Args: cobra.ExactArgs(1),
+		Long: `With the file of an invitation this bench becomes a peer at once. With an address, the
+bench there shows three words (earlybench peer); its person tells you them, you type
+them here, and it is asked whether to accept this one. Fingerprints are shown on both
+sides.
+
+Through an SSH server: --via ssh://USER@HOST:PORT, and then the address as it is from
+there.`,
+		Example: "earlybench peer add harbour.invitation\nearlybench peer add harbour.example:7421\nearlybench peer add 127.0.0.1:7421 --via ssh://rowan@harbour.example", RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			if _, err := os.Stat(args[0]); err == nil {
+				return p.useInvitation(c.Context(), b, args[0], n.As)
+			} else if _, _, isAddress := net.SplitHostPort(args[0]); isAddress != nil {
+				return usage("%q is neither the file of an invitation nor HOST:PORT", args[0])
+			}
+			if p.unattended {
+				return &exitError{exitPerson, "An introduction needs a person, who types what the other bench shows. An invitation needs none: earlybench peer add FILE"}
+			}
+			n.Address = args[0]
+			in, err := b.MeetPeer(c.Context(), n)
+			switch {
+			case err != nil:
+				return err
+			case !p.terminal && p.json:
+				return p.printJSON(in)
+			}
+			fmt.Fprintf(p.err, "%s answers. Its key: %s\nIt shows three words: ask its person for them (earlybench peer, over there).\n", safe(in.Meeting.Name), in.Meeting.Key)
+			if !p.terminal {
+				fmt.Fprintln(p.err, "Give them here: earlybench peer words WORD WORD WORD")
+				return nil
+			}
+			return p.askWords(c.Context(), readLines(p.in), func(typed string) error { return p.typePeerWords(c.Context(), b, typed) }, func(why error) error { return p.giveUpPeer(b, why) })
+		}}
+	c.Flags().StringVar(&n.As, "as", "", "what the peer is called here (default: what it calls itself)")
+	c.Flags().StringVar(&n.Via, "via", "", "SSH server through which it is reached: ssh://USER@HOST:PORT")
+	c.Flags().StringVar(&n.ViaKey, "via-key", "", "fingerprint of that server's key, once it was compared")
+	return c
+}
+
+// useInvitation uses the invitation in a file.
+func (p *program) useInvitation(ctx context.Context, b *client.Client, file, as string) error {
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return usage("%w", err)
+	}
+	var i client.Invitation
+	if err := json.Unmarshal(raw, &i); err != nil || i.Version != 1 {
+		return usage("%s is no invitation of a bench", file)
+	}
+	x, err := b.AddPeer(ctx, client.NewPeer{Invitation: i, As: as})
+	switch {
+	case err != nil:
+		return err
+	case p.json:
+		return p.printJSON(x)
+	}
+	fmt.Fprintf(p.out, "%s is a peer. Its key: %s\nWhat it lets this bench see: earlybench rack --peers. What it may do here: earlybench peer set %[1]s --may look|use\n", x.Name, x.Key)
+	return nil
+}
+
+func (p *program) giveUpPeer(b *client.Client, why error) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	b.StopPeering(ctx) //nolint:errcheck // the other bench ends it by itself
+	return why
+}
+
+// typePeerWords gives the words, and waits for the answer of the other bench's owner.
+func (p *program) typePeerWords(ctx context.Context, b *client.Client, words string) error {
+	in, err := b.TypePeerWords(ctx, words)
+	if err != nil {
+		return err
+	}
+	if in.Meeting != nil && in.Meeting.State == "asked" {
+		fmt.Fprintf(p.err, "The words are right. The owner of %s is asked whether to accept this bench.\n", safe(in.Meeting.Name))
+	}
+	for in.Meeting != nil && in.Meeting.State == "asked" {
+		select {
+		case <-ctx.Done():
+			return p.giveUpPeer(b, ctx.Err())
+		case <-time.After(introductionEvery):
+		}
+		if in, err = b.Peering(ctx); err != nil {
+			return err
+		}
+	}
+	switch {
+	case in.Meeting == nil || in.Meeting.State != "peer":
+		why := "The introduction is over."
+		if in.Meeting != nil {
+			why = in.Meeting.Why
+		}
+		return &exitError{exitFailed, safe(why)}
+	case p.json:
+		return p.printJSON(in)
+	}
+	fmt.Fprintf(p.out, "%s is a peer. What it lets this bench see: earlybench rack --peers\n", in.Meeting.Name)
+	return nil
+}
+
+func (p *program) peerWords() *cobra.Command {
+	return &cobra.Command{Use: "words WORD WORD WORD", Short: "Type the three words that the other bench shows", Args: cobra.RangeArgs(1, 3),
+		Example: "earlybench peer words maple otter bugle", RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			return p.typePeerWords(c.Context(), b, strings.Join(args, " "))
+		}}
+}
+
+func (p *program) peerStop() *cobra.Command {
+	return &cobra.Command{Use: "stop", Short: "Give the introduction to another bench up", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		return b.StopPeering(c.Context())
+	}}
+}
+
+func (p *program) peerAnswer(accept bool) *cobra.Command {
+	c := &cobra.Command{Use: "accept KEY", Short: "Accept the bench that wants to become a peer", Args: cobra.ExactArgs(1)}
+	if !accept {
+		c.Use, c.Short = "refuse KEY", "Refuse the bench that wants to become a peer"
+	}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		in, err := b.AnswerPeer(c.Context(), client.PeerAnswer{Key: args[0], Accept: accept})
+		switch {
+		case err != nil:
+			return err
+		case p.json:
+			return p.printJSON(in)
+		case accept:
+			fmt.Fprintln(p.out, "It is a peer, and may see nothing here yet. What it may: earlybench peer set NAME --may look|use")
+		default:
+			fmt.Fprintln(p.out, "It was refused.")
+		}
+		return nil
+	}
+	return c
+}
+
+func (p *program) peerInvite() *cobra.Command {
+	n := client.NewInvitation{}
+	long, file := time.Duration(0), ""
+	c := &cobra.Command{Use: "invite", Short: "Write an invitation, by which one other bench becomes a peer", Args: cobra.NoArgs,
+		Long: `The file is for one use. Give it to the other bench's owner by a way that you trust:
+whoever uses it first is the peer.`,
+		Example: "earlybench peer invite --out harbour.invitation --may use --for 24h", RunE: func(c *cobra.Command, _ []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			if _, err := os.Lstat(file); err == nil {
+				return usage("%s is there already; choose another name", file)
+			}
+			n.For = int64(long / time.Second)
+			i, err := b.Invite(c.Context(), n)
+			if err != nil {
+				return err
+			}
+			raw, err := json.MarshalIndent(i, "", "  ")
+			if err == nil {
+				err = os.WriteFile(file, append(raw, '\n'), 0o600)
+			}
+			if err != nil {
+				return fmt.Errorf("write the invitation: %w", err)
+			}
+			if p.json {
+				return p.printJSON(map[string]any{"file": file, "bench": i.Bench, "key": i.Key, "addresses": i.Addresses, "ends": i.Ends})
+			}
+			fmt.Fprintf(p.out, "%s is good once, until %s.\n  bench      %s\n  key        %s\n  reached at %s\nOver there: earlybench peer add %s\n", file, clockText(i.Ends), i.Bench, i.Key, strings.Join(i.Addresses, ", "), file)
+			return nil
+		}}
+	c.Flags().StringVar(&file, "out", "", "file to write")
+	c.Flags().DurationVar(&long, "for", 24*time.Hour, "for how long it is good, 30 days at most")
+	c.Flags().StringVar(&n.May, "may", "", "what the peer may do with every device: look, use (default: nothing yet)")
+	c.Flags().StringSliceVar(&n.Addresses, "at", nil, "HOST:PORT at which this bench is reached (default: those of this computer)")
+	required(c, "out")
+	return c
+}
+
+func (p *program) peerSet() *cobra.Command {
+	may, at := "", []string(nil)
+	c := &cobra.Command{Use: "set PEER [DEVICE=RIGHT...]", Short: "Say what a peer may do here, with all devices or single ones", Args: cobra.MinimumNArgs(1),
+		Long: `A right is look (see the device, and borrow it to look at it), use (borrow it) or
+nothing. What is said of a single device counts before --may; "DEVICE=as the others"
+takes it back. A peer that loses a right loses its loans that need it.`,
+		Example: "earlybench peer set moor-desk --may look\nearlybench peer set moor-desk heron-9=use whimbrel-9=nothing", RunE: func(c *cobra.Command, args []string) error {
+			change := client.PeerChange{Addresses: at}
+			if c.Flags().Changed("may") {
+				change.May = &may
+			}
+			for _, a := range args[1:] {
+				handle, right, ok := strings.Cut(a, "=")
+				if !ok {
+					return usage("%q is no right of a device: write DEVICE=look, DEVICE=use or DEVICE=nothing", a)
+				}
+				if change.Devices == nil {
+					change.Devices = map[string]string{}
+				}
+				change.Devices[handle] = right
+			}
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			x, err := b.SetPeer(c.Context(), args[0], change)
+			switch {
+			case err != nil:
+				return err
+			case p.json:
+				return p.printJSON(x)
+			}
+			fmt.Fprintf(p.out, "%s may here: %s\n", x.Name, mayText(x))
+			return nil
+		}}
+	c.Flags().StringVar(&may, "may", "", "with every device: look, use, nothing")
+	c.Flags().StringSliceVar(&at, "at", nil, "HOST:PORT at which it is reached now")
+	return c
+}
+
+func (p *program) peerCheck() *cobra.Command {
+	return &cobra.Command{Use: "check PEER", Short: "Look at each layer between this bench and a peer", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		check, err := b.CheckPeer(c.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		wrong := slices.IndexFunc(check.Points, func(x client.PeerPoint) bool { return x.Wrong != "" })
+		if p.json {
+			if err := p.printJSON(check); err != nil {
+				return err
+			}
+		} else {
+			for _, x := range check.Points {
+				mark, text := good.Render("✓"), x.Note
+				if x.Wrong != "" {
+					mark, text = bad.Render("✗"), x.Wrong
+				}
+				fmt.Fprintf(p.out, "%s %-10s %s\n", mark, x.Name, safe(text))
+			}
+		}
+		if wrong >= 0 {
+			return &exitError{exitFailed, safe(check.Points[wrong].Remedy)}
+		}
+		return nil
+	}}
+}
+
+func (p *program) peerDrop() *cobra.Command {
+	return &cobra.Command{Use: "drop PEER", Short: "Forget a peer; its loans end", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		b, err := p.bench()
+		if err != nil {
+			return err
+		}
+		return b.DropPeer(c.Context(), args[0])
+	}}
+}

@@ -1,0 +1,66 @@
+package web
+
+import (
+	"context"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+func (s *Server) loanRoutes() {
+	a := s.api
+	huma.Register(a, operation(access.Look, "GET", "/loans", "loans", "What is lent and borrowed: first what is not over, then what has ended last"), func(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Loan]], error) {
+		all, err := s.Lend.List(ctx)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return loanList.of(in.Select, each(all, s.loanOf))
+	})
+	huma.Register(a, operation(access.Use, "POST", "/loans", "start-loan", "Borrow a device from a peer, or wait until it is free"), func(ctx context.Context, in *struct{ Body client.NewLoan }) (*out[client.Loan], error) {
+		may := in.Body.May
+		if may == "" {
+			may = "use"
+		}
+		return s.loanOut(s.Lend.Borrow(ctx, in.Body.Peer, in.Body.Device, may, time.Duration(in.Body.For)*time.Second))
+	})
+	huma.Register(a, operation(access.Use, "POST", "/loans/{loan}/extend", "extend-loan", "Ask for a loan to last longer"), func(ctx context.Context, in *struct {
+		Loan string `path:"loan" maxLength:"60" doc:"id, or the handle of its device"`
+		Body struct {
+			For int64 `json:"for_seconds" minimum:"60" maximum:"2592000" doc:"from now"`
+		}
+	}) (*out[client.Loan], error) {
+		return s.loanOut(s.Lend.Extend(ctx, in.Loan, time.Duration(in.Body.For)*time.Second))
+	})
+	huma.Register(a, operation(access.Use, "DELETE", "/loans/{loan}", "end-loan", "Give a borrowed device back, or take a lent one back"), func(ctx context.Context, in *struct {
+		Loan  string `path:"loan" maxLength:"60" doc:"id, or the handle of its device"`
+		Grace int64  `query:"grace_seconds" minimum:"0" maximum:"86400" doc:"how long the borrower of a lent device still has"`
+	}) (*out[client.Loan], error) {
+		return s.loanOut(s.Lend.Finish(ctx, in.Loan, time.Duration(in.Grace)*time.Second))
+	})
+}
+
+func (s *Server) loanOut(r store.Loan, err error) (*out[client.Loan], error) {
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &out[client.Loan]{s.loanOf(r)}, nil
+}
+
+func (s *Server) loanOf(r store.Loan) client.Loan {
+	out := client.Loan{ID: r.ID, Lent: r.Lent, State: string(r.State), Peer: r.Peer, Far: r.Handle, May: r.Rights, For: int64(r.Seconds), Asked: r.Asked.UTC(), Began: when(r.Began), Ends: when(r.Ends), Ended: when(r.Ended),
+		Place: r.Place, Wait: int64(r.Wait), In: r.In, Out: r.Out}
+	if r.Reason != "" {
+		out.Why = sentence(r.Reason)
+	}
+	if r.Left != "" {
+		out.NotBack = sentence(r.Left)
+	}
+	if k := s.Rack.ByID(r.Device); k != nil {
+		out.Device = k.Device().Handle
+	}
+	return out
+}
