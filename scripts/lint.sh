@@ -8,12 +8,12 @@ if [ -n "$unformatted" ]; then
 fi
 go vet ./...
 # The program is built for these too; its tests run on Linux only.
+platforms=$(mktemp)
+trap 'rm -f "$platforms"' EXIT
+go build -o "$platforms" ./cmd/platforms
 for target in linux/arm64 darwin/amd64 darwin/arm64 windows/amd64; do
     echo "vet for $target"
-    (
-        export GOOS="${target%/*}" GOARCH="${target#*/}" CGO_ENABLED=0
-        go vet $(go list ./... | grep -v '/test')
-    )
+    "$platforms" "$target" $(GOOS="${target%/*}" GOARCH="${target#*/}" CGO_ENABLED=0 go list ./... | grep -v '/test')
 done
 for app in demo/apps/*/go.mod; do (cd "${app%/*}" && GOOS=wasip1 GOARCH=wasm go vet .); done
 for adapter in demo/adapters/*/go.mod; do (cd "${adapter%/*}" && go vet .); done
