@@ -26,7 +26,9 @@ type Client struct {
 	http *http.Client
 	base string
 	key  string
-	dial func(ctx context.Context, network, address string) (net.Conn, error)
+	// reservation is the one under which work is done; "" for none.
+	reservation string
+	dial        func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
 // New makes a client of the bench whose Unix socket is given.
@@ -40,7 +42,9 @@ func New(socket string) *Client {
 
 // WithKey makes a client that acts by an access key, and not as the owner.
 func (c *Client) WithKey(key string) *Client {
-	return &Client{http: c.http, base: c.base, key: key, dial: c.dial}
+	next := *c
+	next.key = key
+	return &next
 }
 
 type decidedKey struct{}
@@ -72,6 +76,9 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader, 
 	}
 	if c.key != "" {
 		req.Header.Set("Authorization", "Bearer "+c.key)
+	}
+	if c.reservation != "" && method != http.MethodGet {
+		req.Header.Set("Reservation", c.reservation)
 	}
 	if revision, ok := ctx.Value(decidedKey{}).(int64); ok && method != http.MethodGet {
 		req.Header.Set("If-Match", strconv.Quote(strconv.FormatInt(revision, 10)))

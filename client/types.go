@@ -61,6 +61,7 @@ type Device struct {
 	Lender   string              `json:"borrowed_from" doc:"peer that lends it to this bench; empty for a device of this bench"`
 	LentTill *time.Time          `json:"borrowed_until,omitempty" doc:"when that loan ends"`
 	Working  string              `json:"working" doc:"the work that has the device for itself"`
+	Reserved string              `json:"reserved" doc:"by whom it is reserved, and for what; empty if it is not"`
 	Path     string              `json:"path" doc:"by which it is computed: cable, wireless, companion, remote"`
 	Computer map[string]string   `json:"computer" doc:"the computer's gates that the device needs, to their states"`
 	Waits    map[string][]string `json:"waits" doc:"gate to the gates that it waits for"`

@@ -31,22 +31,37 @@ func (s State) Ended() bool { return s != Waiting && s != Running }
 
 // Job is a job's record.
 type Job struct {
-	ID       string           `json:"id"`
-	Kind     string           `json:"kind"`
-	Title    string           `json:"title"`
-	Device   string           `json:"device,omitempty"`   // handle, as it was
-	Subjects []string         `json:"subjects,omitempty"` // what it works on, such as device/ID
-	Parent   string           `json:"parent,omitempty"`   // id of the job whose part it is
-	Actor    string           `json:"actor,omitempty"`    // who began it
-	Args     json.RawMessage  `json:"args,omitempty"`
-	Kept     json.RawMessage  `json:"checkpoint,omitempty"` // from which it goes on
-	Begun    int              `json:"begun"`                // times that it was begun or gone on with
-	State    State            `json:"state"`
-	Phases   []Phase          `json:"phases"`
-	Error    *problem.Problem `json:"error,omitempty"`
-	Result   any              `json:"result,omitempty"`
-	Created  time.Time        `json:"created"`
-	Ended    time.Time        `json:"ended,omitzero"`
+	ID       string   `json:"id"`
+	Kind     string   `json:"kind"`
+	Title    string   `json:"title"`
+	Device   string   `json:"device,omitempty"`   // handle, as it was
+	Subjects []string `json:"subjects,omitempty"` // what it works on, such as device/ID
+	Parent   string   `json:"parent,omitempty"`   // id of the job whose part it is
+	Actor    string   `json:"actor,omitempty"`    // who began it
+	// Reservation is the one under which it works; "" for none.
+	Reservation string           `json:"reservation,omitempty"`
+	Args        json.RawMessage  `json:"args,omitempty"`
+	Kept        json.RawMessage  `json:"checkpoint,omitempty"` // from which it goes on
+	Begun       int              `json:"begun"`                // times that it was begun or gone on with
+	State       State            `json:"state"`
+	Phases      []Phase          `json:"phases"`
+	Error       *problem.Problem `json:"error,omitempty"`
+	Result      any              `json:"result,omitempty"`
+	Created     time.Time        `json:"created"`
+	Ended       time.Time        `json:"ended,omitzero"`
+}
+
+type reservationKey struct{}
+
+// Reserved returns a context for work that is done under a reservation: on devices that are kept for it.
+func Reserved(ctx context.Context, id string) context.Context {
+	return context.WithValue(ctx, reservationKey{}, id)
+}
+
+// Reservation is the reservation under which work is done; "" for none.
+func Reservation(ctx context.Context) string {
+	id, _ := ctx.Value(reservationKey{}).(string)
+	return id
 }
 
 // Phase is one part of a job. Bytes are counted where there are any.

@@ -61,7 +61,7 @@ func (r *Runner) Start(ctx context.Context, n New) (Job, error) {
 	if err != nil {
 		return Job{}, fmt.Errorf("record the job's arguments: %w", err)
 	}
-	j := Job{ID: r.id(), Kind: n.Kind, Title: n.Title, Device: n.Device, Subjects: n.Subjects, Parent: n.Parent, Actor: n.Actor, Args: args, Begun: 1,
+	j := Job{ID: r.id(), Kind: n.Kind, Title: n.Title, Device: n.Device, Subjects: n.Subjects, Parent: n.Parent, Actor: n.Actor, Args: args, Begun: 1, Reservation: Reservation(ctx),
 		State: Waiting, Created: r.clock.Now().UTC()}
 	for _, p := range n.Phases {
 		j.Phases = append(j.Phases, Phase{Name: p, State: Waiting})
@@ -134,7 +134,7 @@ func (r *Runner) hold(ctx context.Context, j Job) (*Run, func(), error) {
 	release := func() {}
 	if kind.Hold != nil {
 		var err error
-		if release, err = kind.Hold(ctx, j); err != nil {
+		if release, err = kind.Hold(Reserved(ctx, j.Reservation), j); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -143,7 +143,7 @@ func (r *Runner) hold(ctx context.Context, j Job) (*Run, func(), error) {
 
 // begin runs a job; false if the runner has closed.
 func (r *Runner) begin(run *Run, release func()) bool {
-	work, stop := context.WithCancelCause(r.ctx)
+	work, stop := context.WithCancelCause(Reserved(r.ctx, run.job.Reservation))
 	run.stop = stop
 	r.mu.Lock()
 	defer r.mu.Unlock()

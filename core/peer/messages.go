@@ -104,6 +104,8 @@ type StartLoan struct {
 	Device  string `json:"device"` // handle
 	Rights  string `json:"rights"`
 	Seconds int    `json:"seconds"`
+	// Lapse is for how many seconds the borrower's bench may not be connected before the loan ends; 0 for as long as it lasts.
+	Lapse int `json:"lapse_seconds,omitempty"`
 }
 
 // LoanRef names a loan; Seconds is for how long from now, for loan.extend.

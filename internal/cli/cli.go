@@ -4,6 +4,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"io"
@@ -31,6 +32,8 @@ type program struct {
 	err        io.Writer // progress and errors
 	terminal   bool      // a person sits at it
 	width      int
+	// reservation is the one under which work is done, where the environment names none.
+	reservation string
 }
 
 // Main runs the command line and returns the exit code.
@@ -85,9 +88,9 @@ do next. Start with: earlybench demo, then earlybench rack.`,
 			root.AddCommand(c)
 		}
 	}
-	add("day", p.rackCommand(), p.roundCommand(), p.whyCommand(), p.explainCommand(), p.endingsCommand(), p.prepCommand(), p.waitCommand(), p.retireCommand(), p.runCommand(), p.tryCommand(), p.logCommand(), p.portCommand())
-	add("have", p.hostCommand(), p.linkCommand(), p.networkCommand(), p.peerCommand(), p.loanCommand(), p.adapterCommand(), p.driverCommand(), p.supportCommand(), p.depotCommand(), p.kitCommand(), p.sheetCommand(), p.projectCommand(), p.appCommand(), p.safeCommand(), p.authorityCommand(), p.accountCommand(), p.identityCommand(), p.registerCommand(), p.handoverCommand(), p.statementCommand(grants), p.statementCommand(tokens), p.tryoutCommand(), p.jobCommand())
-	add("run", p.demoCommand(), p.serveCommand(), p.consoleCommand(), p.accessCommand(), p.auditCommand(), p.tidyCommand(), p.backupCommand(), p.standinCommand())
+	add("day", p.rackCommand(), p.roundCommand(), p.whyCommand(), p.explainCommand(), p.endingsCommand(), p.prepCommand(), p.waitCommand(), p.retireCommand(), p.runCommand(), p.tryCommand(), p.logCommand(), p.portCommand(), p.withCommand())
+	add("have", p.hostCommand(), p.linkCommand(), p.networkCommand(), p.peerCommand(), p.loanCommand(), p.reservationCommand(), p.adapterCommand(), p.driverCommand(), p.supportCommand(), p.depotCommand(), p.kitCommand(), p.sheetCommand(), p.projectCommand(), p.appCommand(), p.safeCommand(), p.authorityCommand(), p.accountCommand(), p.identityCommand(), p.registerCommand(), p.handoverCommand(), p.statementCommand(grants), p.statementCommand(tokens), p.tryoutCommand(), p.jobCommand())
+	add("run", p.demoCommand(), p.serveCommand(), p.consoleCommand(), p.accessCommand(), p.auditCommand(), p.tidyCommand(), p.backupCommand(), p.standinCommand(), holdCommand())
 	root.SetHelpCommandGroupID("run")
 	root.SetCompletionCommandGroupID("run")
 	topics(root)
@@ -135,6 +138,9 @@ func (p *program) bench() (*client.Client, error) {
 	c := client.New(state.Socket(dir, "bench"))
 	if key := os.Getenv("EARLYBENCH_ACCESS"); key != "" {
 		c = c.WithKey(key)
+	}
+	if id := cmp.Or(p.reservation, os.Getenv("EARLYBENCH_RESERVATION")); id != "" {
+		c = c.WithReservation(id)
 	}
 	return c, nil
 }

@@ -181,6 +181,9 @@ func rackNext(d client.Device) string {
 	if len(d.Endings) > 0 && d.Endings[0].Soon {
 		return lamp.Render(d.Summary) + ": " + d.Endings[0].Gate + " " + leftText(d.Endings[0])
 	}
+	if d.Reserved != "" {
+		return good.Render(d.Summary) + ": reserved " + safe(oneLine(d.Reserved, 60))
+	}
 	if d.Lender != "" && d.LentTill != nil {
 		return good.Render(d.Summary) + ": borrowed until " + clockText(*d.LentTill)
 	}

@@ -51,15 +51,16 @@ type Keeper struct {
 
 	recording sync.Mutex // held while the record is changed, before mu
 
-	mu      sync.Mutex // guards all below
-	closed  bool
-	device  store.Device
-	series  *sheet.Series
-	reaches []*reach
-	host    string // on which it was seen last
-	apps    []device.App
-	leases  []*lease
-	changed chan struct{} // closed and replaced at every change
+	mu       sync.Mutex // guards all below
+	closed   bool
+	device   store.Device
+	series   *sheet.Series
+	reaches  []*reach
+	host     string // on which it was seen last
+	apps     []device.App
+	leases   []*lease
+	reserved *reservation  // nil: anybody may use it
+	changed  chan struct{} // closed and replaced at every change
 }
 
 // New makes the keeper of a device, with the sheets of its model.

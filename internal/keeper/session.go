@@ -284,7 +284,7 @@ const (
 // RestartLink has the best way that can start its link over, and waits for a while until
 // there is a session again. Work that uses the device keeps it from being restarted.
 func (k *Keeper) RestartLink(ctx context.Context) error {
-	release, err := k.Lease("restart its link", Exclusive)
+	release, err := k.Lease(ctx, "restart its link", Exclusive)
 	if err != nil {
 		return err
 	}

@@ -19,8 +19,9 @@ import (
 
 // This file holds what a bench does with the devices of others.
 
-// Borrow asks a peer for a device. The loan may wait until the device is free.
-func (l *Lend) Borrow(ctx context.Context, peer, handle, rights string, long time.Duration) (store.Loan, error) {
+// Borrow asks a peer for a device. The loan may wait until the device is free. With a lapse, from 5 seconds on, it ends
+// once this bench was not connected for so long.
+func (l *Lend) Borrow(ctx context.Context, peer, handle, rights string, long, lapse time.Duration) (store.Loan, error) {
 	p, err := l.cfg.Peers.Find(peer)
 	if err != nil {
 		return store.Loan{}, err
@@ -29,7 +30,7 @@ func (l *Lend) Borrow(ctx context.Context, peer, handle, rights string, long tim
 		return store.Loan{}, problem.Errorf(problem.Invalid, "a loan lasts from a minute to %d days", device.LongestLoan/(24*time.Hour))
 	}
 	// It is on record before it is asked for, so that nothing is lent to this bench of which it does not know.
-	one := newLoan(store.Loan{ID: store.NewID(), State: store.LoanWaiting, Peer: p.Name, PeerKey: p.Key, Handle: handle, Rights: rights, Seconds: int(long / time.Second), Asked: l.cfg.Clock.Now().UTC()})
+	one := newLoan(store.Loan{ID: store.NewID(), State: store.LoanWaiting, Peer: p.Name, PeerKey: p.Key, Handle: handle, Rights: rights, Seconds: int(long / time.Second), Lapse: int(lapse / time.Second), Asked: l.cfg.Clock.Now().UTC()})
 	one.asking = true
 	if err := l.cfg.Store.SaveLoan(context.WithoutCancel(ctx), one.of); err != nil {
 		return store.Loan{}, fmt.Errorf("keep the loan: %w", err)
@@ -38,7 +39,7 @@ func (l *Lend) Borrow(ctx context.Context, peer, handle, rights string, long tim
 	l.loans[one.of.ID] = one
 	l.mu.Unlock()
 	var t core.Loan
-	err = l.cfg.Peers.Ask(ctx, peer, core.MethodLoanStart, core.StartLoan{Device: handle, Rights: rights, Seconds: one.of.Seconds}, &t)
+	err = l.cfg.Peers.Ask(ctx, peer, core.MethodLoanStart, core.StartLoan{Device: handle, Rights: rights, Seconds: one.of.Seconds, Lapse: one.of.Lapse}, &t)
 	l.mu.Lock()
 	one.asking, one.answered = false, time.Now()
 	l.mu.Unlock()

@@ -74,6 +74,7 @@ type loan struct {
 	asking     bool               // it is being asked for
 	answered   time.Time          // when that was answered; zero before
 	telling    bool               // its lender is being told that it was given back
+	away       time.Time          // since when the borrower is not connected; zero while it is
 }
 
 func newLoan(r store.Loan) *loan { return &loan{of: r, Loan: r, streams: map[string]*stream{}} }
@@ -267,6 +268,17 @@ func (l *Lend) List(ctx context.Context) ([]store.Loan, error) {
 	})
 	ended, err := l.cfg.Store.EndedLoans(ctx, 50)
 	return append(out, ended...), err
+}
+
+// Loan is a loan as it is now, or as it was when it ended.
+func (l *Lend) Loan(ctx context.Context, id string) (store.Loan, error) {
+	l.mu.Lock()
+	one := l.loans[id]
+	l.mu.Unlock()
+	if one != nil {
+		return l.record(one), nil
+	}
+	return l.cfg.Store.Loan(ctx, id)
 }
 
 // counted is the loan with the bytes of streams that go on. The lock is held.

@@ -161,7 +161,7 @@ func (p *pair) shown() []core.Device {
 // borrow borrows the handset, and waits until it is linked here.
 func (p *pair) borrow(rights string, long time.Duration) (store.Loan, *keeper.Keeper) {
 	p.t.Helper()
-	r, err := p.moor.Lend.Borrow(p.t.Context(), "harbour-desk", p.heron.Device().Handle, rights, long)
+	r, err := p.moor.Lend.Borrow(p.t.Context(), "harbour-desk", p.heron.Device().Handle, rights, long, 0)
 	require.NoError(p.t, err)
 	require.Equal(p.t, store.LoanActive, r.State, "%+v", r)
 	return r, p.linked()
@@ -260,7 +260,7 @@ func TestADeviceIsBorrowedTriedAndReturnedClean(t *testing.T) {
 
 func TestALoanToLookInstallsNothing(t *testing.T) {
 	p := lends(t, "look")
-	_, err := p.moor.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour)
+	_, err := p.moor.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour, 0)
 	require.ErrorContains(t, err, "you may look at heron-1, not use it")
 	all, err := p.moor.Lend.List(t.Context())
 	require.NoError(t, err)
@@ -276,8 +276,8 @@ func TestALoanToLookInstallsNothing(t *testing.T) {
 func TestWhatAPeerMayNotSeeIsAnsweredLikeWhatThereIsNot(t *testing.T) {
 	p := lends(t, "")
 	require.Empty(t, p.shown())
-	_, hidden := p.moor.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour)
-	_, unknown := p.moor.Lend.Borrow(t.Context(), "harbour-desk", "heron-7", "use", time.Hour)
+	_, hidden := p.moor.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour, 0)
+	_, unknown := p.moor.Lend.Borrow(t.Context(), "harbour-desk", "heron-7", "use", time.Hour, 0)
 	require.ErrorContains(t, hidden, `there is no device "heron-1" that is shared with you`)
 	require.ErrorContains(t, unknown, `there is no device "heron-7" that is shared with you`)
 	_, err := p.harbour.Peers.Set(t.Context(), "moor-desk", func(r *store.PeerRights) { r.All = "look" })
@@ -391,12 +391,12 @@ func TestThoseWhoWaitAreServedInTheOrderOfAsking(t *testing.T) {
 	require.NoError(t, err)
 	p.borrow("use", time.Hour)
 	p.moor.Eventually("it shows as one's own", func() bool { return p.shown()[0].State == core.Yours })
-	w, err := other.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour)
+	w, err := other.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour, 0)
 	require.NoError(t, err)
 	require.Equal(t, store.LoanWaiting, w.State)
 	require.Equal(t, 1, w.Place)
 	require.InDelta(t, 3600, w.Wait, 30)
-	_, err = p.moor.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour)
+	_, err = p.moor.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour, 0)
 	require.ErrorContains(t, err, "you have heron-1 already")
 	_, err = p.moor.Lend.Extend(t.Context(), loan(t, p.moor).ID, 2*time.Hour)
 	require.ErrorContains(t, err, "somebody else waits")
@@ -498,4 +498,31 @@ func TestABenchThatWasRestoredFromABackupLendsNothingOfWhichItDoesNotKnow(t *tes
 	require.Contains(t, over.Reason, "restored from a backup")
 	require.False(t, p.admitted())
 	p.ends(p.moor, store.LoanEnded)
+}
+
+// A run in a pipeline borrows with a lapse: when its bench is gone for good, the lender has the device back soon.
+func TestALoanWithALapseEndsOnceTheBorrowersBenchIsGone(t *testing.T) {
+	p := lends(t, "use")
+	_, err := p.moor.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour, 4*time.Second)
+	require.ErrorContains(t, err, "5 seconds at the earliest")
+	r, err := p.moor.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour, 5*time.Second)
+	require.NoError(t, err)
+	require.Equal(t, store.LoanActive, r.State)
+	p.linked()
+	p.wire.cut(true)
+	time.Sleep(time.Second)
+	p.wire.up()
+	p.moor.Eventually("they are connected again", func() bool { return p.moor.Peers.List()[0].Connected })
+	time.Sleep(5 * time.Second)
+	all, err := p.harbour.Lend.List(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, store.LoanActive, all[0].State, "a short break ends nothing")
+	p.wire.cut(true)
+	p.harbour.Eventually("the lender has it back", func() bool {
+		all, err := p.harbour.Lend.List(context.Background())
+		return err == nil && all[0].State == store.LoanEnded
+	})
+	all, err = p.harbour.Lend.List(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, "moor-desk was not connected for longer than 5 s", all[0].Reason)
 }

@@ -20,6 +20,8 @@ const (
 	shortest    = time.Minute
 	mostOfPeer  = 50 // loans that are not over
 	startWithin = 8 * time.Second
+
+	shortestLapse = 5 // seconds
 )
 
 // noDevice is the same for a device that a peer may not see and for one that there is not.
@@ -53,8 +55,10 @@ func (l *Lend) start(ctx context.Context, from store.Peer, s core.StartLoan) (co
 		return core.Loan{}, problem.Errorf(problem.Refused, "you may look at %s, not use it", handle)
 	case s.Seconds <= 0 || seconds < shortest || seconds > device.LongestLoan:
 		return core.Loan{}, problem.Errorf(problem.Invalid, "a loan lasts from a minute to %d days", device.LongestLoan/(24*time.Hour))
+	case s.Lapse != 0 && s.Lapse < shortestLapse:
+		return core.Loan{}, problem.Errorf(problem.Invalid, "a loan lapses after %d seconds at the earliest", shortestLapse)
 	}
-	r := store.Loan{ID: store.NewID(), Lent: true, State: store.LoanWaiting, Peer: from.Name, PeerKey: from.Key, Device: k.Device().ID, Handle: handle, Rights: s.Rights, Seconds: s.Seconds,
+	r := store.Loan{ID: store.NewID(), Lent: true, State: store.LoanWaiting, Peer: from.Name, PeerKey: from.Key, Device: k.Device().ID, Handle: handle, Rights: s.Rights, Seconds: s.Seconds, Lapse: s.Lapse,
 		Asked: l.cfg.Clock.Now().UTC(), Epoch: l.epoch}
 	one := newLoan(r)
 	l.mu.Lock()

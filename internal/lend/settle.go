@@ -110,6 +110,8 @@ func (l *Lend) whyOver(one *loan, k *keeper.Keeper) string {
 		return "the borrower is no peer any more"
 	case p.Rights.Of(r.Device) == "" || r.Rights == string(device.RightsUse) && p.Rights.Of(r.Device) != r.Rights:
 		return "the right to it was withdrawn"
+	case r.Lapse > 0 && l.awayFor(one) > time.Duration(r.Lapse)*time.Second:
+		return fmt.Sprintf("%s was not connected for longer than %d s", r.Peer, r.Lapse)
 	case r.State == store.LoanActive && !l.cfg.Clock.Now().Before(r.Ends):
 		if r.Reason != "" {
 			return r.Reason
@@ -117,6 +119,21 @@ func (l *Lend) whyOver(one *loan, k *keeper.Keeper) string {
 		return "its time is over"
 	}
 	return ""
+}
+
+// awayFor is for how long the borrower has not been connected.
+func (l *Lend) awayFor(one *loan) time.Duration {
+	link, _, err := l.cfg.Peers.Link(one.of.Peer)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if link != nil && err == nil {
+		one.away = time.Time{}
+		return 0
+	}
+	if one.away.IsZero() {
+		one.away = time.Now()
+	}
+	return time.Since(one.away)
 }
 
 // hold takes the lease on a device that is lent, unless work that had it before has not ended yet.
@@ -127,7 +144,7 @@ func (l *Lend) hold(k *keeper.Keeper, one *loan) {
 	if held {
 		return
 	}
-	if release, err := k.Lease("lent to "+one.of.Peer, keeper.Exclusive); err == nil {
+	if release, err := k.Lease(l.ctx, "lent to "+one.of.Peer, keeper.Exclusive); err == nil {
 		l.mu.Lock()
 		one.release = release
 		l.mu.Unlock()
@@ -154,7 +171,7 @@ func (l *Lend) begin(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	if _, err := s.Lending(); err != nil {
 		return l.finish(ctx, one, "it cannot be lent: "+err.Error())
 	}
-	release, err := k.Lease("lent to "+one.of.Peer, keeper.Exclusive)
+	release, err := k.Lease(ctx, "lent to "+one.of.Peer, keeper.Exclusive)
 	if err != nil {
 		return l.waits(ctx, one, "it is in use by its lender")
 	}

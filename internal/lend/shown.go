@@ -137,7 +137,7 @@ func (l *Lend) free(k *keeper.Keeper, to store.Peer) (s core.State, seconds, wai
 	case s != "":
 	case k.Session() == nil:
 		s = core.Absent
-	case k.Working() != "":
+	case k.Working() != "" || k.Reserved() != "":
 		s = core.InUse
 	default:
 		s = core.Free

@@ -36,6 +36,7 @@ type Standing struct {
 	Ways      []keeper.Reached // the one that is used first
 	Apps      []device.App
 	Working   string // titles of the work that has the device
+	Reserved  string // by whom it is reserved, and for what; "" if it is not
 	Revision  int64
 	Words     map[string]string
 	Offered   *driver.Candidate // to be installed; nil while a driver is bound
@@ -76,7 +77,7 @@ func (o *Outlook) CheckApp(app string) error {
 
 // stand reads memory only.
 func (o *Outlook) stand(k *keeper.Keeper, app string) Standing {
-	s := Standing{Device: k.Device(), View: k.Facts().View(), Ways: k.Ways(), Apps: k.Apps(), Working: k.Working(), Revision: o.revision(k), Now: o.cfg.Clock.Now()}
+	s := Standing{Device: k.Device(), View: k.Facts().View(), Ways: k.Ways(), Apps: k.Apps(), Working: k.Working(), Reserved: k.Reserved(), Revision: o.revision(k), Now: o.cfg.Clock.Now()}
 	series := k.Series()
 	release, _ := s.View.Get(fact.OSRelease, s.Now)
 	s.Sheet = series.At(fact.Release(release.Value.Text()))

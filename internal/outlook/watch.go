@@ -182,7 +182,7 @@ func (m *mind) returns(s *Standing) time.Time {
 func state(s *Standing) string {
 	r := s.Readiness
 	var b strings.Builder
-	fmt.Fprint(&b, r.First, r.Summary, r.Path.Name, r.Ending, s.Why.Text, s.Working, s.Device.Retirement != nil, s.Device.Handle, s.Device.Key, s.Device.HandsURL)
+	fmt.Fprint(&b, r.First, r.Summary, r.Path.Name, r.Ending, s.Why.Text, s.Working, s.Reserved, s.Device.Retirement != nil, s.Device.Handle, s.Device.Key, s.Device.HandsURL)
 	if f, ok := s.View.Get(fact.Statements, s.Now); ok { // what gates of apps hang on
 		fmt.Fprint(&b, "/", f.Value)
 	}

@@ -70,7 +70,7 @@ func (p *Prep) Ask(ctx context.Context, handle, actor string, revision int64) (j
 		Actor: actor, Args: args{Device: now.Device.ID}, Phases: []string{"ask"}})
 }
 
-func (p *Prep) hold(_ context.Context, j job.Job) (func(), error) {
+func (p *Prep) hold(ctx context.Context, j job.Job) (func(), error) {
 	var a args
 	if err := json.Unmarshal(j.Args, &a); err != nil {
 		return nil, err
@@ -79,7 +79,7 @@ func (p *Prep) hold(_ context.Context, j job.Job) (func(), error) {
 	if k == nil {
 		return nil, fmt.Errorf("device %s: %w", j.Device, store.ErrNotFound)
 	}
-	return k.Lease(j.Title, keeper.Exclusive)
+	return k.Lease(ctx, j.Title, keeper.Exclusive)
 }
 
 func (p *Prep) ask(ctx context.Context, run *job.Run) (any, error) {
@@ -118,7 +118,7 @@ func (p *Prep) Show(ctx context.Context, handle string) error {
 	if err != nil {
 		return err
 	}
-	release, err := k.Lease("Show "+handle+" on its screen", keeper.Shared)
+	release, err := k.Lease(ctx, "Show "+handle+" on its screen", keeper.Shared)
 	if err != nil {
 		return err
 	}

@@ -208,7 +208,7 @@ func (r *Rack) Drop(ctx context.Context, handle string) error {
 	if len(k.Ways()) > 0 {
 		return problem.Errorf(problem.Blocked, "%s is reached now, and would be back at once. Pull its cable first, or switch off that it is reached without one; or retire it: earlybench retire %[1]s", handle)
 	}
-	release, err := k.Lease("Drop "+handle, keeper.Exclusive)
+	release, err := k.Lease(ctx, "Drop "+handle, keeper.Exclusive)
 	if err != nil {
 		return err
 	}

@@ -73,7 +73,7 @@ func (r *Retire) Begin(ctx context.Context, handle string) (outlook.Standing, er
 	if f, lent := st.View.Get(fact.LoanSeen, st.Now); lent && f.Value == fact.Of(true) {
 		return st, &problem.Problem{Kind: problem.Blocked, Text: handle + " belongs to another bench, which lends it.", Remedy: "Give it back: earlybench loan end " + handle}
 	}
-	release, err := k.LeaseToRetire("Retire " + handle) // not while other work has it
+	release, err := k.LeaseToRetire(ctx, "Retire "+handle) // not while other work has it
 	if err != nil {
 		return st, err
 	}
@@ -183,7 +183,7 @@ func (r *Retire) do(ctx context.Context, k *keeper.Keeper, st outlook.Standing, 
 	if !st.Linked() && !k.Sleeps() || s.Action == "" {
 		return false, nil
 	}
-	release, err := k.LeaseToRetire("Retire " + st.Device.Handle)
+	release, err := k.LeaseToRetire(ctx, "Retire "+st.Device.Handle)
 	if err != nil {
 		return false, nil // it is done once that work has ended
 	}

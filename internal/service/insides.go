@@ -18,11 +18,13 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/dnssd"
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/job"
+	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/core/usb"
@@ -44,6 +46,7 @@ import (
 	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/prep"
 	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/reserve"
 	"earlybench.invalid/earlybench/internal/retire"
 	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/state"
@@ -77,6 +80,7 @@ type Insides struct {
 	Adapters      *adapter.Adapters
 	Peers         *peer.Peers
 	Lend          *lend.Lend
+	Reserve       *reserve.Reserve
 	Kits          *kits.Kits
 	Jobs          *job.Runner
 	Depots        *depot.Depots
@@ -198,6 +202,8 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 			return remote.Reach(remote.Config{Key: keys.Link, Clock: c, Log: cfg.Log}, k, b)
 		}})
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Lend.Touch() })
+	in.Reserve = reserve.New(reserve.Config{Store: st, Rack: in.Rack, Lending: borrowing{in.Lend}, Ready: func(k *keeper.Keeper) bool { return in.Outlook.Glance(k, "").Readiness.First == "" }, Clock: c, Log: cfg.Log})
+	in.Rack.OnChange(func(*keeper.Keeper) { in.Reserve.Touch() })
 	in.Endings = endings.New(endings.Config{Sources: in.endingSources(), Store: st, Bench: in.Name, Clock: c, Log: cfg.Log})
 	in.Tidy = &tidy.Tidy{Store: st, Files: in.Files, Needed: in.Supply.Needed, DropPack: in.Supply.DropPack, Clock: c, Log: cfg.Log}
 	in.Backups = &backup.Backups{Store: st, Dir: cfg.State, Bench: in.Name, Program: web.Version, Clock: c, Jobs: in.Jobs}
@@ -217,7 +223,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
 	cfg.Network, cfg.Companions, cfg.Introductions, cfg.Servers, cfg.Adapters = in.Air, in.Companions, in.Introductions, in.Servers, in.Adapters
-	cfg.Peers, cfg.Lend = in.Peers, in.Lend
+	cfg.Peers, cfg.Lend, cfg.Reserve = in.Peers, in.Lend, in.Reserve
 	cfg.Statements, cfg.Endings, cfg.Tidy, cfg.Backups = in.Statements, in.Endings, in.Tidy, in.Backups
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
@@ -227,7 +233,9 @@ func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	}
 	cfg.Bench, cfg.Rename = in.Name, in.Rename
 	cfg.Access, cfg.Clock, cfg.Log, cfg.Ready = &access.Keys{Store: in.Store, Clock: in.Clock}, in.Clock, in.Log, in.ready
-	return web.New(cfg, address)
+	s := web.New(cfg, address)
+	in.Reserve.Choose(s.Choose)
+	return s
 }
 
 // Start reads the records, resumes interrupted jobs and starts watching hosts.
@@ -267,10 +275,11 @@ func (in *Insides) Start(ctx context.Context) error {
 	in.watching.Go(func() { in.Endings.Run(ctx) })
 	in.watching.Go(func() { in.Retire.Run(ctx) })
 	in.watching.Go(func() { in.Tidy.Run(ctx) })
-	if err := errors.Join(in.Lend.Read(ctx), in.Peers.Start(ctx)); err != nil {
+	if err := errors.Join(in.Lend.Read(ctx), in.Reserve.Read(ctx), in.Peers.Start(ctx)); err != nil {
 		return err
 	}
 	in.watching.Go(func() { in.Lend.Run(ctx) })
+	in.watching.Go(func() { in.Reserve.Run(ctx) })
 	in.watching.Go(func() { in.Depots.Run(ctx) })
 	in.watching.Go(func() { in.Supply.Run(ctx) })
 	in.watching.Go(func() { in.Sheets.Watch(ctx, in.setSheets) })
@@ -338,6 +347,37 @@ func (b borrowers) Call(ctx context.Context, from store.Peer, method string, par
 
 func (b borrowers) Stream(ctx context.Context, from store.Peer, to json.RawMessage) (func(context.Context, io.ReadWriteCloser), error) {
 	return b.in.Lend.Stream(ctx, from, to)
+}
+
+// borrowing borrows devices of peers for reservations.
+type borrowing struct{ lend *lend.Lend }
+
+// Free are the devices that peers would lend for use.
+func (b borrowing) Free() (out []reserve.Far) {
+	for _, f := range b.lend.Far() {
+		for _, d := range f.Devices {
+			if f.Connected && d.State == core.Free && d.Rights == string(device.RightsUse) && d.Waiting == 0 {
+				out = append(out, reserve.Far{Peer: f.Peer, Device: d})
+			}
+		}
+	}
+	return out
+}
+
+// Borrow asks a peer for a device.
+func (b borrowing) Borrow(ctx context.Context, f reserve.Far, long, lapse time.Duration) (store.Loan, error) {
+	return b.lend.Borrow(ctx, f.Peer, f.Device.Handle, string(device.RightsUse), long, lapse)
+}
+
+// Loan is a loan as it is now.
+func (b borrowing) Loan(ctx context.Context, id string) (store.Loan, error) {
+	return b.lend.Loan(ctx, id)
+}
+
+// Return gives a device back.
+func (b borrowing) Return(ctx context.Context, id string) error {
+	_, err := b.lend.Return(ctx, id)
+	return err
 }
 
 // ownUSB is what is connected to this computer's USB, for adapters.

@@ -35,6 +35,9 @@ type Loan struct {
 	Ended   time.Time `json:"ended,omitzero"`
 	Reason  string    `json:"reason,omitempty"` // why it has ended, or what it waits for
 
+	// Lapse is for how many seconds the borrower may not be connected before it ends; 0 for as long as it lasts.
+	Lapse int `json:"lapse,omitempty"`
+
 	// Of one that is lent.
 	Epoch      uint64            `json:"epoch,omitempty"`
 	Apps       map[string]string `json:"apps,omitempty"`       // digests of those that were on the device before, by id

@@ -154,7 +154,7 @@ func despiteText(c *driver.Candidate) (out string) {
 	return out
 }
 
-func (s *Supply) hold(_ context.Context, j job.Job) (func(), error) {
+func (s *Supply) hold(ctx context.Context, j job.Job) (func(), error) {
 	a, err := argsOf[args](j)
 	if err != nil {
 		return nil, err
@@ -163,7 +163,7 @@ func (s *Supply) hold(_ context.Context, j job.Job) (func(), error) {
 	if k == nil {
 		return nil, fmt.Errorf("device %s: %w", j.Device, store.ErrNotFound)
 	}
-	return k.Lease(j.Title, keeper.Exclusive)
+	return k.Lease(ctx, j.Title, keeper.Exclusive)
 }
 
 func (s *Supply) install(ctx context.Context, run *job.Run) (any, error) {
@@ -329,7 +329,7 @@ func (s *Supply) TakeBack(ctx context.Context, handle string) (string, error) {
 	if p.link == nil || !slices.ContainsFunc(s.candidates(p), func(c driver.Candidate) bool { return c.Bound }) {
 		return "", &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("No driver set is bound to the device link of %s.", handle)}
 	}
-	release, err := k.Lease("Take the driver of "+handle+" back", keeper.Exclusive)
+	release, err := k.Lease(ctx, "Take the driver of "+handle+" back", keeper.Exclusive)
 	if err != nil {
 		return "", err
 	}

@@ -39,7 +39,7 @@ func (s *Supply) Give(ctx context.Context, handle, to, bench string) error {
 			return nil // nobody else has it
 		}
 	}
-	release, err := k.Lease("Give "+handle+" away", keeper.Exclusive)
+	release, err := k.Lease(ctx, "Give "+handle+" away", keeper.Exclusive)
 	if err != nil {
 		return err
 	}

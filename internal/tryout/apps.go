@@ -38,7 +38,7 @@ func (t *Tryouts) onDevice(ctx context.Context, handle, title, app string, do fu
 	if err != nil {
 		return err
 	}
-	release, err := k.Lease(title+" on "+handle, keeper.Exclusive)
+	release, err := k.Lease(ctx, title+" on "+handle, keeper.Exclusive)
 	if err != nil {
 		return err
 	}

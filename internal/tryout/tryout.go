@@ -211,7 +211,7 @@ func argsOf(j job.Job) (a args, err error) {
 }
 
 // hold reserves the device for the job.
-func (t *Tryouts) hold(_ context.Context, j job.Job) (func(), error) {
+func (t *Tryouts) hold(ctx context.Context, j job.Job) (func(), error) {
 	a, err := argsOf(j)
 	if err != nil {
 		return nil, err
@@ -220,7 +220,7 @@ func (t *Tryouts) hold(_ context.Context, j job.Job) (func(), error) {
 	if k == nil {
 		return nil, fmt.Errorf("device %s: %w", j.Device, store.ErrNotFound)
 	}
-	return k.Lease(j.Title, keeper.Exclusive)
+	return k.Lease(ctx, j.Title, keeper.Exclusive)
 }
 
 // limit bounds how many devices of one host are worked on at the same time.

@@ -17,6 +17,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/plain"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
@@ -184,6 +185,15 @@ func (s *Server) allowed(right access.Right, operation string, next fiber.Handle
 		case operation != "bench" && !s.awaitReady():
 			return answer(c, &client.Problem{Status: fiber.StatusServiceUnavailable, Kind: string(eb.Unavailable), Detail: "The bench is still reading its records.", Remedy: "Ask again in a moment."})
 		case c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead:
+			return next(c)
+		}
+		if id := strings.Clone(c.Get(reservationHeader)); id != "" {
+			if err := s.Reserve.Under(id, a.String()); err != nil {
+				return asFiber(c, err)
+			}
+			c.SetContext(job.Reserved(c.Context(), id))
+		}
+		if operation == heardOperation { // it is asked every few seconds, and changes nothing that is on record
 			return next(c)
 		}
 		failed := func(err error) {

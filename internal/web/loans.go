@@ -25,7 +25,7 @@ func (s *Server) loanRoutes() {
 		if may == "" {
 			may = "use"
 		}
-		return s.loanOut(s.Lend.Borrow(ctx, in.Body.Peer, in.Body.Device, may, time.Duration(in.Body.For)*time.Second))
+		return s.loanOut(s.Lend.Borrow(ctx, in.Body.Peer, in.Body.Device, may, time.Duration(in.Body.For)*time.Second, 0))
 	})
 	huma.Register(a, operation(access.Use, "POST", "/loans/{loan}/extend", "extend-loan", "Ask for a loan to last longer"), func(ctx context.Context, in *struct {
 		Loan string `path:"loan" maxLength:"60" doc:"id, or the handle of its device"`

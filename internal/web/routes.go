@@ -97,6 +97,7 @@ func (s *Server) routes() {
 	s.networkRoutes()
 	s.adapterRoutes()
 	s.peerRoutes()
+	s.reservationRoutes()
 	s.supplyRoutes()
 	s.kitRoutes()
 	s.safeRoutes()

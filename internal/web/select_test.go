@@ -48,6 +48,7 @@ var lists = map[string]struct{ noun, first string }{
 	"/peers":                       {"peer", `peer.name == "quay-desk" && peer.may == "look"`},
 	"/far-devices":                 {"device", ""},
 	"/loans":                       {"loan", `loan.peer == "quay-desk" && loan.state == "ended"`},
+	"/reservations":                {"reservation", `reservation.title == "tests-1" && reservation.count == 2`},
 	"/authorities":                 {"authority", `authority.name == "fell-1"`},
 	"/accounts":                    {"account", `account.id == "ada" && account.used`},
 	"/identities":                  {"identity", ""},
@@ -127,6 +128,10 @@ func stocked(t *testing.T) *desk {
 	for i, name := range []string{"fell-desk", "quay-desk"} {
 		require.NoError(t, d.Store.AddPeer(ctx, store.Peer{Name: name, Key: name, Rights: store.PeerRights{All: []string{"", "look"}[i]}, Added: d.Clock.Now()}, ""))
 		require.NoError(t, d.Store.SaveLoan(ctx, store.Loan{ID: fmt.Sprint("loan-", i), Peer: name, State: store.LoanEnded, Rights: "use", Asked: d.Clock.Now().Add(time.Duration(-i) * time.Second)}))
+	}
+	for i := range 2 {
+		_, err := d.Store.SaveReservation(ctx, store.Reservation{ID: fmt.Sprint("run-", i), State: store.ReservationEnded, Title: fmt.Sprint("tests-", i), Count: i + 1, Devices: []store.ReservedDevice{}})
+		require.NoError(t, err)
 	}
 	require.NoError(t, d.Peers.Start(ctx))
 	for _, name := range []string{"halden-link", "other-link"} {

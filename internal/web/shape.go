@@ -43,7 +43,7 @@ func deviceOf(st outlook.Standing) client.Device {
 	d := client.Device{Handle: st.Device.Handle, Serial: st.Device.Serial, Family: st.Device.Family, Maker: st.Device.Maker,
 		Model: st.Device.Model, Code: st.Device.Code, Summary: string(st.Readiness.Summary), Gates: map[string]string{},
 		Path: st.Readiness.Path.Name, Computer: map[string]string{}, Waits: map[string][]string{}, Endings: []client.Ending{},
-		First: st.Readiness.First, Says: st.Why.Text, HandsURL: st.Device.HandsURL, Key: st.Device.Key, Working: st.Working, Revision: st.Revision,
+		First: st.Readiness.First, Says: st.Why.Text, HandsURL: st.Device.HandsURL, Key: st.Device.Key, Working: st.Working, Reserved: st.Reserved, Revision: st.Revision,
 		Unfit: st.Readiness.Unfit, Retiring: st.Readiness.Summary == ready.Retiring}
 	if st.Device.USB == "" { // no bus has shown one
 		d.Serial = ""

@@ -40,6 +40,7 @@ import (
 	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/prep"
 	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/reserve"
 	"earlybench.invalid/earlybench/internal/retire"
 	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/statements"
@@ -62,6 +63,7 @@ type Config struct {
 	Hosts         *bus.Hosts
 	Peers         *peer.Peers
 	Lend          *lend.Lend
+	Reserve       *reserve.Reserve
 	Network       network.Network
 	Companions    network.Companions
 	Introductions network.Introductions

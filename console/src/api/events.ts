@@ -31,6 +31,7 @@ const stale: Record<string, string[]> = {
   "access.changed": ["access"],
   "peer.changed": ["peers", "peering", "far"],
   "loan.changed": ["loans", "far", "devices"],
+  "reservation.changed": ["reservations", "devices"],
 };
 
 /** What is asked of one device, and asked again when it stands otherwise, or when only facts of it have changed. */

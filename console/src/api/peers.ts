@@ -41,6 +41,16 @@ export const useEndLoan = (loan: string) =>
     ...again("loans", "far", "devices"),
   });
 
+/** useReservations asks what is reserved for runs of commands. */
+export const useReservations = () =>
+  useQuery({ queryKey: ["reservations"], queryFn: () => data(api.GET("/api/v1/reservations")) });
+
+export const useEndReservation = (reservation: string) =>
+  useMutation({
+    mutationFn: () => data(api.DELETE("/api/v1/reservations/{reservation}", { params: { path: { reservation } } })),
+    ...again("reservations", "devices"),
+  });
+
 export const useInvite = () =>
   useMutation({
     mutationFn: (may: "" | "look" | "use") =>

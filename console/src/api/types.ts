@@ -55,5 +55,6 @@ export type Invitation = Schemas["Invitation"];
 export type FarDevice = Schemas["FarDevice"];
 export type Loan = Schemas["Loan"];
 export type NewLoan = Schemas["NewLoan"];
+export type Reservation = Schemas["Reservation"];
 export type AskingBench = Schemas["AskingBench"];
 export type PeerMeeting = Schemas["PeerMeeting"];

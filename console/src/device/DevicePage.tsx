@@ -4,6 +4,7 @@ import { AppChoice } from "../app/AppChoice";
 import { useChosenApp } from "../app/chosenApp";
 import { ProblemText } from "../parts/ProblemText";
 import { LoanBar } from "../peers/LoanBar";
+import { ReservedBar } from "../peers/ReservedBar";
 import { AppsPanel } from "./AppsPanel";
 import { CurrentStep } from "./CurrentStep";
 import { DropPanel } from "./DropPanel";
@@ -46,6 +47,7 @@ export function DevicePage() {
           <WayList device={device} />
         </div>
         <LoanBar handle={device.handle} />
+        <ReservedBar handle={device.handle} />
         <GateStrip device={device} />
         <div className="mt-8 grid grid-cols-[minmax(0,1fr)] gap-9 md:grid-cols-[232px_minmax(0,1fr)]">
           <Plan steps={prep.data.steps} current={device.next?.id} />

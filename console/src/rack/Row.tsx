@@ -79,7 +79,7 @@ function Next({ device: d }: { device: Device }) {
   if (!d.next && !d.working) {
     return isReady(d) ? (
       <span className="flex items-center gap-2 text-success">
-        <WhoSign who="ready" /> Ready
+        <WhoSign who="ready" /> {d.reserved ? `Reserved ${d.reserved}` : "Ready"}
         {ending?.soon && <strong className="font-semibold">{`${ending.gate} ${leftText(ending)}`}</strong>}
       </span>
     ) : (

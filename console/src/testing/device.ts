@@ -23,6 +23,7 @@ export const device = (handle: string, more: Partial<Device> = {}): Device => ({
   device_key: "",
   shown_key: "",
   working: "",
+  reserved: "",
   retiring: false,
   unfit: false,
   borrowed_from: "",

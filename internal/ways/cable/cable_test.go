@@ -110,7 +110,7 @@ func TestWhileADeviceAsksAnotherAskingIsTheSameOne(t *testing.T) {
 	two, err := b.Prep.Ask(t.Context(), "heron-1", "browser/ada", 0)
 	require.NoError(t, err)
 	require.Equal(t, one.ID, two.ID)
-	_, err = k.Lease("Retire heron-1", keeper.Exclusive)
+	_, err = k.Lease(t.Context(), "Retire heron-1", keeper.Exclusive)
 	require.ErrorContains(t, err, "is busy: Ask heron-1 to let this bench in")
 	benchtest.Touch(t, rig, "Until withdrawn")
 	require.Equal(t, "done", string(b.Ended(one).State))
