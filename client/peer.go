@@ -87,3 +87,24 @@ func (c *Client) ExtendLoan(ctx context.Context, loan string, seconds int64) (Lo
 func (c *Client) EndLoan(ctx context.Context, loan string, grace int64) (Loan, error) {
 	return call[Loan](ctx, c, "DELETE", api+"/loans/"+url.PathEscape(loan)+"?grace_seconds="+strconv.FormatInt(grace, 10), nil)
 }
+
+// HandsRequests lists what those are asked for who are near lent devices.
+func (c *Client) HandsRequests(ctx context.Context, sel ...Select) ([]Hands, error) {
+	return list[Hands](ctx, c, api+"/hands", nil, sel)
+}
+
+// AskForHands asks whoever is near a borrowed device to do something.
+func (c *Client) AskForHands(ctx context.Context, device string, n NewHands) (Hands, error) {
+	return call[Hands](ctx, c, "POST", api+"/loans/"+url.PathEscape(device)+"/hands", n)
+}
+
+// AnswerHands says that what was asked is done, or cannot be done.
+func (c *Client) AnswerHands(ctx context.Context, id string, a HandsAnswer) (Hands, error) {
+	return call[Hands](ctx, c, "POST", api+"/hands/"+url.PathEscape(id)+"/answer", a)
+}
+
+// WithdrawHands withdraws a request for hands.
+func (c *Client) WithdrawHands(ctx context.Context, id string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", api+"/hands/"+url.PathEscape(id), nil)
+	return err
+}

@@ -113,15 +113,17 @@ type RoundGroup struct {
 	Devices []Device `json:"devices" nullable:"false" doc:"in the order to take them"`
 }
 
-// PhoneAsk asks for one device's page for a phone.
+// PhoneAsk asks for one device's page for a phone, or for that of one request for hands.
 type PhoneAsk struct {
-	Device  string `json:"device"`
+	Device  string `json:"device,omitempty"`
+	Hands   string `json:"hands,omitempty" doc:"id of a request for hands, instead of a device"`
 	Address string `json:"address" doc:"an address of this computer, with or without a port"`
 }
 
-// Phone is one device's page for a phone.
+// Phone is a page for a phone, of one device or of one request for hands.
 type Phone struct {
 	Device      string    `json:"device"`
+	Hands       string    `json:"hands,omitempty" doc:"id of the request for hands that it is of"`
 	URL         string    `json:"url,omitempty" doc:"works once; told only when it is opened"`
 	Fingerprint string    `json:"fingerprint,omitempty" doc:"of its certificate, SHA-256"`
 	Ends        time.Time `json:"ends"`

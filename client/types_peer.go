@@ -9,8 +9,8 @@ type Peer struct {
 	Connected bool              `json:"connected"`
 	Addresses []string          `json:"addresses" nullable:"false" doc:"at which it is reached; none where only it connects"`
 	Via       string            `json:"via" doc:"SSH server through which it is reached; empty for directly"`
-	May       string            `json:"may" enum:",look,use" doc:"what it may do with every device here; empty for nothing"`
-	Devices   map[string]string `json:"devices" nullable:"false" doc:"what it may do with single devices, by handle: look, use or nothing"`
+	May       string            `json:"may" enum:",look,use,hands" doc:"what it may do with every device here; empty for nothing"`
+	Devices   map[string]string `json:"devices" nullable:"false" doc:"what it may do with single devices, by handle: look, use, hands or nothing"`
 	Skew      int64             `json:"clock_ahead_ms" doc:"by how much its clock is ahead of this bench's, in milliseconds"`
 	Trouble   string            `json:"trouble" doc:"why it is not connected"`
 	Added     time.Time         `json:"added"`
@@ -18,8 +18,8 @@ type Peer struct {
 
 // PeerChange is what is changed of a peer; what is left out stays.
 type PeerChange struct {
-	May       *string           `json:"may,omitempty" enum:"nothing,look,use" doc:"with every device"`
-	Devices   map[string]string `json:"devices,omitempty" doc:"with single devices, by handle: look, use, nothing, or as the others"`
+	May       *string           `json:"may,omitempty" enum:"nothing,look,use,hands" doc:"with every device; hands: use, and ask for the hands of whoever is near"`
+	Devices   map[string]string `json:"devices,omitempty" doc:"with single devices, by handle: look, use, hands, nothing, or as the others"`
 	Addresses []string          `json:"addresses,omitempty" maxItems:"8"`
 }
 
@@ -39,7 +39,7 @@ type PeerCheck struct {
 // NewInvitation is for how long an invitation is good, and what whoever uses it may do.
 type NewInvitation struct {
 	For       int64    `json:"for_seconds" minimum:"60" maximum:"2592000"`
-	May       string   `json:"may,omitempty" enum:",look,use" doc:"with every device; empty for nothing yet"`
+	May       string   `json:"may,omitempty" enum:",look,use,hands" doc:"with every device; empty for nothing yet"`
 	Addresses []string `json:"addresses,omitempty" maxItems:"8" doc:"HOST:PORT at which this bench is reached; none for those of its computer"`
 }
 
@@ -108,6 +108,7 @@ type FarDevice struct {
 	Model     string `json:"model"`
 	Release   string `json:"release"`
 	May       string `json:"may" enum:"look,use" doc:"what it may be borrowed for"`
+	Hands     bool   `json:"hands" doc:"whoever is near it may be asked for hands"`
 	Summary   string `json:"summary" doc:"its readiness in a word, as the peer sees it"`
 	State     string `json:"state" enum:"free,lent,yours,in use,absent"`
 	Left      int64  `json:"left_seconds" doc:"for how long it is lent still; 0 if it is not"`
@@ -133,6 +134,7 @@ type Loan struct {
 	Why     string     `json:"why" doc:"why it has ended, or what it waits for"`
 	In      int64      `json:"bytes_in" doc:"that the borrower has sent, of a device that is lent"`
 	Out     int64      `json:"bytes_out"`
+	Hands   []Hands    `json:"hands" nullable:"false" doc:"what the borrower has asked those for who are near the device, the newest last"`
 	NotBack string     `json:"not_brought_back" doc:"what could not be brought back to how it was before"`
 }
 
@@ -142,4 +144,31 @@ type NewLoan struct {
 	Device string `json:"device" maxLength:"60" doc:"its handle over there"`
 	May    string `json:"may,omitempty" enum:",look,use" doc:"empty for use"`
 	For    int64  `json:"for_seconds" minimum:"60" maximum:"2592000"`
+}
+
+// Hands is a request to whoever is near a device that is lent: a step that somebody's hands must do.
+type Hands struct {
+	ID       string     `json:"id"`
+	Device   string     `json:"device" doc:"handle of the device here"`
+	Peer     string     `json:"peer" doc:"the other bench"`
+	Lent     bool       `json:"lent" doc:"it is asked of somebody here; else of somebody over there"`
+	Title    string     `json:"title"`
+	Text     string     `json:"text"`
+	State    string     `json:"state" enum:"asked,seen,done,cannot,withdrawn" doc:"done is what a person says; what the device tells counts"`
+	By       string     `json:"by" doc:"who has answered"`
+	Note     string     `json:"note" doc:"what that person adds"`
+	Asked    time.Time  `json:"asked"`
+	Answered *time.Time `json:"answered,omitempty"`
+}
+
+// NewHands is what somebody near a borrowed device is to do.
+type NewHands struct {
+	Title string `json:"title,omitempty" maxLength:"200" doc:"empty for the step that the device needs next"`
+	Text  string `json:"text,omitempty" maxLength:"2000"`
+}
+
+// HandsAnswer is what somebody near says.
+type HandsAnswer struct {
+	Done bool   `json:"done" doc:"else it cannot be done"`
+	Note string `json:"note,omitempty" maxLength:"300"`
 }

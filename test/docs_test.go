@@ -54,6 +54,8 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench loan start heron-9 --from harbour-desk --for 2h"}:                       {0, `^heron-9 of harbour-desk is yours until`},
 	{"README.md", "earlybench try demo/apps/callout heron-9"}:                                         {0, `^Try fellgate/callout on heron-9$`},
 	{"README.md", "earlybench loan"}:                                                                  {0, `^device +right`},
+	{"README.md", `earlybench hands ask heron-9 --title "Lay it on its back"`}:                        {0, `^harbour-desk is asked: Lay it on its back`},
+	{"README.md", "earlybench hands"}:                                                                 {0, `^device`},
 	{"README.md", "earlybench loan end heron-9"}:                                                      {0, `^heron-9, borrowed from harbour-desk: (ended|is being returned)`},
 	{"README.md", `earlybench with --where 'device.family == "tarn"' -- printenv EARLYBENCH_DEVICES`}: {0, `^(Waits|Reserved)`},
 	{"README.md", "earlybench reservation"}:                                                           {0, `^device +by`},

@@ -1,11 +1,17 @@
 package test
 
 import (
+	"context"
+	"os"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/client"
 )
 
 // A device of another bench is borrowed, tried and given back on pages alone; its lender's page shows who has it.
@@ -23,6 +29,29 @@ func TestADeviceOfAnotherBenchIsBorrowedByThePageAlone(t *testing.T) {
 	b.sees("Borrowed from")
 	b.presses("Try Callout")
 	b.sees("Passed")
+
+	// Whoever is near answers on a page that shows this and nothing else.
+	d.ok("hands", "ask", "heron-9", "--title", "Lay it on its back", "--text", "For a picture of its front.")
+	b.sees("Somebody at harbour-desk is asked: Lay it on its back. For a picture of its front. Nobody has opened it yet.")
+	var all client.List[client.Hands]
+	h.json(&all, "hands")
+	page := h.command(context.Background(), "hands", "page", all.Items[0].ID, "--address", "127.0.0.1")
+	var address string
+	h.eventually("the page is served", func() bool {
+		address = regexp.MustCompile(`https://\S+`).FindString(page.out.String())
+		return address != ""
+	})
+	near := openBrowserWith(t, 390, 844, chromedp.Flag("ignore-certificate-errors", true))
+	near.goes(address)
+	near.sees("moor-desk has borrowed heron-9, and asks for your hands:")
+	b.sees("Somebody near has opened it.")
+	require.Equal(t, "403 403 403", get(near, "ask for more", chromedp.Evaluate[string](`Promise.all(["/devices", "/hands", "/events"].map((p) => fetch("/api/v1" + p).then((r) => r.status))).then((a) => a.join(" "))`, chromedp.EvalAwaitPromise)))
+	near.presses("It is done")
+	near.sees("Done, says whoever is near.")
+	b.sees("Done, says whoever is near.")
+	require.NoError(t, page.cmd.Process.Signal(os.Interrupt))
+	require.Zero(t, page.wait().code)
+	require.Contains(t, h.ok("audit"), "answer-hands")
 
 	lender := openBrowser(t, 1280, 800)
 	lender.goes(strings.TrimSpace(h.ok("console")))

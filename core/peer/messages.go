@@ -39,9 +39,10 @@ type Device struct {
 	Code    string `json:"code"`  // of the model
 	Serial  string `json:"serial,omitempty"`
 	Release string `json:"release,omitempty"`
-	Key     string `json:"key"`     // its device key
-	Rights  string `json:"rights"`  // look or use: what it may be borrowed for
-	Summary string `json:"summary"` // readiness in a word, as that bench sees it
+	Key     string `json:"key"`             // its device key
+	Rights  string `json:"rights"`          // look or use: what it may be borrowed for
+	Hands   bool   `json:"hands,omitempty"` // whoever is near may be asked for hands
+	Summary string `json:"summary"`         // readiness in a word, as that bench sees it
 	State   State  `json:"state"`
 	// Seconds is how long the loan that goes on lasts; 0 for none.
 	Seconds int `json:"seconds,omitempty"`
@@ -97,6 +98,9 @@ const (
 	MethodLoanEnd    = "loan.end"
 	MethodLoanExtend = "loan.extend"
 	MethodLoans      = "loans" // notification: Loans
+
+	MethodHandsAsk      = "hands.ask"
+	MethodHandsWithdraw = "hands.withdraw"
 )
 
 // StartLoan holds the parameters of loan.start.
@@ -128,6 +132,31 @@ type Loan struct {
 	Family  string `json:"family,omitempty"` //
 	Code    string `json:"code,omitempty"`   // of its model
 	Serial  string `json:"serial,omitempty"` //
+	// Hands is what its borrower has asked those for who are near the device.
+	Hands []Hands `json:"hands,omitempty"`
+}
+
+// AskHands holds the parameters of hands.ask: what somebody near a lent device is to do.
+type AskHands struct {
+	Loan  string `json:"loan"`
+	Title string `json:"title"`
+	Text  string `json:"text,omitempty"`
+}
+
+// HandsRef names a request for hands.
+type HandsRef struct {
+	Loan  string `json:"loan"`
+	Hands string `json:"hands"`
+}
+
+// Hands is a request for hands, as the lender tells the borrower of it.
+type Hands struct {
+	ID    string `json:"id"`
+	Title string `json:"title"`
+	Text  string `json:"text,omitempty"`
+	State string `json:"state"` // asked, seen, done, cannot, withdrawn
+	By    string `json:"by,omitempty"`
+	Note  string `json:"note,omitempty"`
 }
 
 // Loans is all that a bench has borrowed or waits for, and what has ended in the last hour.

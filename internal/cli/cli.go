@@ -89,7 +89,7 @@ do next. Start with: earlybench demo, then earlybench rack.`,
 		}
 	}
 	add("day", p.rackCommand(), p.roundCommand(), p.whyCommand(), p.explainCommand(), p.endingsCommand(), p.prepCommand(), p.waitCommand(), p.retireCommand(), p.runCommand(), p.tryCommand(), p.logCommand(), p.portCommand(), p.withCommand())
-	add("have", p.hostCommand(), p.linkCommand(), p.networkCommand(), p.peerCommand(), p.loanCommand(), p.reservationCommand(), p.adapterCommand(), p.driverCommand(), p.supportCommand(), p.depotCommand(), p.kitCommand(), p.sheetCommand(), p.projectCommand(), p.appCommand(), p.safeCommand(), p.authorityCommand(), p.accountCommand(), p.identityCommand(), p.registerCommand(), p.handoverCommand(), p.statementCommand(grants), p.statementCommand(tokens), p.tryoutCommand(), p.jobCommand())
+	add("have", p.hostCommand(), p.linkCommand(), p.networkCommand(), p.peerCommand(), p.loanCommand(), p.handsCommand(), p.reservationCommand(), p.adapterCommand(), p.driverCommand(), p.supportCommand(), p.depotCommand(), p.kitCommand(), p.sheetCommand(), p.projectCommand(), p.appCommand(), p.safeCommand(), p.authorityCommand(), p.accountCommand(), p.identityCommand(), p.registerCommand(), p.handoverCommand(), p.statementCommand(grants), p.statementCommand(tokens), p.tryoutCommand(), p.jobCommand())
 	add("run", p.demoCommand(), p.serveCommand(), p.consoleCommand(), p.accessCommand(), p.auditCommand(), p.tidyCommand(), p.backupCommand(), p.standinCommand(), holdCommand())
 	root.SetHelpCommandGroupID("run")
 	root.SetCompletionCommandGroupID("run")

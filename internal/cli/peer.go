@@ -156,7 +156,7 @@ func (p *program) useInvitation(ctx context.Context, b *client.Client, file, as 
 	case p.json:
 		return p.printJSON(x)
 	}
-	fmt.Fprintf(p.out, "%s is a peer. Its key: %s\nWhat it lets this bench see: earlybench rack --peers. What it may do here: earlybench peer set %[1]s --may look|use\n", x.Name, x.Key)
+	fmt.Fprintf(p.out, "%s is a peer. Its key: %s\nWhat it lets this bench see: earlybench rack --peers. What it may do here: earlybench peer set %[1]s --may look|use|hands\n", x.Name, x.Key)
 	return nil
 }
 
@@ -238,7 +238,7 @@ func (p *program) peerAnswer(accept bool) *cobra.Command {
 		case p.json:
 			return p.printJSON(in)
 		case accept:
-			fmt.Fprintln(p.out, "It is a peer, and may see nothing here yet. What it may: earlybench peer set NAME --may look|use")
+			fmt.Fprintln(p.out, "It is a peer, and may see nothing here yet. What it may: earlybench peer set NAME --may look|use|hands")
 		default:
 			fmt.Fprintln(p.out, "It was refused.")
 		}
@@ -281,7 +281,7 @@ whoever uses it first is the peer.`,
 		}}
 	c.Flags().StringVar(&file, "out", "", "file to write")
 	c.Flags().DurationVar(&long, "for", 24*time.Hour, "for how long it is good, 30 days at most")
-	c.Flags().StringVar(&n.May, "may", "", "what the peer may do with every device: look, use (default: nothing yet)")
+	c.Flags().StringVar(&n.May, "may", "", "what the peer may do with every device: look, use, hands (default: nothing yet)")
 	c.Flags().StringSliceVar(&n.Addresses, "at", nil, "HOST:PORT at which this bench is reached (default: those of this computer)")
 	required(c, "out")
 	return c
@@ -290,8 +290,8 @@ whoever uses it first is the peer.`,
 func (p *program) peerSet() *cobra.Command {
 	may, at := "", []string(nil)
 	c := &cobra.Command{Use: "set PEER [DEVICE=RIGHT...]", Short: "Say what a peer may do here, with all devices or single ones", Args: cobra.MinimumNArgs(1),
-		Long: `A right is look (see the device, and borrow it to look at it), use (borrow it) or
-nothing. What is said of a single device counts before --may; "DEVICE=as the others"
+		Long: `A right is look (see the device, and borrow it to look at it), use (borrow it), hands
+(and ask whoever is near for a step that needs hands) or nothing. What is said of a single device counts before --may; "DEVICE=as the others"
 takes it back. A peer that loses a right loses its loans that need it.`,
 		Example: "earlybench peer set moor-desk --may look\nearlybench peer set moor-desk heron-9=use whimbrel-9=nothing", RunE: func(c *cobra.Command, args []string) error {
 			change := client.PeerChange{Addresses: at}
@@ -322,7 +322,7 @@ takes it back. A peer that loses a right loses its loans that need it.`,
 			fmt.Fprintf(p.out, "%s may here: %s\n", x.Name, mayText(x))
 			return nil
 		}}
-	c.Flags().StringVar(&may, "may", "", "with every device: look, use, nothing")
+	c.Flags().StringVar(&may, "may", "", "with every device: look, use, hands (use, and ask whoever is near for theirs), nothing")
 	c.Flags().StringSliceVar(&at, "at", nil, "HOST:PORT at which it is reached now")
 	return c
 }

@@ -102,7 +102,7 @@ func (e *evidence) keepLog(ctx context.Context, handle string) error {
 			if app == "" {
 				app = "device"
 			}
-			fmt.Fprintf(f, "%s %s %s %s\n", l.At.UTC().Format(time.RFC3339Nano), app, l.Level, plain.Line(l.Text)) //nolint:errcheck // closing tells
+			fmt.Fprintf(f, "%s %s %s %s\n", l.At.UTC().Format(time.RFC3339Nano), app, l.Level, plain.Line(l.Text))
 		})
 		var p *client.Problem
 		if errors.As(err, &p) && p.Kind == "invalid" {

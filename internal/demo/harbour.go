@@ -134,7 +134,7 @@ func (h *harbour) named(ctx context.Context) error {
 	}
 }
 
-// meet makes it a peer of the first bench, which may use its devices.
+// meet makes it a peer of the first bench, which may use its devices, and ask for hands.
 func (h *harbour) meet(ctx context.Context, first *client.Client) error {
 	peers, err := first.Peers(ctx)
 	if err != nil {
@@ -149,7 +149,7 @@ func (h *harbour) meet(ctx context.Context, first *client.Client) error {
 		}
 		return err
 	}
-	i, err := h.client.Invite(ctx, client.NewInvitation{For: 600, May: "use"})
+	i, err := h.client.Invite(ctx, client.NewInvitation{For: 600, May: "hands"})
 	if err != nil {
 		return fmt.Errorf("invite the first bench: %w", err)
 	}

@@ -229,6 +229,7 @@ func (l *Lend) apply(one *loan, t core.Loan) error {
 			if r.Began.IsZero() {
 				r.Began = now
 			}
+			r.Hands = heardHands(r.Hands, t.Hands, now)
 			// Both clocks may differ: the end is so many seconds from now, by this one.
 			if ends := now.Add(time.Duration(t.Seconds) * time.Second); ends.Sub(r.Ends).Abs() > 2*time.Second {
 				r.Ends = ends

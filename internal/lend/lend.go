@@ -323,5 +323,8 @@ func (l *Lend) Call(ctx context.Context, from store.Peer, method string, params 
 		}
 		return l.extend(ctx, from, r)
 	}
+	if method == core.MethodHandsAsk || method == core.MethodHandsWithdraw {
+		return l.callForHands(ctx, from, method, params)
+	}
 	return nil, problem.Errorf(problem.Unsupported, "this bench does not know %.60q", method)
 }

@@ -125,6 +125,7 @@ func (l *Lend) tellOf(r store.Loan) core.Loan {
 	case store.LoanEnded:
 		out.Seconds = 0
 	case store.LoanActive:
+		out.Hands = toldHands(r.Hands)
 		out.Seconds = max(1, int(r.Ends.Sub(now).Round(time.Second)/time.Second))
 		if k := l.cfg.Rack.ByID(r.Device); k != nil {
 			d := k.Device()

@@ -44,6 +44,9 @@ var asked = []struct {
 		}
 		return err
 	}},
+	{"ask for hands at a loan of somebody else", "hidden", "hidden", "hidden", func(p *pair) error {
+		return p.asks(core.MethodHandsAsk, core.AskHands{Loan: "somebody-elses", Title: "Turn it over"})
+	}},
 	{"call what there is not", "refused", "refused", "refused", func(p *pair) error { return p.asks("rack.drop", struct{}{}) }},
 }
 

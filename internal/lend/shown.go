@@ -79,7 +79,7 @@ func sameLoans(a, b core.Loans) bool {
 			return false
 		}
 		x.Seconds, x.Wait, y.Seconds, y.Wait = 0, 0, 0, 0
-		return x == y
+		return reflect.DeepEqual(x, y)
 	})
 }
 
@@ -92,7 +92,7 @@ func (l *Lend) shown(to store.Peer) core.Devices {
 		if may == "" || d.Key == "" || d.Retirement != nil || l.isBorrowed(d.ID) {
 			continue
 		}
-		one := core.Device{Handle: d.Handle, Family: d.Family, Maker: d.Maker, Model: d.Model, Code: d.Code, Serial: d.Serial, Key: d.Key, Rights: may,
+		one := core.Device{Handle: d.Handle, Family: d.Family, Maker: d.Maker, Model: d.Model, Code: d.Code, Serial: d.Serial, Key: d.Key, Rights: may, Hands: to.Rights.Hands(d.ID),
 			Summary: string(l.cfg.Outlook.Glance(k, "").Readiness.Summary)}
 		if f, ok := k.Facts().View().Get(fact.OSRelease, l.cfg.Clock.Now()); ok {
 			one.Release = f.Value.String()

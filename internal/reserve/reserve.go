@@ -243,7 +243,7 @@ func (r *Reserve) PutAside(ctx context.Context, id, actor, handle, why string) (
 			s.Aside = map[string]string{}
 		}
 		s.Aside[keyOf(gone)] = why
-		s.State = store.ReservationWaiting
+		s.State, s.Began, s.Ends = store.ReservationWaiting, time.Time{}, time.Time{}
 		return true
 	})
 	if err != nil {

@@ -79,12 +79,12 @@ func (d *desk) begin() {
 	d.Choose(func(where string) (reserve.Choice, error) {
 		return reserve.Choice{Own: func(k *keeper.Keeper) (bool, error) { return strings.HasPrefix(k.Device().Handle, where), nil }}, nil
 	})
-	require.NoError(d.T, d.Reserve.Read(d.T.Context()))
+	require.NoError(d.T, d.Read(d.T.Context()))
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		d.Reserve.Run(ctx)
+		d.Run(ctx)
 	}()
 	d.end = sync.OnceFunc(func() { stop(); <-done })
 }
@@ -156,7 +156,7 @@ func TestTwentyRunsForSixDevicesAreServedInTheOrderOfAskingAndAllIsReturned(t *t
 	}
 	runs.Wait()
 	require.Len(t, began, 20)
-	all, err := d.Reserve.List(t.Context())
+	all, err := d.List(t.Context())
 	require.NoError(t, err)
 	for i, r := range all[:len(all)-1] { // the last one first
 		require.Equal(t, r.Number-1, all[i+1].Number)
@@ -335,7 +335,7 @@ func TestWhatCannotBeReservedIsRefused(t *testing.T) {
 			require.Equal(t, problem.Invalid, problem.KindOf(err))
 		})
 	}
-	all, err := d.Reserve.List(t.Context())
+	all, err := d.List(t.Context())
 	require.NoError(t, err)
 	require.Empty(t, all)
 }

@@ -38,6 +38,9 @@ type Loan struct {
 	// Lapse is for how many seconds the borrower may not be connected before it ends; 0 for as long as it lasts.
 	Lapse int `json:"lapse,omitempty"`
 
+	// Hands is what the borrower has asked those for who are near the device, the newest last.
+	Hands []Hands `json:"hands,omitempty"`
+
 	// Of one that is lent.
 	Epoch      uint64            `json:"epoch,omitempty"`
 	Apps       map[string]string `json:"apps,omitempty"`       // digests of those that were on the device before, by id
@@ -58,6 +61,33 @@ type Loan struct {
 	Wait   int    `json:"wait,omitempty"`  // how many seconds it will likely wait
 	Made   bool   `json:"made,omitempty"`  // the record of the device was made for it
 }
+
+// HandsState is how far a request for hands is.
+type HandsState string
+
+// The states of a request for hands.
+const (
+	HandsAsked     HandsState = "asked"
+	HandsSeen      HandsState = "seen" // somebody near has opened it
+	HandsDone      HandsState = "done" // as that person says; what the device tells counts
+	HandsCannot    HandsState = "cannot"
+	HandsWithdrawn HandsState = "withdrawn"
+)
+
+// Hands is a request to whoever is near a device: a step that somebody's hands must do.
+type Hands struct {
+	ID       string     `json:"id"` // of the lender's
+	Title    string     `json:"title"`
+	Text     string     `json:"text,omitempty"`
+	State    HandsState `json:"state"`
+	By       string     `json:"by,omitempty"`   // who has answered
+	Note     string     `json:"note,omitempty"` // what that person adds
+	Asked    time.Time  `json:"asked"`
+	Answered time.Time  `json:"answered,omitzero"`
+}
+
+// Open reports whether it waits for an answer.
+func (h Hands) Open() bool { return h.State == HandsAsked || h.State == HandsSeen }
 
 // Over reports whether nothing is left to be done for it.
 func (l Loan) Over() bool { return l.State == LoanEnded }

@@ -22,12 +22,25 @@ type Peer struct {
 
 // PeerRights is what a peer may do with this bench's devices.
 type PeerRights struct {
-	All     string            `json:"all,omitempty"`     // look or use, with every device; "" for nothing
-	Devices map[string]string `json:"devices,omitempty"` // look, use or nothing, by id of the device; it counts before All
+	All     string            `json:"all,omitempty"`     // look, use or hands, with every device; "" for nothing
+	Devices map[string]string `json:"devices,omitempty"` // look, use, hands or nothing, by id of the device; it counts before All
 }
+
+// RightHands is the right to use a device, and to ask for the hands of whoever is near it.
+const RightHands = "hands"
 
 // Of is what a peer may do with one device: look, use, or "" for nothing.
 func (r PeerRights) Of(device string) string {
+	if right := r.right(device); right != RightHands {
+		return right
+	}
+	return "use"
+}
+
+// Hands reports whether a peer may ask for the hands of whoever is near a device.
+func (r PeerRights) Hands(device string) bool { return r.right(device) == RightHands }
+
+func (r PeerRights) right(device string) string {
 	switch own, ok := r.Devices[device]; {
 	case own == "nothing":
 		return ""

@@ -52,7 +52,7 @@ func (s *Server) loanOut(r store.Loan, err error) (*out[client.Loan], error) {
 
 func (s *Server) loanOf(r store.Loan) client.Loan {
 	out := client.Loan{ID: r.ID, Lent: r.Lent, State: string(r.State), Peer: r.Peer, Far: r.Handle, May: r.Rights, For: int64(r.Seconds), Asked: r.Asked.UTC(), Began: when(r.Began), Ends: when(r.Ends), Ended: when(r.Ended),
-		Place: r.Place, Wait: int64(r.Wait), In: r.In, Out: r.Out}
+		Hands: s.handsOfLoan(r.ID), Place: r.Place, Wait: int64(r.Wait), In: r.In, Out: r.Out}
 	if r.Reason != "" {
 		out.Why = sentence(r.Reason)
 	}

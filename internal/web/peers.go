@@ -103,8 +103,8 @@ func (s *Server) setPeer(ctx context.Context, in *struct {
 		if err != nil {
 			return nil, problem(err)
 		}
-		if right != "look" && right != "use" && right != "nothing" && right != "as the others" {
-			return nil, problem(eb.Errorf(eb.Invalid, "right %.20q is invalid: write look, use, nothing, or as the others", right))
+		if right != "look" && right != "use" && right != store.RightHands && right != "nothing" && right != "as the others" {
+			return nil, problem(eb.Errorf(eb.Invalid, "right %.20q is invalid: write look, use, hands, nothing, or as the others", right))
 		}
 		rights[k.Device().ID] = right
 	}
@@ -175,7 +175,7 @@ func (s *Server) farDevices() []client.FarDevice {
 	for _, f := range s.Lend.Far() {
 		passed := int64(s.Clock.Now().Sub(f.Seen) / time.Second)
 		for _, d := range f.Devices {
-			out = append(out, client.FarDevice{Peer: f.Peer, Connected: f.Connected, Handle: d.Handle, Family: d.Family, Maker: d.Maker, Model: d.Model, Release: d.Release, May: d.Rights, Summary: d.Summary,
+			out = append(out, client.FarDevice{Peer: f.Peer, Connected: f.Connected, Handle: d.Handle, Family: d.Family, Maker: d.Maker, Model: d.Model, Release: d.Release, May: d.Rights, Hands: d.Hands, Summary: d.Summary,
 				State: string(d.State), Left: max(0, int64(d.Seconds)-passed), Waiting: d.Waiting})
 		}
 	}

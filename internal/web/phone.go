@@ -28,10 +28,11 @@ import (
 	"earlybench.invalid/earlybench/internal/access"
 )
 
-// phone is the page of one device for a phone: over TLS, at an address that a person chose,
+// phone is the page of one device, or of one request for hands, for a phone: over TLS, at an address that a person chose,
 // for one browser, and nothing else.
 type phone struct {
 	handle string
+	hands  string // id of the request for hands that it is of; "" for the page of the device
 	host   string // as the browser names it
 	port   int
 	ends   time.Time
@@ -65,14 +66,24 @@ func (s *Server) phoneRoutes() {
 			p.mu.Lock()
 			defer p.mu.Unlock()
 			p.asked = time.Now()
-			return &out[client.Phone]{client.Phone{Device: p.handle, Ends: p.ends, Used: p.secret == ""}}, nil
+			return &out[client.Phone]{client.Phone{Device: p.handle, Hands: p.hands, Ends: p.ends, Used: p.secret == ""}}, nil
 		})
 }
 
 // openPhone starts to serve a device's page for a phone. Only one is served at a time; the
 // previous one ends.
 func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk }) (*out[client.Phone], error) {
-	if _, err := s.Rack.Find(in.Body.Device); err != nil {
+	handle, path := in.Body.Device, "/phone/"+in.Body.Device
+	if in.Body.Hands != "" {
+		h, err := s.Lend.FindHands(in.Body.Hands)
+		if err != nil {
+			return nil, problem(err)
+		}
+		if !h.Loan.Lent {
+			return nil, problem(eb.Errorf(eb.Invalid, "it is asked of somebody at %s, whose bench serves the page for it", h.Loan.Peer))
+		}
+		handle, path = h.Loan.Handle, "/near/"+h.ID
+	} else if _, err := s.Rack.Find(handle); err != nil {
 		return nil, problem(err)
 	}
 	host, port, err := net.SplitHostPort(in.Body.Address)
@@ -93,7 +104,7 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 		return nil, problem(err)
 	}
 	at := l.Addr().(*net.TCPAddr)
-	p := &phone{handle: in.Body.Device, host: at.String(), port: at.Port, ends: s.Clock.Now().Add(phoneGood), secret: rand.Text(), heard: time.Now(), asked: time.Now(),
+	p := &phone{handle: handle, hands: in.Body.Hands, host: at.String(), port: at.Port, ends: s.Clock.Now().Add(phoneGood), secret: rand.Text(), heard: time.Now(), asked: time.Now(),
 		close: func() { l.Close() }}
 	s.endPhone(nil)
 	s.mu.Lock()
@@ -101,8 +112,8 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 	s.mu.Unlock()
 	s.serve(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}), mostPhoneConns)
 	s.served.Go(func() { s.watchPhone(p) })
-	return &out[client.Phone]{client.Phone{Device: p.handle, Ends: p.ends, Fingerprint: fingerprint,
-		URL: "https://" + p.host + "/phone/" + p.handle + "#sign-in=" + p.secret}}, nil
+	return &out[client.Phone]{client.Phone{Device: p.handle, Hands: p.hands, Ends: p.ends, Fingerprint: fingerprint,
+		URL: "https://" + p.host + path + "#sign-in=" + p.secret}}, nil
 }
 
 // watchPhone ends the page when its time is over, when its browser is gone, or when the
@@ -202,6 +213,9 @@ func (s *Server) guardPhone(c fiber.Ctx, p *phone) error {
 
 // may defines what the page for a phone may ask for and do.
 func (p *phone) may(method, path string) bool {
+	if p.hands != "" { // whoever is near learns of this request, and of nothing else
+		return method == http.MethodGet && (path == "/api/v1/bench" || path == "/api/v1/hands/"+p.hands) || method == http.MethodPost && path == "/api/v1/hands/"+p.hands+"/answer"
+	}
 	if method == http.MethodGet && (path == "/api/v1/bench" || path == "/api/v1/events") {
 		return true
 	}

@@ -22,6 +22,11 @@ const (
 	heardOperation    = "reservation-heard"
 )
 
+// OfReservation names what a path does. It is exported so that huma reads it where it is embedded.
+type OfReservation struct {
+	Reservation string `path:"reservation" maxLength:"60"`
+}
+
 func (s *Server) reservationRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/reservations", "reservations", "What is reserved for runs of commands: first what has not ended, in the order of asking, then what has ended last"), func(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Reservation]], error) {
@@ -36,20 +41,17 @@ func (s *Server) reservationRoutes() {
 		return s.reservationOut(s.Reserve.Ask(ctx, reserve.Request{Actor: access.From(ctx).String(), Title: b.Title, Where: b.Where, Count: b.Count, Peers: b.Peers,
 			Long: time.Duration(b.For) * time.Second, Within: time.Duration(b.Within) * time.Second}))
 	})
-	type ofReservation struct {
-		Reservation string `path:"reservation" maxLength:"60"`
-	}
-	huma.Register(a, operation(access.Use, "POST", "/reservations/{reservation}/heard", heardOperation, "Say that the run is still there, and ask how its reservation is"), func(ctx context.Context, in *ofReservation) (*out[client.Reservation], error) {
+	huma.Register(a, operation(access.Use, "POST", "/reservations/{reservation}/heard", heardOperation, "Say that the run is still there, and ask how its reservation is"), func(ctx context.Context, in *OfReservation) (*out[client.Reservation], error) {
 		return s.reservationOut(s.Reserve.Heard(ctx, in.Reservation, access.From(ctx).String()))
 	})
 	huma.Register(a, operation(access.Use, "DELETE", "/reservations/{reservation}/devices/{handle}", "put-device-aside", "Let a device go that will not do, and wait for another one"), func(ctx context.Context, in *struct {
-		ofReservation
+		OfReservation
 		Handle string `path:"handle" maxLength:"60"`
 		Why    string `query:"why" maxLength:"500" doc:"why it will not do"`
 	}) (*out[client.Reservation], error) {
 		return s.reservationOut(s.Reserve.PutAside(ctx, in.Reservation, access.From(ctx).String(), in.Handle, in.Why))
 	})
-	huma.Register(a, operation(access.Use, "DELETE", "/reservations/{reservation}", "end-reservation", "Give the devices back; those of others, too, for a person"), func(ctx context.Context, in *ofReservation) (*out[client.Reservation], error) {
+	huma.Register(a, operation(access.Use, "DELETE", "/reservations/{reservation}", "end-reservation", "Give the devices back; those of others, too, for a person"), func(ctx context.Context, in *OfReservation) (*out[client.Reservation], error) {
 		actor := access.From(ctx)
 		r, err := s.Reserve.End(ctx, in.Reservation, actor.String(), "the devices were given back")
 		if err != nil && actor.May(access.Consent) { // it may be somebody else's

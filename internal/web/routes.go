@@ -98,6 +98,7 @@ func (s *Server) routes() {
 	s.adapterRoutes()
 	s.peerRoutes()
 	s.reservationRoutes()
+	s.handsRoutes()
 	s.supplyRoutes()
 	s.kitRoutes()
 	s.safeRoutes()

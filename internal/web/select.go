@@ -66,6 +66,7 @@ var (
 	historyList      = listingOf("fact", 200, func(x client.Fact) string { return x.ID })
 	peerList         = listingOf("peer", 0, func(x client.Peer) string { return x.Name })
 	farList          = listingOf("device", 0, func(x client.FarDevice) string { return x.Peer + "/" + x.Handle })
+	handsList        = listingOf("hands", 0, func(x client.Hands) string { return x.ID })
 	reservationList  = listingOf("reservation", 100, func(x client.Reservation) string { return x.ID })
 	loanList         = listingOf("loan", 100, func(x client.Loan) string { return x.ID })
 	sheetList        = listingOf("sheet", 0, func(x client.Sheet) string { return x.Sheet + "/" + x.Code })

@@ -48,6 +48,7 @@ var lists = map[string]struct{ noun, first string }{
 	"/peers":                       {"peer", `peer.name == "quay-desk" && peer.may == "look"`},
 	"/far-devices":                 {"device", ""},
 	"/loans":                       {"loan", `loan.peer == "quay-desk" && loan.state == "ended"`},
+	"/hands":                       {"hands", ""},
 	"/reservations":                {"reservation", `reservation.title == "tests-1" && reservation.count == 2`},
 	"/authorities":                 {"authority", `authority.name == "fell-1"`},
 	"/accounts":                    {"account", `account.id == "ada" && account.used`},

@@ -55,6 +55,7 @@ export type Invitation = Schemas["Invitation"];
 export type FarDevice = Schemas["FarDevice"];
 export type Loan = Schemas["Loan"];
 export type NewLoan = Schemas["NewLoan"];
+export type Hands = Schemas["Hands"];
 export type Reservation = Schemas["Reservation"];
 export type AskingBench = Schemas["AskingBench"];
 export type PeerMeeting = Schemas["PeerMeeting"];

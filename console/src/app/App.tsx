@@ -7,6 +7,7 @@ import { DevicePage } from "../device/DevicePage";
 import { PhonePage } from "../device/PhonePage";
 import { EndingsPage } from "../endings/EndingsPage";
 import { KeysPage } from "../keys/KeysPage";
+import { NearPage } from "../peers/NearPage";
 import { RackPage } from "../rack/RackPage";
 import { RoundPage } from "../rack/RoundPage";
 import { UnseenPage } from "../why/UnseenPage";
@@ -16,9 +17,10 @@ import { SignIn } from "./SignIn";
 export function App() {
   const bench = useBench();
   const phone = useMatch("/phone/:handle");
-  const live = useEvents(bench.data?.sequence);
+  const near = useMatch("/near/:id"); // whoever is near gets no events
+  const live = useEvents(near ? undefined : bench.data?.sequence);
   if (bench.error instanceof Problem && bench.error.status === 401) return <SignIn />;
-  if (phone && bench.data) return <PhonePages />;
+  if ((phone || near) && bench.data) return <PhonePages />;
   if (!bench.data) return <p className="p-8 text-secondary">Asking the bench…</p>;
   return (
     <>
@@ -41,9 +43,10 @@ export function App() {
   );
 }
 
-/** A phone beside a device has one page, without a way to others. */
+/** A phone beside a device, of its developer or of somebody near it, has one page, without a way to others. */
 const PhonePages = () => (
   <Routes>
     <Route path="/phone/:handle" element={<PhonePage />} />
+    <Route path="/near/:id" element={<NearPage />} />
   </Routes>
 );

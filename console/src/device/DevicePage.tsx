@@ -3,6 +3,7 @@ import { usePrep, useWhy } from "../api/queries";
 import { AppChoice } from "../app/AppChoice";
 import { useChosenApp } from "../app/chosenApp";
 import { ProblemText } from "../parts/ProblemText";
+import { HandsBar } from "../peers/HandsBar";
 import { LoanBar } from "../peers/LoanBar";
 import { ReservedBar } from "../peers/ReservedBar";
 import { AppsPanel } from "./AppsPanel";
@@ -47,6 +48,7 @@ export function DevicePage() {
           <WayList device={device} />
         </div>
         <LoanBar handle={device.handle} />
+        <HandsBar device={device} />
         <ReservedBar handle={device.handle} />
         <GateStrip device={device} />
         <div className="mt-8 grid grid-cols-[minmax(0,1fr)] gap-9 md:grid-cols-[232px_minmax(0,1fr)]">

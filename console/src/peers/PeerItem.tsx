@@ -7,6 +7,7 @@ const rights = [
   { right: "nothing", means: "see nothing here" },
   { right: "look", means: "look at the devices" },
   { right: "use", means: "use the devices" },
+  { right: "hands", means: "use them, and ask for your hands" },
 ] as const;
 
 /** A peer: whether it is connected, what it may do here, and what is wrong between. */
@@ -30,7 +31,7 @@ export function PeerItem({ peer }: { peer: Peer }) {
             aria-label={`What ${peer.name} may`}
             className="select select-sm w-auto"
             value={peer.may || "nothing"}
-            onChange={(e) => set.mutate({ may: e.target.value as "nothing" | "look" | "use" })}
+            onChange={(e) => set.mutate({ may: e.target.value as "nothing" | "look" | "use" | "hands" })}
           >
             {rights.map((r) => (
               <option key={r.right} value={r.right}>
