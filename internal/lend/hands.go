@@ -38,7 +38,7 @@ func toldHands(all []store.Hands) (out []core.Hands) {
 	return out
 }
 
-// heardHands are requests for hands as the lender tells of them; when each was asked and answered is told by this
+// heardHands are requests for hands as the lender tells of them; when each was asked and answered goes by this
 // bench's clock.
 func heardHands(had []store.Hands, told []core.Hands, now time.Time) (out []store.Hands) {
 	for _, t := range told[:min(len(told), keptHands)] {
