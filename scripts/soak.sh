@@ -11,11 +11,15 @@ out=$(mktemp)
 fuzz=$(awk -v soak="$SOAK" 'BEGIN { n = soak + 0; if (soak ~ /h$/) n *= 3600; else if (soak ~ /m$/) n *= 60; f = int(n / 60); print (f < 2 ? 2 : (f > 60 ? 60 : f)) }')
 
 tests='TestNothingAcknowledgedIsLostWhenTheServiceIsKilled|TestPulledCablesLoseNothingOfACopy|TestAFullDiskIsNamedAndWhatWasAcknowledgedIsKept|TestWhatIsAcknowledgedSurvivesALossOfPower'
-tests="$tests|TestANewcomerIsLedFromBrandNewToATriedAppByThePage|TestWhatIsAcknowledgedIsKeptOnEveryRoute|TestTheBenchHoldsAgainstHostileDevices|TestManyReadersOfTheEventsHoldNobodyUp|TestAStormOfConnectionsBeforeSignInCostsLittle|TestTryoutsLeaveNothingBehind|TestAFetchThatIsKilledGoesOnAtTheByte"
+tests="$tests|TestANewcomerIsLedFromBrandNewToATriedAppByThePage|TestWhatIsAcknowledgedIsKeptOnEveryRoute|TestTheBenchHoldsAgainstHostileDevices|TestManyReadersOfTheEventsHoldNobodyUp|TestAStormOfConnectionsBeforeSignInCostsLittle|TestTryoutsLeaveNothingBehind|TestAFetchThatIsKilledGoesOnAtTheByte|TestBenchesThatAreKilledAgreeOnTheirLoans"
 
 failed=0
 go test ./test -count=1 -timeout 3h -v -run "^($tests)\$" 2>&1 | tee "$out" | grep --line-buffered -E '^(--- |ok|FAIL)|soak: ' || true
 grep -q '^FAIL' "$out" && failed=1
+go test ./internal/lend -count=1 -timeout 1h -v -run '^(TestACopyGoesOnAcrossBreaksBetweenTheBenches|TestABorrowedDeviceIsOfUseOverALongLine)$' >"$out.lend" 2>&1 || failed=1
+grep -E '^(--- |ok|FAIL)|soak: ' "$out.lend" || true
+cat "$out.lend" >>"$out"
+rm -f "$out.lend"
 
 targets=0
 crashed=""

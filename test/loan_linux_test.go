@@ -1,14 +1,18 @@
 package test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
+	mathrand "math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -133,4 +137,43 @@ func TestTwoBenchesBecomePeersByCommands(t *testing.T) {
 	require.Equal(t, 1, r.code)
 	require.Regexp(t, `✗ known +it does not know this bench any more`, r.out)
 	require.Contains(t, r.err, "Have its owner invite this bench anew")
+}
+
+// Either bench is killed at random moments of loans that are started, used and ended: nothing is lent twice, nobody
+// stays admitted, and both records agree afterwards.
+func TestBenchesThatAreKilledAgreeOnTheirLoans(t *testing.T) {
+	kills := soaked(t, 2, 20)
+	d := startWith(t, t.TempDir())
+	h := d.harbour()
+	d.eventually("the far rack is seen", func() bool { return strings.Contains(d.ok("rack", "--peers"), "heron-9") })
+	active := func(x *demo) (out []client.Loan) {
+		all, _ := x.api.Loans(context.Background())
+		for _, l := range all {
+			if l.State == "active" || l.State == "returning" {
+				out = append(out, l)
+			}
+		}
+		return out
+	}
+	for n := range kills {
+		began := d.run("loan", "start", "heron-9", "--from", "harbour-desk", "--for", "1h")
+		victim := []*demo{d, h}[mathrand.IntN(2)]
+		pid := process(t, victim.state)
+		work := d.command(context.Background(), "try", "fellgate/callout", "heron-9")
+		time.Sleep(time.Duration(mathrand.IntN(3000)) * time.Millisecond)
+		require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+		work.wait() // well or not
+		for _, x := range []*demo{d, h} {
+			x.eventually("both answer", func() bool { _, err := x.api.Bench(context.Background()); return err == nil })
+		}
+		require.LessOrEqual(t, len(active(h)), 1, "kill %d: lent to nobody or to one; the loan was answered with %d", n, began.code)
+		d.eventually("both agree that it is lent, or not", func() bool { return len(active(d)) == len(active(h)) })
+		d.run("loan", "end", "heron-9")
+		d.eventually("both agree that it is back", func() bool { return len(active(d))+len(active(h)) == 0 })
+		h.eventually("the device lets nobody in but its own bench", func() bool { return strings.Contains(h.ok("rack", "--where", `device.handle == "heron-9"`), "ready") })
+		var all client.List[client.Loan]
+		h.json(&all, "loan", "--limit", "1")
+		require.True(t, len(all.Items) == 0 || all.Items[0].NotBack == "", "admission, apps and files are off, as the device tells: %+v", all.Items)
+	}
+	t.Logf("soak: benches killed in loans %8d  both agreed each time", kills)
 }

@@ -3,7 +3,6 @@ package lend_test
 import (
 	"context"
 	"crypto/rand"
-	"io"
 	"log/slog"
 	mathrand "math/rand/v2"
 	"net"
@@ -38,6 +37,8 @@ type wire struct {
 
 	mu    sync.Mutex
 	down  bool
+	delay time.Duration // each way
+	rate  int           // bytes in a second each way; 0: as fast as it goes
 	conns map[net.Conn]bool
 	work  sync.WaitGroup
 }
@@ -59,7 +60,7 @@ func (w *wire) serve() {
 			return
 		}
 		w.mu.Lock()
-		down := w.down
+		down, delay, rate := w.down, w.delay, w.rate
 		w.mu.Unlock()
 		d, err := net.Dial("tcp", w.to)
 		if err != nil || down {
@@ -74,7 +75,7 @@ func (w *wire) serve() {
 		w.mu.Unlock()
 		for _, x := range [][2]net.Conn{{c, d}, {d, c}} {
 			w.work.Go(func() {
-				io.Copy(x[0], x[1])
+				far(x[0], x[1], delay, rate)
 				x[0].Close()
 				x[1].Close()
 			})
@@ -430,9 +431,12 @@ func TestABreakBetweenTheBenchesIsBridged(t *testing.T) {
 }
 
 // TestACopyGoesOnAcrossBreaksBetweenTheBenches breaks the connection twice, at random places, and counts at the lender's end
-// what was received for the device.
+// what was received for the device; with SOAK ten times in 100 MB, for 1 to 50 seconds each.
 func TestACopyGoesOnAcrossBreaksBetweenTheBenches(t *testing.T) {
-	const size = 30 << 20
+	size, breaks, longest := int64(30<<20), 2, time.Second
+	if os.Getenv("SOAK") != "" {
+		size, breaks, longest = 100<<20, 10, 50*time.Second
+	}
 	p := lends(t, "use")
 	_, k := p.borrow("use", time.Hour)
 	dir := benchtest.SmallApp(t, true)
@@ -448,17 +452,22 @@ func TestACopyGoesOnAcrossBreaksBetweenTheBenches(t *testing.T) {
 	require.NoError(t, err)
 	j, err := p.moor.Tryouts.Start(t.Context(), tryout.Ask{App: "fellgate/callout", Devices: []string{k.Device().Handle}, Try: true})
 	require.NoError(t, err)
-	for _, at := range []int64{1<<20 + mathrand.Int64N(8<<20), 14<<20 + mathrand.Int64N(8<<20)} {
+	part, away := size/int64(breaks+1), time.Duration(0)
+	for i := range breaks {
+		at := int64(i)*part + 1<<20 + mathrand.Int64N(part-2<<20)
 		p.harbour.Eventually("so much has come", func() bool { return loan(t, p.harbour).In > at })
+		long := time.Second + time.Duration(mathrand.Int64N(int64(longest)))
+		away += long
 		p.wire.cut(true)
-		time.Sleep(time.Second)
+		time.Sleep(long)
 		p.wire.up()
 	}
 	done := p.moor.Ended(j)
 	require.Equal(t, job.Done, done.State, "%+v", done.Error)
 	in := loan(t, p.harbour).In
-	require.Greater(t, in, int64(size))
-	require.Less(t, in, int64(size+2<<20), "next to nothing came twice")
+	require.Greater(t, in, size)
+	require.Less(t, in, size+2<<20, "next to nothing came twice")
+	t.Logf("soak: copies over a loan %8d  %d breaks, %v in all; %d bytes beyond the file's", 1, breaks, away.Round(time.Second), in-size)
 }
 
 func TestADeviceThatWasLentGoesBackWhateverBenchEnds(t *testing.T) {

@@ -219,12 +219,19 @@ func (p *painter) lines(weight string, size, pitch float64, c color.Color, lines
 	return y
 }
 
-// fade fills everything with a gradient from top to bottom.
+// fade fills everything with a gradient from top to bottom, row by row: a pattern that is asked for the colour of
+// every single point takes longer than all else that is drawn.
 func (p *painter) fade(above, below color.Color) {
-	g := gg.NewLinearGradient(0, 0, 0, p.h*Scale)
-	g.AddColorStop(0, above)
-	g.AddColorStop(1, below)
-	p.SetFillStyle(g)
-	p.DrawRectangle(0, 0, p.w*Scale, p.h*Scale)
-	p.Fill()
+	img := p.Image().(*image.RGBA) // as gg makes it
+	from, to := color.RGBAModel.Convert(above).(color.RGBA), color.RGBAModel.Convert(below).(color.RGBA)
+	b := img.Bounds()
+	for y := b.Min.Y; y < b.Max.Y; y++ {
+		at := min(float64(y)/(p.h*Scale), 1)
+		mix := func(a, b uint8) uint8 { return uint8(float64(a) + at*(float64(b)-float64(a)) + 0.5) }
+		row := img.Pix[img.PixOffset(b.Min.X, y):][:4*b.Dx()]
+		copy(row, []byte{mix(from.R, to.R), mix(from.G, to.G), mix(from.B, to.B), 255})
+		for done := 4; done < len(row); done *= 2 {
+			copy(row[done:], row[:done])
+		}
+	}
 }
