@@ -117,17 +117,32 @@ type RoundGroup struct {
 type PhoneAsk struct {
 	Device  string `json:"device,omitempty"`
 	Hands   string `json:"hands,omitempty" doc:"id of a request for hands, instead of a device"`
+	App     string `json:"app,omitempty" maxLength:"100" doc:"an app for which the serials of devices are collected, instead of a device"`
 	Address string `json:"address" doc:"an address of this computer, with or without a port"`
 }
 
-// Phone is a page for a phone, of one device or of one request for hands.
+// Phone is a page for a phone, of one device, of one request for hands, or of one handover.
 type Phone struct {
 	Device      string    `json:"device"`
+	Handover    *Handover `json:"handover,omitempty" doc:"what is collected for a handover"`
 	Hands       string    `json:"hands,omitempty" doc:"id of the request for hands that it is of"`
 	URL         string    `json:"url,omitempty" doc:"works once; told only when it is opened"`
 	Fingerprint string    `json:"fingerprint,omitempty" doc:"of its certificate, SHA-256"`
 	Ends        time.Time `json:"ends"`
 	Used        bool      `json:"used" doc:"a browser has it"`
+}
+
+// Handover is what somebody who has devices, and no bench, says of them, so that a debug token can name them.
+type Handover struct {
+	App     string           `json:"app"`
+	Devices []HandoverDevice `json:"devices" nullable:"false"`
+}
+
+// HandoverDevice is one of these devices.
+type HandoverDevice struct {
+	Serial string `json:"serial" minLength:"1" maxLength:"60"`
+	Model  string `json:"model" minLength:"1" maxLength:"60" doc:"as the maker prints it"`
+	At     string `json:"at,omitempty" maxLength:"60" doc:"who has it, for people"`
 }
 
 // Retirement is how far retiring a device has come.

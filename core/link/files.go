@@ -18,7 +18,7 @@ type files struct{ *Session }
 // Put sends a file by SFTP.
 func (f files) Put(ctx context.Context, dir, name string, r io.Reader, at, size int64, arrived func(int64)) error {
 	open := func(ctx context.Context) (ssh.Channel, error) { return f.open(ctx, "session", nil) }
-	err := upload.Put(ctx, open, upload.File{Name: dir + "/" + name, At: at, Size: size}, r, arrived)
+	err := upload.Put(ctx, open, upload.File{Name: dir + "/" + name, At: at, Size: size, Idle: f.idle}, r, arrived)
 	if err != nil && ctx.Err() == nil {
 		return f.lost(err)
 	}

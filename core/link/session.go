@@ -14,6 +14,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/resume"
 	"earlybench.invalid/earlybench/core/rpc"
 )
 
@@ -26,6 +27,7 @@ type Session struct {
 	key  string // the device's
 	own  string // the bench's
 	done chan struct{}
+	idle func() time.Duration // for how long in all nothing could pass; nil where that does not happen
 
 	err error // why it has ended, set before done is closed
 
@@ -46,7 +48,7 @@ var _ device.Session = (*Session)(nil)
 // fingerprint of the device key when the device has proven it, and before this bench proves its
 // own key; an error ends the link.
 func Dial(ctx context.Context, c net.Conn, key ssh.Signer, accept func(fingerprint string) error) (*Session, error) {
-	s := &Session{Bare: device.Bare{Way: "device link"}, own: ssh.FingerprintSHA256(key.PublicKey()), done: make(chan struct{}), calling: make(chan struct{}, 1)}
+	s := &Session{Bare: device.Bare{Way: "device link"}, own: ssh.FingerprintSHA256(key.PublicKey()), done: make(chan struct{}), calling: make(chan struct{}, 1), idle: idle(c)}
 	s.calling <- struct{}{}
 	var refused error
 	config := &ssh.ClientConfig{
@@ -217,8 +219,9 @@ func (s *Session) call(ctx context.Context, method string, params, result any) e
 	if method == MethodAppSwitch {
 		within = installWithin
 	}
-	ctx, cancel := context.WithTimeoutCause(ctx, within, silence("answered "+method, within))
-	defer cancel()
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	defer resume.Within(within, s.idle, func() { cancel(silence("answered "+method, within)) }).Stop()
 	select {
 	case <-s.calling:
 	case <-ctx.Done():

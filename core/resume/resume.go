@@ -59,11 +59,13 @@ type Stream struct {
 	reason   string   // why it was closed here
 	carrier  *carrier // that carries it; nil: none does
 	lost     *time.Timer
+	idle     time.Duration // for which nothing carried it, but for a break that goes on
+	dropped  time.Time     // since when that goes on
 }
 
 // New makes a stream. It ends with [ErrBroken] once no connection has carried it for as long as bridge says.
 func New(bridge time.Duration) *Stream {
-	s := &Stream{bridge: bridge, changed: make(chan struct{})}
+	s := &Stream{bridge: bridge, changed: make(chan struct{}), dropped: time.Now()}
 	s.lost = time.AfterFunc(bridge, func() { s.end(ErrBroken) })
 	return s
 }
@@ -204,14 +206,16 @@ func (s *Stream) Carry(ctx context.Context, c io.ReadWriteCloser) error {
 	s.mu.Lock()
 	s.lost.Stop()
 	before := s.carrier
-	s.carrier = mine
+	if s.carrier = mine; before == nil {
+		s.idle += time.Since(s.dropped)
+	}
 	s.mu.Unlock()
 	defer func() {
 		close(mine.done)
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if s.carrier == mine {
-			s.carrier = nil
+			s.carrier, s.dropped = nil, time.Now()
 			if s.ended == nil {
 				s.lost.Reset(s.bridge)
 			}

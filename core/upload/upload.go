@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/resume"
 )
 
 const (
@@ -37,6 +38,8 @@ type File struct {
 	// arrived. 0 stands for any order. A server that writes pieces as they come leaves gaps below the end
 	// of a file that was cut, in its last segment only.
 	Segment int64
+	// Idle is for how long in all nothing could pass, which does not count as silence; nil where that does not happen.
+	Idle func() time.Duration
 }
 
 // Put sends the content of r, over a channel of the kind session that open opens. arrived is called with
@@ -46,7 +49,7 @@ func Put(ctx context.Context, open func(context.Context) (ssh.Channel, error), f
 	// A device may not answer, at the beginning or from some piece on: when ctx ends, the channel is closed.
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	stalled := time.AfterFunc(AnswerWithin, func() { cancel(silence()) })
+	stalled := resume.Within(AnswerWithin, f.Idle, func() { cancel(silence()) })
 	defer stalled.Stop()
 	client, err := begin(ctx, open)
 	if err != nil {
@@ -58,7 +61,7 @@ func Put(ctx context.Context, open func(context.Context) (ssh.Channel, error), f
 	if err != nil {
 		return ended(ctx, fmt.Errorf("open the file on the device: %w", err))
 	}
-	alive := func() { stalled.Reset(AnswerWithin) }
+	alive := func() { stalled.Reset() }
 	for at := f.At; at < f.Size && err == nil; at = f.end(at) {
 		err = send(ctx, out, r, at, f.end(at), arrived, alive)
 	}

@@ -44,7 +44,7 @@ later, or when the phone has gone.`,
 			case phone && len(args) == 0:
 				return p.whichPhone(c.Context(), b)
 			case phone:
-				return p.phonePage(c.Context(), b, client.PhoneAsk{Device: args[0], Address: address})
+				return p.phonePage(c.Context(), b, client.PhoneAsk{Device: args[0], Address: address}, nil)
 			case len(args) > 0:
 				return usage("a device is named with --phone only: earlybench console --phone %s --address ADDRESS", args[0])
 			}
@@ -118,8 +118,8 @@ func (p *program) whichPhone(ctx context.Context, b *client.Client) error {
 	return usage("--phone: name the device, such as earlybench console --phone %s --address ADDRESS; these wait for your hands: %s", waiting[0], strings.Join(waiting, ", "))
 }
 
-// phonePage serves a device's page for a phone until somebody ends it.
-func (p *program) phonePage(ctx context.Context, b *client.Client, ask client.PhoneAsk) error {
+// phonePage serves a page for a phone until somebody ends it. told hears how it is, every second.
+func (p *program) phonePage(ctx context.Context, b *client.Client, ask client.PhoneAsk, told func(client.Phone) error) error {
 	if ask.Address == "" {
 		return usage("--address is missing: choose the one that the phone reaches; this computer has %s", strings.Join(addresses(), ", "))
 	}
@@ -155,6 +155,11 @@ func (p *program) phonePage(ctx context.Context, b *client.Client, ask client.Ph
 			page.Used = true
 			fmt.Fprintln(p.err, "A browser has opened it; the address works no more.")
 		}
+		if err == nil && told != nil {
+			if err := told(now); err != nil {
+				return err
+			}
+		}
 	}
 }
 
@@ -173,6 +178,9 @@ func (p *program) printPhone(page client.Phone) error {
 
 // whatPage says of what a page for a phone is.
 func whatPage(page client.Phone) string {
+	if page.Handover != nil {
+		return "The page on which the devices for " + bold.Render(safe(page.Handover.App)) + " are named,"
+	}
 	if page.Hands != "" {
 		return "The request for hands at " + bold.Render(safe(page.Device))
 	}

@@ -54,35 +54,66 @@ func writeRequest(file string, r *handover.Request) error {
 }
 
 func (p *program) handoverRequest() *cobra.Command {
-	return &cobra.Command{Use: "request APP FILE", Short: "Write a request that collects the serials of their devices", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
-		if err := appfile.CheckID(args[0]); err != nil {
-			return usage("%w", err)
-		}
-		if _, err := os.Stat(args[1]); err == nil {
-			return usage("%s is there already: choose another name, so that no reply is lost", args[1])
-		}
-		b, err := p.bench()
-		if err != nil {
-			return err
-		}
-		bench, err := b.Bench(c.Context())
-		if err != nil {
-			return err
-		}
-		by, err := b.Developer(c.Context(), "")
-		if err != nil {
-			return err
-		}
-		r := &handover.Request{App: args[0], From: bench.Name, Key: by.Thumbprint}
-		if err := writeRequest(args[1], r); err != nil {
-			return err
-		}
-		if p.json {
-			return p.printJSON(r)
-		}
-		p.sayf("Send %s to who has the devices. They add theirs: earlybench handover reply %[1]s DEVICE...\n", args[1])
+	page, address := false, ""
+	c := &cobra.Command{Use: "request APP FILE", Short: "Write a request that collects the serials of their devices", Args: cobra.ExactArgs(2),
+		Long: `Writes a request without devices, for a file that goes back and forth. Somebody near who
+has devices and no bench can name them on a page instead: --page serves it over TLS, for
+one browser, at an address of this computer; what is named there is added to the file.`,
+		Example: "earlybench handover request fellgate/callout callout.ebrequest\nearlybench handover request fellgate/callout callout.ebrequest --page --address 192.0.2.7", RunE: func(c *cobra.Command, args []string) error {
+			if err := appfile.CheckID(args[0]); err != nil {
+				return usage("%w", err)
+			}
+			if _, err := os.Stat(args[1]); err == nil {
+				return usage("%s is there already: choose another name, so that no reply is lost", args[1])
+			}
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			bench, err := b.Bench(c.Context())
+			if err != nil {
+				return err
+			}
+			by, err := b.Developer(c.Context(), "")
+			if err != nil {
+				return err
+			}
+			r := &handover.Request{App: args[0], From: bench.Name, Key: by.Thumbprint}
+			if err := writeRequest(args[1], r); err != nil {
+				return err
+			}
+			if page {
+				return p.phonePage(c.Context(), b, client.PhoneAsk{App: r.App, Address: address}, func(now client.Phone) error { return p.named(args[1], r, now.Handover) })
+			}
+			if p.json {
+				return p.printJSON(r)
+			}
+			p.sayf("Send %s to who has the devices. They add theirs: earlybench handover reply %[1]s DEVICE...\n", args[1])
+			return nil
+		}}
+	c.Flags().BoolVar(&page, "page", false, "serve a page on which somebody without a bench names devices")
+	c.Flags().StringVar(&address, "address", "", "with --page: the address of this computer that their browser reaches, with or without a port")
+	return c
+}
+
+// named adds what was named on the page of a handover to its request.
+func (p *program) named(file string, r *handover.Request, h *client.Handover) error {
+	if h == nil {
 		return nil
-	}}
+	}
+	had := len(r.Devices)
+	for _, d := range h.Devices {
+		if err := r.Add(handover.Device{Serial: d.Serial, Model: d.Model, At: d.At}); err != nil {
+			return fmt.Errorf("%s: %w", d.Serial, err)
+		}
+	}
+	if len(r.Devices) == had {
+		return nil
+	}
+	for _, d := range r.Devices[had:] {
+		fmt.Fprintf(p.err, "Named: %s, %s\n", safe(d.Serial), safe(d.Model))
+	}
+	return writeRequest(file, r)
 }
 
 func (p *program) handoverReply() *cobra.Command {

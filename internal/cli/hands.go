@@ -130,7 +130,7 @@ command, an hour later, or when the phone has gone.`,
 				return err
 			}
 			ask.Hands = args[0]
-			return p.phonePage(c.Context(), b, ask)
+			return p.phonePage(c.Context(), b, ask, nil)
 		}}
 	c.Flags().StringVar(&ask.Address, "address", "", "the address of this computer that the phone reaches, with or without a port")
 	return c

@@ -455,7 +455,12 @@ func TestACopyGoesOnAcrossBreaksBetweenTheBenches(t *testing.T) {
 	part, away := size/int64(breaks+1), time.Duration(0)
 	for i := range breaks {
 		at := int64(i)*part + 1<<20 + mathrand.Int64N(part-2<<20)
-		p.harbour.Eventually("so much has come", func() bool { return loan(t, p.harbour).In > at })
+		require.Eventually(t, func() bool {
+			now, err := p.moor.Store.Job(context.Background(), j.ID)
+			require.NoError(t, err)
+			require.False(t, now.State.Ended(), "%d breaks of %v: %+v", i, away, now.Error)
+			return loan(t, p.harbour).In > at
+		}, time.Minute, 10*time.Millisecond, "so much has come")
 		long := time.Second + time.Duration(mathrand.Int64N(int64(longest)))
 		away += long
 		p.wire.cut(true)

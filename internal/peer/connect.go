@@ -30,13 +30,19 @@ func (p *Peers) connect(k *known) {
 const (
 	firstPause = time.Second
 	mostPause  = 30 * time.Second
-	steady     = 30 * time.Second // a link that lasted this long was a good one
+	// While streams may still wait for the next link (lend.Bridge), the pauses are short.
+	bridging     = 2 * time.Minute
+	bridgedPause = 3 * time.Second
+	steady       = 30 * time.Second // a link that lasted this long was a good one
 )
 
 // keepConnected connects to a peer again and again.
 func (p *Peers) keepConnected(ctx context.Context, k *known, r store.Peer) {
-	said := ""
+	said, lost := "", time.Now()
 	for pause := firstPause; ctx.Err() == nil; pause = min(2*pause, mostPause) {
+		if time.Since(lost) < bridging {
+			pause = min(pause, bridgedPause)
+		}
 		began := time.Now()
 		l, end, err := p.dial(ctx, r.Addresses, r.Via, r.ViaKey, func(key string) error {
 			if key != r.Key {
@@ -50,6 +56,7 @@ func (p *Peers) keepConnected(ctx context.Context, k *known, r store.Peer) {
 		if err == nil {
 			p.attach(ctx, l)
 			end()
+			lost = time.Now()
 		} else if said != err.Error() && ctx.Err() == nil {
 			said = err.Error()
 			p.cfg.Log.Info("connect to a peer", "peer", r.Name, "error", err)

@@ -16,6 +16,7 @@ import (
 	"math/big"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -24,6 +25,9 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/authority"
+	"earlybench.invalid/earlybench/core/plain"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 )
@@ -33,6 +37,7 @@ import (
 type phone struct {
 	handle string
 	hands  string // id of the request for hands that it is of; "" for the page of the device
+	app    string // for which the serials of devices are collected; "" for another page
 	host   string // as the browser names it
 	port   int
 	ends   time.Time
@@ -40,8 +45,9 @@ type phone struct {
 	mu      sync.Mutex
 	secret  string // of the one-time address; "" once it is used
 	session string
-	heard   time.Time // from the browser, the last time
-	asked   time.Time // by the command that opened it, the last time
+	heard   time.Time               // from the browser, the last time
+	devices []client.HandoverDevice // that were named on the page of a handover
+	asked   time.Time               // by the command that opened it, the last time
 
 	close func()
 }
@@ -57,6 +63,8 @@ func (s *Server) phoneRoutes() {
 	huma.Register(s.api, operation(access.Own, "POST", "/phone", "open-phone", "Serve one device's page for a phone; over the socket only"), s.openPhone)
 	huma.Register(s.api, operation(access.Own, "DELETE", "/phone", "close-phone", "End the page for a phone"),
 		func(context.Context, *none) (*struct{}, error) { s.endPhone(nil); return nil, nil })
+	huma.Register(s.api, operation(access.Look, "GET", "/handover", "handover", "What was named on the page of a handover"), s.handed)
+	huma.Register(s.api, operation(access.Use, "POST", "/handover", "hand-over", "Name a device on the page of a handover"), s.hand)
 	huma.Register(s.api, operation(access.Own, "GET", "/phone", "phone", "The page for a phone that is served"),
 		func(context.Context, *none) (*out[client.Phone], error) {
 			p := s.phoneNow()
@@ -66,15 +74,65 @@ func (s *Server) phoneRoutes() {
 			p.mu.Lock()
 			defer p.mu.Unlock()
 			p.asked = time.Now()
-			return &out[client.Phone]{client.Phone{Device: p.handle, Hands: p.hands, Ends: p.ends, Used: p.secret == ""}}, nil
+			return &out[client.Phone]{client.Phone{Device: p.handle, Hands: p.hands, Handover: p.handover(), Ends: p.ends, Used: p.secret == ""}}, nil
 		})
+}
+
+// mostHandover is how many devices a page of a handover takes.
+const mostHandover = 50
+
+// handover is what was named on the page of a handover; nil of another page. The lock is held.
+func (p *phone) handover() *client.Handover {
+	if p.app == "" {
+		return nil
+	}
+	return &client.Handover{App: p.app, Devices: append([]client.HandoverDevice{}, p.devices...)}
+}
+
+// handed answers with what was named on the page of a handover that is served.
+func (s *Server) handed(context.Context, *none) (*out[client.Handover], error) {
+	p := s.phoneNow()
+	if p == nil || p.app == "" {
+		return nil, huma.Error404NotFound("No page of a handover is served.")
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return &out[client.Handover]{*p.handover()}, nil
+}
+
+// hand takes a device on the page of a handover.
+func (s *Server) hand(ctx context.Context, in *struct{ Body client.HandoverDevice }) (*out[client.Handover], error) {
+	p := s.phoneNow()
+	if p == nil || p.app == "" {
+		return nil, huma.Error404NotFound("No page of a handover is served.")
+	}
+	d := client.HandoverDevice{Serial: strings.TrimSpace(in.Body.Serial), Model: plain.Line(strings.TrimSpace(in.Body.Model)), At: plain.Line(strings.TrimSpace(in.Body.At))}
+	if err := authority.CheckSerial(d.Serial); err != nil {
+		return nil, problem(eb.Errorf(eb.Invalid, "%w", err))
+	}
+	p.mu.Lock()
+	known := slices.ContainsFunc(p.devices, func(o client.HandoverDevice) bool { return o.Serial == d.Serial })
+	full := len(p.devices) >= mostHandover
+	if !known && !full {
+		p.devices = append(p.devices, d)
+	}
+	p.mu.Unlock()
+	if full && !known {
+		return nil, problem(eb.Errorf(eb.Refused, "%d devices are named already", mostHandover))
+	}
+	return s.handed(ctx, nil)
 }
 
 // openPhone starts to serve a device's page for a phone. Only one is served at a time; the
 // previous one ends.
 func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk }) (*out[client.Phone], error) {
 	handle, path := in.Body.Device, "/phone/"+in.Body.Device
-	if in.Body.Hands != "" {
+	if in.Body.App != "" {
+		if err := appfile.CheckID(in.Body.App); err != nil {
+			return nil, problem(eb.Errorf(eb.Invalid, "%w", err))
+		}
+		handle, path = "", "/handover"
+	} else if in.Body.Hands != "" {
 		h, err := s.Lend.FindHands(in.Body.Hands)
 		if err != nil {
 			return nil, problem(err)
@@ -104,7 +162,7 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 		return nil, problem(err)
 	}
 	at := l.Addr().(*net.TCPAddr)
-	p := &phone{handle: handle, hands: in.Body.Hands, host: at.String(), port: at.Port, ends: s.Clock.Now().Add(phoneGood), secret: rand.Text(), heard: time.Now(), asked: time.Now(),
+	p := &phone{handle: handle, hands: in.Body.Hands, app: in.Body.App, host: at.String(), port: at.Port, ends: s.Clock.Now().Add(phoneGood), secret: rand.Text(), heard: time.Now(), asked: time.Now(),
 		close: func() { l.Close() }}
 	s.endPhone(nil)
 	s.mu.Lock()
@@ -112,7 +170,7 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 	s.mu.Unlock()
 	s.serve(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS13, NextProtos: []string{"http/1.1"}}), mostPhoneConns)
 	s.served.Go(func() { s.watchPhone(p) })
-	return &out[client.Phone]{client.Phone{Device: p.handle, Hands: p.hands, Ends: p.ends, Fingerprint: fingerprint,
+	return &out[client.Phone]{client.Phone{Device: p.handle, Hands: p.hands, Handover: p.handover(), Ends: p.ends, Fingerprint: fingerprint,
 		URL: "https://" + p.host + path + "#sign-in=" + p.secret}}, nil
 }
 
@@ -213,6 +271,9 @@ func (s *Server) guardPhone(c fiber.Ctx, p *phone) error {
 
 // may defines what the page for a phone may ask for and do.
 func (p *phone) may(method, path string) bool {
+	if p.app != "" { // whoever has the devices names them, and learns nothing
+		return method == http.MethodGet && path == "/api/v1/bench" || path == "/api/v1/handover" && (method == http.MethodGet || method == http.MethodPost)
+	}
 	if p.hands != "" { // whoever is near learns of this request, and of nothing else
 		return method == http.MethodGet && (path == "/api/v1/bench" || path == "/api/v1/hands/"+p.hands) || method == http.MethodPost && path == "/api/v1/hands/"+p.hands+"/answer"
 	}

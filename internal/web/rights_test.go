@@ -52,7 +52,7 @@ var rights = map[string]string{
 	"POST /api/v1/devices/:handle/remedies": "use", "POST /api/v1/devices/:handle/retirement": "use", "POST /api/v1/devices/:handle/retirement/told": "use",
 	"POST /api/v1/devices/:handle/told": "use", "POST /api/v1/jobs/:id/stop": "use", "POST /api/v1/jobs/:id/repeat": "use", "POST /api/v1/runs": "use",
 	"POST /api/v1/links/restart": "use", "POST /api/v1/introduction": "use", "POST /api/v1/introduction/words": "use", "DELETE /api/v1/introduction": "use", "PUT /api/v1/devices/:handle/wireless": "use",
-	"GET /api/v1/peers": "look", "GET /api/v1/peers/:name/check": "look", "GET /api/v1/peering": "look", "GET /api/v1/far-devices": "look", "GET /api/v1/loans": "look", "GET /api/v1/reservations": "look", "GET /api/v1/hands": "look", "GET /api/v1/hands/:hands": "look",
+	"GET /api/v1/peers": "look", "GET /api/v1/peers/:name/check": "look", "GET /api/v1/peering": "look", "GET /api/v1/far-devices": "look", "GET /api/v1/loans": "look", "GET /api/v1/reservations": "look", "GET /api/v1/hands": "look", "GET /api/v1/handover": "look", "POST /api/v1/handover": "use", "GET /api/v1/hands/:hands": "look",
 	"POST /api/v1/loans/:loan/hands": "use", "POST /api/v1/hands/:hands/answer": "use", "DELETE /api/v1/hands/:hands": "use",
 	"POST /api/v1/reservations": "use", "POST /api/v1/reservations/:reservation/heard": "use", "DELETE /api/v1/reservations/:reservation": "use", "DELETE /api/v1/reservations/:reservation/devices/:handle": "use",
 	"POST /api/v1/loans": "use", "POST /api/v1/loans/:loan/extend": "use", "DELETE /api/v1/loans/:loan": "use",

@@ -27,3 +27,12 @@ export const useWithdrawHands = (hands: string) =>
     mutationFn: () => data(api.DELETE("/api/v1/hands/{hands}", { params: { path: { hands } } })),
     ...again("loans"),
   });
+
+/** useHandover asks what was named on the page of a handover. */
+export const useHandover = () => useQuery({ queryKey: ["handover"], queryFn: () => data(api.GET("/api/v1/handover")) });
+
+export const useHandOver = () =>
+  useMutation({
+    mutationFn: (body: { serial: string; model: string }) => data(api.POST("/api/v1/handover", { body })),
+    ...again("handover"),
+  });

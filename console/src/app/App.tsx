@@ -7,6 +7,7 @@ import { DevicePage } from "../device/DevicePage";
 import { PhonePage } from "../device/PhonePage";
 import { EndingsPage } from "../endings/EndingsPage";
 import { KeysPage } from "../keys/KeysPage";
+import { HandoverPage } from "../peers/HandoverPage";
 import { NearPage } from "../peers/NearPage";
 import { RackPage } from "../rack/RackPage";
 import { RoundPage } from "../rack/RoundPage";
@@ -17,10 +18,12 @@ import { SignIn } from "./SignIn";
 export function App() {
   const bench = useBench();
   const phone = useMatch("/phone/:handle");
-  const near = useMatch("/near/:id"); // whoever is near gets no events
-  const live = useEvents(near ? undefined : bench.data?.sequence);
+  const near = useMatch("/near/:id");
+  const handover = useMatch("/handover");
+  const guest = near ?? handover; // who gets no events
+  const live = useEvents(guest ? undefined : bench.data?.sequence);
   if (bench.error instanceof Problem && bench.error.status === 401) return <SignIn />;
-  if ((phone || near) && bench.data) return <PhonePages />;
+  if ((phone || guest) && bench.data) return <PhonePages />;
   if (!bench.data) return <p className="p-8 text-secondary">Asking the bench…</p>;
   return (
     <>
@@ -48,5 +51,6 @@ const PhonePages = () => (
   <Routes>
     <Route path="/phone/:handle" element={<PhonePage />} />
     <Route path="/near/:id" element={<NearPage />} />
+    <Route path="/handover" element={<HandoverPage />} />
   </Routes>
 );
