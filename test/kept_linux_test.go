@@ -287,7 +287,7 @@ var notWritten = map[string]string{
 	"POST /peers": "the other bench", "PATCH /peers/{name}": "internal/peer tests it", "DELETE /peers/{name}": "internal/peer tests it", "POST /invitations": "internal/peer tests it",
 	"POST /peering": "nothing on disk", "POST /peering/words": "the other bench", "DELETE /peering": "nothing on disk", "POST /peering/answer": "the other bench",
 	"POST /loans": "the other bench", "POST /loans/{loan}/extend": "the other bench", "DELETE /loans/{loan}": "the other bench",
-	"POST /handover": "the file of the command that serves the page",
+	"POST /handover":           "the file of the command that serves the page",
 	"POST /loans/{loan}/hands": "the other bench", "POST /hands/{hands}/answer": "internal/lend tests it", "DELETE /hands/{hands}": "the other bench",
 	"POST /reservations": "it ends by itself soon; it is kept before it is answered", "POST /reservations/{reservation}/heard": "nothing on disk", "DELETE /reservations/{reservation}": "it ends by itself soon", "DELETE /reservations/{reservation}/devices/{handle}": "as above",
 	"DELETE /network/{name}": "as POST /network", "POST /introduction": "the device", "POST /network/{name}/login": "the device", "POST /introduction/words": "the device", "DELETE /introduction": "nothing on disk", "PUT /devices/{handle}/wireless": "the device",

@@ -2,7 +2,9 @@ package test
 
 import (
 	"context"
+	"fmt"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -66,4 +68,37 @@ func TestADeviceOfAnotherBenchIsBorrowedByThePageAlone(t *testing.T) {
 	b.goes(d.console())
 	b.sees("Borrow heron-9")
 	require.NotContains(t, h.ok("rack", "show", "heron-9"), "callout")
+}
+
+// Somebody who has devices and no bench names them on a page of their own.
+func TestDevicesForAHandoverAreNamedOnAPage(t *testing.T) {
+	d := startDemo(t)
+	file := filepath.Join(t.TempDir(), "callout.ebrequest")
+	page := d.command(context.Background(), "handover", "request", "fellgate/callout", file, "--page", "--address", "127.0.0.1")
+	var address string
+	d.eventually("the page is served", func() bool {
+		address = regexp.MustCompile(`https://\S+`).FindString(page.out.String())
+		return address != ""
+	})
+	b := openBrowserWith(t, 390, 844, chromedp.Flag("ignore-certificate-errors", true))
+	b.goes(address)
+	b.sees("is to give you fellgate/callout for your devices")
+	name := func(serial, model string) {
+		for label, text := range map[string]string{"Serial": serial, "Model": model} {
+			get(b, "type "+label, chromedp.SendKeys(fmt.Sprintf(`//label[contains(., %q)]/input`, label), text))
+		}
+		b.presses("Add this device")
+	}
+	name("K 2 10063", "K2")
+	b.sees("K 2 10063, K2")
+	name("never\\a serial", "K2")
+	b.sees("serial")
+	require.Equal(t, "403 403", get(b, "ask for more", chromedp.Evaluate[string](`Promise.all(["/devices", "/events"].map((p) => fetch("/api/v1" + p).then((r) => r.status))).then((a) => a.join(" "))`, chromedp.EvalAwaitPromise)))
+	d.eventually("the file has it", func() bool {
+		raw, err := os.ReadFile(file)
+		return err == nil && strings.Contains(string(raw), "K 2 10063")
+	})
+	require.NoError(t, page.cmd.Process.Signal(os.Interrupt))
+	require.Zero(t, page.wait().code)
+	require.Contains(t, page.err.String(), "Named: K 2 10063, K2")
 }

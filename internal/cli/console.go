@@ -170,8 +170,8 @@ func (p *program) printPhone(page client.Phone) error {
 	}
 	// Black on white, whatever the terminal's own colours: a camera reads no other.
 	paper := lipgloss.NewStyle().Foreground(lipgloss.Color("#000000")).Background(lipgloss.Color("#ffffff"))
-	fmt.Fprintf(p.out, "%s\n\n%s for your phone, once:\n  %s\n\n", paper.Render(strings.Trim(code.ToSmallString(true), "\n")), whatPage(page), page.URL)
-	wrapped(p.out, "", "Your phone will warn of the certificate, since nobody but this bench vouches for it. Go on only if it shows this fingerprint (SHA-256):", p.width)
+	fmt.Fprintf(p.out, "%s\n\n%s, once:\n  %s\n\n", paper.Render(strings.Trim(code.ToSmallString(true), "\n")), whatPage(page), page.URL)
+	wrapped(p.out, "", "The browser will warn of the certificate, since nobody but this bench vouches for it. Go on only if it shows this fingerprint (SHA-256):", p.width)
 	fmt.Fprintf(p.out, "  %s\n  %s\n\nIt ends with Ctrl-C, at %s, or when the phone has gone.\n", page.Fingerprint[:47], page.Fingerprint[48:], page.Ends.Local().Format("15:04"))
 	return nil
 }
@@ -179,12 +179,12 @@ func (p *program) printPhone(page client.Phone) error {
 // whatPage says of what a page for a phone is.
 func whatPage(page client.Phone) string {
 	if page.Handover != nil {
-		return "The page on which the devices for " + bold.Render(safe(page.Handover.App)) + " are named,"
+		return "The page on which the devices for " + bold.Render(safe(page.Handover.App)) + " are named"
 	}
 	if page.Hands != "" {
 		return "The request for hands at " + bold.Render(safe(page.Device))
 	}
-	return "The page of " + bold.Render(page.Device)
+	return "The page of " + bold.Render(page.Device) + " for your phone"
 }
 
 // addresses are those of this computer that others may reach.

@@ -14,6 +14,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/peer"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/rack"
@@ -172,7 +173,7 @@ func (r *Reserve) Ask(ctx context.Context, n Request) (store.Reservation, error)
 	if open >= mostOpen {
 		return store.Reservation{}, problem.Errorf(problem.Refused, "%d reservations are open already", open)
 	}
-	one := newReservation(store.Reservation{ID: store.NewID(), State: store.ReservationWaiting, Actor: n.Actor, Title: n.Title, Where: n.Where, Count: n.Count, Peers: n.Peers,
+	one := newReservation(store.Reservation{ID: store.NewID(), State: store.ReservationWaiting, Actor: n.Actor, Title: plain.Cut(plain.Line(n.Title), 200), Where: n.Where, Count: n.Count, Peers: n.Peers,
 		Seconds: int(n.Long / time.Second), Within: int(n.Within / time.Second), Asked: r.cfg.Clock.Now().UTC(), Devices: []store.ReservedDevice{}})
 	one.choice = &choice
 	if one.Number, err = r.cfg.Store.SaveReservation(context.WithoutCancel(ctx), one.Reservation); err != nil {

@@ -172,7 +172,7 @@ func TestWhoNeedsSeveralIsNotOvertaken(t *testing.T) {
 	first := d.active(d.ask(1).ID)
 	both := d.ask(2)
 	one := d.ask(1)
-	time.Sleep(100 * time.Millisecond)
+	time.Sleep(500 * time.Millisecond)
 	w, err := d.Heard(t.Context(), one.ID, "access/night")
 	require.NoError(t, err)
 	require.Equal(t, store.ReservationWaiting, w.State, "the second device waits for whoever needs two")
@@ -219,11 +219,11 @@ func TestADeviceThatWorksIsReservedOnceItsWorkHasEnded(t *testing.T) {
 	release, err := d.Rack.All()[0].Lease(t.Context(), "try an app", keeper.Exclusive)
 	require.NoError(t, err)
 	r := d.ask(1)
-	time.Sleep(100 * time.Millisecond)
-	r, err = d.Heard(t.Context(), r.ID, "access/night")
-	require.NoError(t, err)
+	d.Eventually("it is said what it waits for", func() bool {
+		r, err = d.Heard(context.Background(), r.ID, "access/night")
+		return err == nil && r.Reason == "no device is free, 1 needed"
+	})
 	require.Equal(t, store.ReservationWaiting, r.State)
-	require.Equal(t, "no device is free, 1 needed", r.Reason)
 	release()
 	d.active(r.ID)
 }

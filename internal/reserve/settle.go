@@ -39,7 +39,7 @@ func (r *Reserve) Run(ctx context.Context) {
 			return
 		case <-t.C:
 		case <-changed:
-			if clock.Sleep(ctx, clock.System{}, 20*time.Millisecond) != nil { // of many changes one is looked at
+			if clock.Sleep(ctx, clock.System{}, 100*time.Millisecond) != nil { // of many changes one is looked at
 				return
 			}
 		}
