@@ -1,0 +1,63 @@
+package lend_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// What needs hands is asked of whoever is near; both benches tell how it is, also after they were ended.
+func TestWhoeverIsNearIsAskedForHands(t *testing.T) {
+	p := lends(t, "use")
+	heron := p.heron.Device().Handle
+	r, _ := p.borrow("use", time.Hour)
+	_, err := p.moor.Lend.AskForHands(t.Context(), r.ID, "Turn it over", "")
+	require.ErrorContains(t, err, "you may not ask for hands at "+heron, "that is a right of its own")
+	_, err = p.harbour.Peers.Set(t.Context(), p.harbour.Peers.List()[0].Name, func(rights *store.PeerRights) { rights.All = store.RightHands })
+	require.NoError(t, err)
+	_, err = p.moor.Lend.AskForHands(t.Context(), r.ID, " \n", "")
+	require.ErrorContains(t, err, "not said what is to be done")
+	h, err := p.moor.Lend.AskForHands(t.Context(), r.ID, "Turn it\nover", strings.Repeat("é", 2000))
+	require.NoError(t, err)
+	require.Equal(t, "Turn it over", strings.Join(strings.Fields(h.Title), " "), "a text of others makes no line of its own")
+	require.LessOrEqual(t, len([]rune(h.Text)), 1001)
+	asked := func(b *benchtest.Bench) store.Hands { return b.Lend.Hands()[0].Hands }
+	require.Equal(t, store.HandsAsked, asked(p.harbour).State)
+
+	_, err = p.harbour.Lend.Seen(t.Context(), h.ID)
+	require.NoError(t, err)
+	p.moor.Eventually("the borrower sees that somebody has opened it", func() bool { return asked(p.moor).State == store.HandsSeen })
+	_, err = p.moor.Lend.AnswerHands(t.Context(), h.ID, "ada", true, "")
+	require.Error(t, err, "nobody answers for the other side")
+	p.harbour.End()
+	p.startHarbour()
+	p.plug()
+	require.Equal(t, store.HandsSeen, asked(p.harbour).State)
+	_, err = p.harbour.Lend.AnswerHands(t.Context(), h.ID, "whoever is near", false, "It is at the repairer.")
+	require.NoError(t, err)
+	_, err = p.harbour.Lend.AnswerHands(t.Context(), h.ID, "whoever is near", true, "")
+	require.ErrorContains(t, err, "answered already")
+	p.moor.Eventually("the borrower has the answer", func() bool { return asked(p.moor).State == store.HandsCannot })
+	require.Equal(t, "It is at the repairer.", asked(p.moor).Note)
+	require.Equal(t, "whoever is near", asked(p.moor).By)
+
+	for range 5 {
+		_, err = p.moor.Lend.AskForHands(t.Context(), r.ID, "Turn it over", "")
+		require.NoError(t, err)
+	}
+	_, err = p.moor.Lend.AskForHands(t.Context(), r.ID, "Turn it over", "")
+	require.ErrorContains(t, err, "5 requests wait already")
+	all := p.moor.Lend.Hands()
+	require.NoError(t, p.moor.Lend.WithdrawHands(t.Context(), all[len(all)-1].ID))
+	_, err = p.harbour.Lend.AnswerHands(t.Context(), all[len(all)-1].ID, "whoever is near", true, "")
+	require.ErrorContains(t, err, "withdrawn")
+	_, err = p.moor.Lend.Return(t.Context(), r.ID)
+	require.NoError(t, err)
+	_, err = p.harbour.Lend.AnswerHands(t.Context(), all[1].ID, "whoever is near", true, "")
+	require.ErrorContains(t, err, "its loan has ended")
+}
