@@ -3,11 +3,9 @@ package lend_test
 import (
 	"context"
 	"log/slog"
-	mathrand "math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -15,7 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
-	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/job"
 	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/internal/benchtest"
