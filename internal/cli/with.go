@@ -284,9 +284,9 @@ func (p *program) reservationCommand() *cobra.Command {
 			}
 			var rows [][]string
 			for _, r := range all {
-				rows = append(rows, []string{cmp.Or(safe(strings.Join(handles(r), ", ")), faint.Render(fmt.Sprintf("%d wanted", r.Count))), reservationText(r), safe(r.By), oneLine(safe(r.Title), 40), r.ID})
+				rows = append(rows, []string{cmp.Or(safe(strings.Join(handles(r), ", ")), faint.Render(fmt.Sprintf("%d wanted", r.Count))), reservationText(r), safe(r.By), r.ID, oneLine(safe(r.Title), 40)})
 			}
-			p.table([]string{"device", "", "by", "for", "reservation"}, rows)
+			p.table([]string{"device", "", "by", "reservation", "for"}, rows)
 		})
 	c.AddCommand(&cobra.Command{Use: "end RESERVATION", Short: "Give devices back", Args: cobra.ExactArgs(1), Long: "Ends a reservation: its command is ended, too. Of others, that takes a person.",
 		Example: "earlybench reservation end 01kq3zsw8t", RunE: func(c *cobra.Command, args []string) error {
