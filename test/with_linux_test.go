@@ -112,6 +112,14 @@ func TestTheExitCodeOfARunSaysWhatFailed(t *testing.T) {
 	require.Equal(t, 1, unknown.code, "%s", unknown.err)
 	require.Empty(t, d.reservations("active"))
 
+	t.Run("an access key is enough", func(t *testing.T) {
+		t.Setenv("EARLYBENCH_ACCESS", strings.TrimSpace(d.ok("access", "add", "night", "--may", "use", "--for", "1h")))
+		r := with("--", "sh", "-c", d.bin+` audit; echo "audit $?"`)
+		require.Zero(t, r.code, r.err)
+		require.Contains(t, r.out, "audit 5", "what takes a person is refused")
+	})
+	require.Contains(t, d.ok("reservation"), "access/night")
+
 	taken := make(chan result, 1)
 	go func() { taken <- with("--", "sh", "-c", "sleep 60") }()
 	d.eventually("it runs", func() bool { return len(d.reservations("active")) == 1 })
@@ -121,12 +129,29 @@ func TestTheExitCodeOfARunSaysWhatFailed(t *testing.T) {
 	require.Contains(t, r.err, "The devices were taken back")
 }
 
+// A bench that is stopped takes requests and answers none. It takes most of a minute until it counts as lost.
+func TestABenchThatAnswersNothingIsToldApartFromAFailedCommand(t *testing.T) {
+	if os.Getenv("SOAK") == "" {
+		return // make soak does it
+	}
+	d := startDemo(t)
+	d.waits("heron-1", "linked", "open")
+	r := d.command(context.Background(), "with", "--where", `device.handle == "heron-1"`, "--", "sh", "-c", "echo began; sleep 110")
+	d.eventually("it runs", func() bool { return strings.Contains(r.out.String(), "began") })
+	bench := processOf(t, d.cmd.Process.Pid, "serve")
+	require.NoError(t, syscall.Kill(bench, syscall.SIGSTOP))
+	got := r.wait()
+	require.NoError(t, syscall.Kill(bench, syscall.SIGCONT))
+	require.Equal(t, 7, got.code, got.err)
+	require.Contains(t, got.err, "The bench does not answer any more.")
+	d.eventually("it is over when the bench goes on", func() bool { return len(d.reservations("active")) == 0 })
+}
+
 // Runs that are killed: the command, the program that runs it, the bench under it, and the bench for good.
 func TestTheDevicesOfKilledRunsAreReturnedWithinAMinute(t *testing.T) {
 	d := startWith(t, t.TempDir())
 	h := d.harbour()
 	d.eventually("the far rack is seen", func() bool { return strings.Contains(d.ok("rack", "--peers"), "heron-9") })
-	d.ok("access", "add", "night", "--may", "use", "--for", "1h")
 	begin := func() *running {
 		t.Helper()
 		r := d.command(context.Background(), "with", "--where", `device.handle == "heron-9"`, "--within", "1m", "--", "sh", "-c", "echo began; sleep 600")

@@ -24,10 +24,7 @@ listens. The port "screen" of any device with a screen speaks RFB, for any VNC v
 			if err != nil {
 				return err
 			}
-			open := func(ctx context.Context) (io.ReadWriteCloser, error) { return b.Port(ctx, args[0], args[1]) }
-			if args[1] == "screen" {
-				open = func(ctx context.Context) (io.ReadWriteCloser, error) { return b.Screen(ctx, args[0]) }
-			}
+			open := opener(b, args[0], args[1])
 			first, err := open(c.Context()) // so that an error shows at once
 			if err != nil {
 				return err
@@ -51,6 +48,14 @@ listens. The port "screen" of any device with a screen speaks RFB, for any VNC v
 		}}
 	c.Flags().IntVar(&at, "at", 0, "port on this computer (0 takes a free one)")
 	return c
+}
+
+// opener opens a port of a device; the one that is called screen is its screen.
+func opener(b *client.Client, device, port string) func(context.Context) (io.ReadWriteCloser, error) {
+	if port == "screen" {
+		return func(ctx context.Context) (io.ReadWriteCloser, error) { return b.Screen(ctx, device) }
+	}
+	return func(ctx context.Context) (io.ReadWriteCloser, error) { return b.Port(ctx, device, port) }
 }
 
 // forward carries every connection to a listener to the device, until ctx ends.

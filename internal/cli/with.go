@@ -72,18 +72,18 @@ type with struct {
 	bench   *client.Client
 	id      string
 
-	mu    sync.Mutex
-	now   client.Reservation // as it was told last
-	seen  time.Time          // when that was
-	said  string             // what was said last of waiting
-	ended chan struct{}      // closed when nothing is to be heard any more
+	mu   sync.Mutex
+	now  client.Reservation // as it was told last
+	seen time.Time          // when that was
+	said string             // what was said last of waiting
 }
 
 // How the reservation is kept: it lapses after 30 s.
 const (
 	heardEvery   = 3 * time.Second
+	answerWithin = 10 * time.Second
 	waitEvery    = 500 * time.Millisecond
-	unheardMost  = time.Minute // after so long the bench counts as lost
+	unheardMost  = 40 * time.Second // after so long the bench counts as lost
 	giveBackFor  = 15 * time.Second
 	endWithin    = 10 * time.Second // for what a command still does when it is to end
 	evidenceTime = 30 * time.Second
@@ -106,7 +106,7 @@ func (w *with) run(ctx context.Context, n client.NewReservation) (err error) {
 	if err != nil {
 		return err
 	}
-	w.id, w.now, w.seen, w.ended = r.ID, r, time.Now(), make(chan struct{})
+	w.id, w.now, w.seen = r.ID, r, time.Now()
 	defer w.giveBack(ctx)
 	if err := w.get(ctx); err != nil {
 		return err
@@ -146,7 +146,7 @@ func (w *with) await(ctx context.Context) (client.Reservation, error) {
 	for {
 		r, err := w.heard(ctx)
 		switch {
-		case errors.Is(err, client.ErrUnreachable) && time.Since(w.seen) < unheardMost:
+		case ctx.Err() == nil && (errors.Is(err, client.ErrUnreachable) || errors.Is(err, context.DeadlineExceeded)) && time.Since(w.seen) < unheardMost:
 		case err != nil:
 			return r, err
 		case r.State == "active":
@@ -172,6 +172,8 @@ func (w *with) await(ctx context.Context) (client.Reservation, error) {
 
 // heard says that this run is there, and asks how its reservation is.
 func (w *with) heard(ctx context.Context) (client.Reservation, error) {
+	ctx, cancel := context.WithTimeout(ctx, answerWithin) // a bench that was stopped takes requests and answers none
+	defer cancel()
 	r, err := w.bench.Heard(ctx, w.id)
 	if err == nil {
 		w.mu.Lock()

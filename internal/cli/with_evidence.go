@@ -118,9 +118,12 @@ func (e *evidence) keepLog(ctx context.Context, handle string) error {
 
 // end keeps pictures, tryouts and the outcome.
 func (e *evidence) end(ctx context.Context, o outcome) {
+	if e.dir == "" && !e.json {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, evidenceTime)
+	defer cancel()
 	if e.dir != "" {
-		ctx, cancel := context.WithTimeout(ctx, evidenceTime)
-		defer cancel()
 		time.Sleep(200 * time.Millisecond) // for the last lines of the log
 		for _, handle := range e.devices {
 			if err := e.keepPicture(ctx, handle); err != nil {
@@ -138,7 +141,7 @@ func (e *evidence) end(ctx context.Context, o outcome) {
 		err = e.tell(o, tryouts)
 	}
 	if err != nil {
-		fmt.Fprintf(e.err, "Not all was kept in %s: %s\n", e.dir, safe(err.Error()))
+		fmt.Fprintf(e.err, "Not all of the run was kept: %s\n", safe(err.Error()))
 	}
 }
 

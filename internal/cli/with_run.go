@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -169,10 +168,7 @@ func (w *with) address(ctx context.Context, handle string) string {
 
 // openPort opens a port of a device on this computer until ctx ends.
 func (w *with) openPort(ctx context.Context, handle, port string) (address string, err error) {
-	open := func(ctx context.Context) (io.ReadWriteCloser, error) { return w.bench.Port(ctx, handle, port) }
-	if port == "screen" {
-		open = func(ctx context.Context) (io.ReadWriteCloser, error) { return w.bench.Screen(ctx, handle) }
-	}
+	open := opener(w.bench, handle, port)
 	first, err := open(ctx)
 	if err != nil {
 		return "", fmt.Errorf("open port %s of %s: %w", port, handle, err)
