@@ -15,6 +15,11 @@ func (c *Client) AddAccess(ctx context.Context, n NewAccess) (MadeAccess, error)
 	return call[MadeAccess](ctx, c, "POST", api+"/access", n)
 }
 
+// OpenPersonPage has the bench serve devices to the browser of a person who has no bench.
+func (c *Client) OpenPersonPage(ctx context.Context, ask PersonPageAsk) (PersonPage, error) {
+	return call[PersonPage](ctx, c, "POST", api+"/person-pages", ask)
+}
+
 // DropAccess ends an access key.
 func (c *Client) DropAccess(ctx context.Context, name string) error {
 	_, err := call[struct{}](ctx, c, "DELETE", api+"/access/"+url.PathEscape(name), nil)

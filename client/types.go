@@ -24,6 +24,8 @@ type Bench struct {
 	Developer   string        `json:"developer" doc:"thumbprint of the development key by which it signs apps"`
 	Now         time.Time     `json:"now"`
 	Sequence    int64         `json:"sequence" doc:"of the newest event"`
+	May         []string      `json:"may" nullable:"false" doc:"the rights of whoever asks"`
+	MayUntil    *time.Time    `json:"may_until" doc:"when the access key of whoever asks ends; null without one"`
 }
 
 // SignInAddress is a one-time address that signs a browser in.

@@ -10,6 +10,26 @@ type Access struct {
 	Ends    time.Time  `json:"ends"`
 	Used    *time.Time `json:"used" doc:"the last time"`
 	Over    bool       `json:"over" doc:"it has ended"`
+	Devices []string   `json:"devices" nullable:"false" doc:"the only devices that it is for; empty for a key that is for all"`
+	Page    string     `json:"page" doc:"where the browser of a person who has no bench is served; empty for a program's key"`
+	Entered bool       `json:"entered" doc:"a browser has the page"`
+	Trouble string     `json:"trouble" doc:"why the page is not served just now; empty if it is"`
+}
+
+// PersonPageAsk asks for a page for a person who has no bench.
+type PersonPageAsk struct {
+	Person  string   `json:"person" maxLength:"60"`
+	Devices []string `json:"devices" maxItems:"100"`
+	May     string   `json:"may" enum:"look,use"`
+	For     int64    `json:"for_seconds" doc:"after how long it ends" minimum:"60" maximum:"2592000"`
+	Address string   `json:"address" maxLength:"100" doc:"an address of this computer, with or without a port"`
+}
+
+// PersonPage is a page for a person who has no bench, and the access key that it is seen by.
+type PersonPage struct {
+	Access
+	URL         string `json:"url" doc:"works once; told only when it is opened"`
+	Fingerprint string `json:"fingerprint" doc:"of its certificate, SHA-256"`
 }
 
 // Session is a browser that is signed in.

@@ -188,6 +188,7 @@ func (d *demo) writes(o owner) []asked {
 	return []asked{
 		{"POST /access", "", m{"name": "night", "rights": []string{"use"}, "for": "1h"}, false},
 		{"DELETE /access/{id}", "/access/drawer", nil, false},
+		{"POST /person-pages", "", m{"person": "wren", "devices": []string{"heron-1"}, "may": "look", "for_seconds": 3600, "address": "127.0.0.1"}, false},
 		{"POST /accounts", "", m{}, false},
 		{"PATCH /accounts/{account}", "/accounts/" + id("/accounts", "id"), m{"use": true, "crew": "ridgeway"}, false},
 		{"POST /app-ids", "", m{"id": "ridgeway/other"}, true}, // it is the authority that keeps it

@@ -70,6 +70,30 @@ func TestADeviceOfAnotherBenchIsBorrowedByThePageAlone(t *testing.T) {
 	require.NotContains(t, h.ok("rack", "show", "heron-9"), "callout")
 }
 
+// Somebody without a bench sees the devices that were chosen for them, and is cut off at the end.
+func TestAPersonWithoutABenchSeesAScreenOnAPage(t *testing.T) {
+	d := startDemo(t)
+	refused := d.run("console", "--person", "wren", "--for", "1h", "--address", "127.0.0.1")
+	require.Equal(t, 2, refused.code)
+	require.Contains(t, refused.err, "Name the devices that wren may see")
+	printed := d.ok("console", "--person", "wren", "heron-1", "--for", "1h", "--may", "use", "--address", "127.0.0.1")
+	require.Contains(t, printed, "The page of wren, who may look at and touch heron-1, once:")
+	b := openBrowserWith(t, 1280, 800, chromedp.Flag("ignore-certificate-errors", true))
+	b.goes(regexp.MustCompile(`https://\S+`).FindString(printed))
+	b.sees("Devices of moor-desk")
+	b.sees("You may touch their screens, until")
+	d.eventually("the screen is shown", func() bool {
+		return get(b, "look at the screen", chromedp.Evaluate[int](`document.querySelectorAll("canvas").length`)) == 1
+	})
+	require.Equal(t, "200 403 403", get(b, "ask for more", chromedp.Evaluate[string](`Promise.all(["/devices/heron-1", "/devices/heron-2", "/round"].map((p) => fetch("/api/v1" + p).then((r) => r.status))).then((a) => a.join(" "))`, chromedp.EvalAwaitPromise)))
+	require.Regexp(t, `wren +use .*a person's page of heron-1 at https://127\.0\.0\.1:\d+`, d.ok("access"))
+	require.Contains(t, d.ok("endings"), "wren")
+
+	d.ok("access", "drop", "wren")
+	b.sees("The screen has gone")
+	require.NotContains(t, d.ok("access"), "wren")
+}
+
 // Somebody who has devices and no bench names them on a page of their own.
 func TestDevicesForAHandoverAreNamedOnAPage(t *testing.T) {
 	d := startDemo(t)

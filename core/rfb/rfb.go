@@ -90,7 +90,7 @@ func (v *viewer) greet(ctx context.Context) error {
 		return err
 	}
 	switch string(theirs[:]) {
-	case "RFB 003.003\n":
+	case version33:
 		if _, err := v.rw.Write([]byte{0, 0, 0, 1}); err != nil {
 			return err
 		}
@@ -217,7 +217,7 @@ func (v *viewer) message(kind byte) error {
 		if err := binary.Read(v.rw, be, &m); err != nil {
 			return err
 		}
-		if m.N > 1<<20 {
+		if m.N > mostText {
 			return fmt.Errorf("%w: %d bytes of text", ErrProtocol, m.N)
 		}
 		_, err := io.CopyN(io.Discard, v.rw, int64(m.N))

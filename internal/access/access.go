@@ -32,9 +32,12 @@ const (
 
 // Actor is who does something, or for whom it is done. The zero value may do nothing.
 type Actor struct {
-	Kind   string // owner, browser, phone, access
-	Name   string
-	Rights []Right
+	Kind    string // owner, browser, phone, access
+	Name    string
+	Rights  []Right
+	Key     string    // id of the access key; "" without one
+	Ends    time.Time // of the access key; zero without one
+	Devices []string  // ids of the only devices that the key is for; nil: all
 }
 
 // Kinds of actors.
@@ -47,29 +50,38 @@ const (
 
 // Owner is the bench's owner, who reaches its socket.
 func Owner(name string) Actor {
-	return Actor{OwnerKind, name, []Right{Look, Use, Consent, Install, Maintain, Own}}
+	return Actor{Kind: OwnerKind, Name: name, Rights: []Right{Look, Use, Consent, Install, Maintain, Own}}
 }
 
 // Browser is a signed-in browser with a person in front of it.
-func Browser(name string) Actor { return Actor{BrowserKind, name, []Right{Look, Use, Consent}} }
+func Browser(name string) Actor {
+	return Actor{Kind: BrowserKind, Name: name, Rights: []Right{Look, Use, Consent}}
+}
 
 // JustSignedIn is a browser that the owner has let in a short time ago.
 func JustSignedIn(name string) Actor {
-	return Actor{BrowserKind, name, []Right{Look, Use, Consent, Install}}
+	return Actor{Kind: BrowserKind, Name: name, Rights: []Right{Look, Use, Consent, Install}}
 }
 
 // Confirmed is a browser of which the owner has just confirmed that it is theirs: for a
 // short time it may do all that the owner may.
 func Confirmed(name string) Actor {
-	return Actor{BrowserKind, name, []Right{Look, Use, Consent, Install, Maintain, Own}}
+	return Actor{Kind: BrowserKind, Name: name, Rights: []Right{Look, Use, Consent, Install, Maintain, Own}}
 }
 
 // Phone is the browser of a phone with the page of one device.
-func Phone(name string) Actor { return Actor{PhoneKind, name, []Right{Look, Use}} }
+func Phone(name string) Actor {
+	return Actor{Kind: PhoneKind, Name: name, Rights: []Right{Look, Use}}
+}
 
 // May reports whether an actor has a right.
 func (a Actor) May(r Right) bool {
 	return slices.Contains(a.Rights, r) || r == Look && len(a.Rights) > 0
+}
+
+// Sees reports whether an actor may know of a device, by its id.
+func (a Actor) Sees(device string) bool {
+	return a.Devices == nil || slices.Contains(a.Devices, device)
 }
 
 // String returns the actor as written in the audit: kind/name.
@@ -107,6 +119,48 @@ const prefix = "ebkey-"
 
 // Make creates a key and returns its secret, which cannot be read again.
 func (k *Keys) Make(ctx context.Context, name string, rights []string, good time.Duration) (secret string, a store.Access, err error) {
+	return k.make(ctx, store.Access{Name: name, Rights: rights}, good)
+}
+
+// MakeFor creates the key of a person who has no bench, for some devices and with one right, and returns
+// the one-time secret that lets that person's browser in.
+func (k *Keys) MakeFor(ctx context.Context, person string, right Right, devices []string, good time.Duration, page store.PersonPage) (ticket string, a store.Access, err error) {
+	switch {
+	case right != Look && right != Use:
+		return "", a, problem.Errorf(problem.Invalid, "right %.40q is not a person's on a page: there are look, use", right)
+	case len(devices) == 0:
+		return "", a, problem.Errorf(problem.Invalid, "say which devices %.40s may see", person)
+	}
+	ticket = rand.Text()
+	page.Ticket = digest(ticket)
+	_, a, err = k.make(ctx, store.Access{Name: person, Rights: []string{string(right)}, Devices: devices, Page: &page}, good)
+	return ticket, a, err
+}
+
+// Enter lets the browser with a one-time secret in: the key gets a secret, which is returned. It can be
+// used once. ErrKey for one that is used, unknown or over.
+func (k *Keys) Enter(ctx context.Context, id, ticket string) (secret string, err error) {
+	secret = prefix + rand.Text()
+	stands, err := k.Stands(ctx, id)
+	if err == nil && stands {
+		err = k.Store.TakeTicket(ctx, id, digest(ticket), digest(secret))
+	}
+	switch {
+	case err == nil && !stands, problem.KindOf(err) == problem.NotFound:
+		return "", ErrKey
+	case err != nil:
+		return "", fmt.Errorf("let a browser in: %w", err)
+	}
+	return secret, nil
+}
+
+// Stands reports whether a key is good now, by its id.
+func (k *Keys) Stands(ctx context.Context, id string) (bool, error) {
+	return k.Store.AccessStands(ctx, id, k.Clock.Now())
+}
+
+func (k *Keys) make(ctx context.Context, a store.Access, good time.Duration) (secret string, _ store.Access, err error) {
+	name, rights := a.Name, a.Rights
 	switch {
 	case !nameShape.MatchString(name):
 		return "", a, problem.Errorf(problem.Invalid, "name %.60q is invalid: start with a lower-case letter, then use up to 39 letters, digits or hyphens", name)
@@ -126,7 +180,7 @@ func (k *Keys) Make(ctx context.Context, name string, rights []string, good time
 	slices.Sort(rights)
 	now := k.Clock.Now().UTC()
 	secret = prefix + rand.Text()
-	a = store.Access{ID: store.NewID(), Name: name, Secret: digest(secret), Rights: slices.Compact(rights), Created: now, Ends: now.Add(good)}
+	a.ID, a.Secret, a.Rights, a.Created, a.Ends = store.NewID(), digest(secret), slices.Compact(rights), now, now.Add(good)
 	if err := k.Store.AddAccess(ctx, a); err != nil {
 		return "", a, err
 	}
@@ -149,7 +203,7 @@ func (k *Keys) Check(ctx context.Context, secret string) (Actor, error) {
 	if err != nil {
 		return Actor{}, fmt.Errorf("look a key up: %w", err)
 	}
-	actor := Actor{Kind: KeyKind, Name: a.Name}
+	actor := Actor{Kind: KeyKind, Name: a.Name, Key: a.ID, Ends: a.Ends.UTC(), Devices: a.Devices}
 	for _, r := range a.Rights {
 		actor.Rights = append(actor.Rights, Right(r))
 	}

@@ -14,7 +14,8 @@ func (p *program) accessCommand() *cobra.Command {
 	c := &cobra.Command{Use: "access", Short: "Keys with which programs use the bench", Args: cobra.NoArgs,
 		Long: `Lists the access keys. A program gives its key in EARLYBENCH_ACCESS, or over HTTP as
 "Authorization: Bearer KEY". A key may look, use or maintain; a person's consent and
-what only the bench's owner may do are never a key's.`,
+what only the bench's owner may do are never a key's. The pages of people who have no bench
+(earlybench console --person NAME) are listed too.`,
 	}
 	lists(p, c, (*client.Client).Accesses, p.printAccess)
 	var n client.NewAccess
@@ -75,9 +76,25 @@ func (p *program) printAccess(keys []client.Access) {
 		if k.Used != nil {
 			used = clockText(*k.Used)
 		}
-		rows = append(rows, []string{k.Name, strings.Join(k.Rights, ", "), ends, used})
+		rows = append(rows, []string{k.Name, strings.Join(k.Rights, ", "), ends, used, pageText(k)})
 	}
-	p.table([]string{"key", "may", "ends", "used last"}, rows)
+	p.table([]string{"key", "may", "ends", "used last", ""}, rows)
+}
+
+// pageText says which devices a key of a person is for, and how its page is.
+func pageText(k client.Access) string {
+	if k.Page == "" {
+		return ""
+	}
+	text := "a person's page of " + strings.Join(k.Devices, ", ") + " at " + k.Page
+	switch {
+	case k.Over:
+	case k.Trouble != "":
+		text += bad.Render(" is not served: ") + safe(k.Trouble)
+	case !k.Entered:
+		text += ", not opened yet"
+	}
+	return text
 }
 
 func (p *program) auditCommand() *cobra.Command {

@@ -18,8 +18,9 @@ import (
 
 func (p *program) consoleCommand() *cobra.Command {
 	var phone, out bool
-	var address, code string
-	c := &cobra.Command{Use: "console [DEVICE]", Short: "Print a one-time address that signs your browser in", Args: cobra.MaximumNArgs(1),
+	var address, code, person, may string
+	good := long{}
+	c := &cobra.Command{Use: "console [DEVICE...]", Short: "Print a one-time address that signs your browser in", Args: cobra.ArbitraryArgs,
 		Long: `Prints an address that signs a browser on this computer in, once. A browser that is not
 used for 12 hours is signed out; --sign-out signs all of them out at once.
 
@@ -30,7 +31,12 @@ hour. Confirm only a code that you see on a page of your own.
 With --phone and a device the bench serves that device's page, and nothing else, for a
 phone that you hold beside it: over TLS with a certificate of its own, at an
 address of this computer that you choose. It ends with this command, an hour
-later, or when the phone has gone.`,
+later, or when the phone has gone.
+
+With --person and devices the bench serves these devices, their screens and logs to the
+browser of somebody who has no bench, over TLS, until a time that you say. That browser gets an
+access key of its own, which is listed under access; access drop NAME ends it at once.`,
+		Example: "earlybench console\nearlybench console --phone heron-1 --address 192.0.2.7\nearlybench console --person wren heron-1 heron-3 --until 17:00 --may look --address 192.0.2.7",
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -41,12 +47,17 @@ later, or when the phone has gone.`,
 				return p.confirmBrowser(c.Context(), b, code)
 			case out:
 				return p.signBrowsersOut(c.Context(), b)
+			case person != "":
+				return p.personPage(c.Context(), b, client.PersonPageAsk{Person: person, Devices: args, May: may, Address: address}, good)
 			case phone && len(args) == 0:
 				return p.whichPhone(c.Context(), b)
 			case phone:
+				if len(args) > 1 {
+					return usage("--phone serves one device at a time, not %d", len(args))
+				}
 				return p.phonePage(c.Context(), b, client.PhoneAsk{Device: args[0], Address: address}, nil)
 			case len(args) > 0:
-				return usage("a device is named with --phone only: earlybench console --phone %s --address ADDRESS", args[0])
+				return usage("a device is named with --phone or --person only: earlybench console --phone %s --address ADDRESS", args[0])
 			}
 			url, err := b.SignInAddress(c.Context())
 			if err != nil {
@@ -64,7 +75,11 @@ later, or when the phone has gone.`,
 	c.Flags().BoolVar(&phone, "phone", false, "serve the page of DEVICE for a phone")
 	c.Flags().BoolVar(&out, "sign-out", false, "sign all browsers out; addresses that were printed before sign none in any more")
 	c.Flags().StringVar(&code, "confirm", "", "let the browser that shows this code do for a quarter of an hour what only you may")
-	c.Flags().StringVar(&address, "address", "", "the address of this computer that the phone reaches, with or without a port")
+	c.Flags().StringVar(&address, "address", "", "the address of this computer that the other browser reaches, with or without a port")
+	c.Flags().StringVar(&person, "person", "", "serve the devices to the browser of this person, who has no bench")
+	c.Flags().StringVar(&may, "may", "use", "what that person may do: look, or use (touch the screens too)")
+	good.flags(c)
+	c.MarkFlagsMutuallyExclusive("phone", "person", "sign-out", "confirm")
 	return c
 }
 
@@ -121,7 +136,7 @@ func (p *program) whichPhone(ctx context.Context, b *client.Client) error {
 // phonePage serves a page for a phone until somebody ends it. told hears how it is, every second.
 func (p *program) phonePage(ctx context.Context, b *client.Client, ask client.PhoneAsk, told func(client.Phone) error) error {
 	if ask.Address == "" {
-		return usage("--address is missing: choose the one that the phone reaches; this computer has %s", strings.Join(addresses(), ", "))
+		return noAddress()
 	}
 	page, err := b.OpenPhone(ctx, ask)
 	if err != nil {
@@ -163,18 +178,61 @@ func (p *program) phonePage(ctx context.Context, b *client.Client, ask client.Ph
 	}
 }
 
+func noAddress() error {
+	return usage("--address is missing: choose the one that the other browser reaches; this computer has %s", strings.Join(addresses(), ", "))
+}
+
 func (p *program) printPhone(page client.Phone) error {
-	code, err := qrcode.New(page.URL, qrcode.Low)
+	if err := p.printPage(whatPage(page), page.URL, page.Fingerprint); err != nil {
+		return err
+	}
+	fmt.Fprintf(p.out, "\nIt ends with Ctrl-C, at %s, or when the phone has gone.\n", page.Ends.Local().Format("15:04"))
+	return nil
+}
+
+// printPage prints the one-time address of a page for another browser, and how its certificate is known.
+func (p *program) printPage(what, url, fingerprint string) error {
+	code, err := qrcode.New(url, qrcode.Low)
 	if err != nil {
 		return fmt.Errorf("draw the code: %w", err)
 	}
 	// Black on white, whatever the terminal's own colours: a camera reads no other.
 	paper := lipgloss.NewStyle().Foreground(lipgloss.Color("#000000")).Background(lipgloss.Color("#ffffff"))
-	fmt.Fprintf(p.out, "%s\n\n%s, once:\n  %s\n\n", paper.Render(strings.Trim(code.ToSmallString(true), "\n")), whatPage(page), page.URL)
+	fmt.Fprintf(p.out, "%s\n\n%s, once:\n  %s\n\n", paper.Render(strings.Trim(code.ToSmallString(true), "\n")), what, url)
 	wrapped(p.out, "", "The browser will warn of the certificate, since nobody but this bench vouches for it. Go on only if it shows this fingerprint (SHA-256):", p.width)
-	fmt.Fprintf(p.out, "  %s\n  %s\n\nIt ends with Ctrl-C, at %s, or when the phone has gone.\n", page.Fingerprint[:47], page.Fingerprint[48:], page.Ends.Local().Format("15:04"))
+	fmt.Fprintf(p.out, "  %s\n  %s\n", fingerprint[:47], fingerprint[48:])
 	return nil
 }
+
+// personPage serves devices to the browser of a person who has no bench. The page stays when this command
+// has ended.
+func (p *program) personPage(ctx context.Context, b *client.Client, ask client.PersonPageAsk, good long) (err error) {
+	switch {
+	case len(ask.Devices) == 0:
+		return usage("name the devices that %s may see, such as earlybench console --person %[1]s heron-1 --for 2h --address ADDRESS", ask.Person)
+	case ask.Address == "":
+		return noAddress()
+	}
+	if ask.For, err = good.seconds(time.Now()); err != nil {
+		return err
+	}
+	page, err := b.OpenPersonPage(ctx, ask)
+	switch {
+	case err != nil:
+		return err
+	case p.json:
+		return p.printJSON(page)
+	}
+	what := fmt.Sprintf("The page of %s, who may %s %s", bold.Render(page.Name), personMay[ask.May], strings.Join(page.Devices, ", "))
+	if err := p.printPage(what, page.URL, page.Fingerprint); err != nil {
+		return err
+	}
+	fmt.Fprintf(p.out, "\nGive %s the address and the fingerprint by different ways.\nIt ends %s. End it sooner: earlybench access drop %[1]s\n", page.Name, clockText(page.Ends))
+	return nil
+}
+
+// personMay says what a right lets a person do with devices on a page.
+var personMay = map[string]string{"look": "look at", "use": "look at and touch"}
 
 // whatPage says of what a page for a phone is.
 func whatPage(page client.Phone) string {

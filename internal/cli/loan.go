@@ -93,7 +93,7 @@ func (l *long) seconds(now time.Time) (int64, error) {
 		return 0, usage("say for how long, either --for 2h or --until 17:00")
 	case l.until == "":
 		if l.lasts < time.Minute {
-			return 0, usage("--for %s: a loan lasts at least a minute", l.lasts)
+			return 0, usage("--for %s: a minute is the least", l.lasts)
 		}
 		return int64(l.lasts / time.Second), nil
 	}
@@ -105,7 +105,7 @@ func (l *long) seconds(now time.Time) (int64, error) {
 	if !end.After(now) {
 		end = end.AddDate(0, 0, 1)
 	}
-	return max(60, int64(end.Sub(now)/time.Second)), nil
+	return max(60, int64((end.Sub(now)+time.Second-1)/time.Second)), nil // not before it
 }
 
 func (p *program) loanStart() *cobra.Command {

@@ -19,6 +19,7 @@ func (in *Insides) endingSources() []endings.Source {
 const (
 	admissionNotice = 72 * time.Hour
 	accessNotice    = 7 * 24 * time.Hour
+	pageNotice      = 10 * time.Minute // of a person who has no bench
 )
 
 // admissionTerms are the admissions of this bench on devices.
@@ -53,8 +54,13 @@ func (in *Insides) accessTerms(ctx context.Context) ([]ending.Term, error) {
 	}
 	var out []ending.Term
 	for _, a := range all {
-		out = append(out, ending.Term{ID: "access-" + a.ID, Kind: ending.Access, Name: a.Name, Holder: "this bench", Begins: a.Created.UTC(), Ends: a.Ends.UTC(), Mine: true, Notice: accessNotice,
-			Stops: "What uses the access key " + a.Name + " is refused.", Step: "Make a new key, and give it to what uses this one.", Command: "earlybench access add NAME"})
+		t := ending.Term{ID: "access-" + a.ID, Kind: ending.Access, Name: a.Name, Holder: "this bench", Begins: a.Created.UTC(), Ends: a.Ends.UTC(), Mine: true, Notice: accessNotice,
+			Stops: "What uses the access key " + a.Name + " is refused.", Step: "Make a new key, and give it to what uses this one.", Command: "earlybench access add NAME"}
+		if a.Page != nil {
+			t.Notice, t.Stops = pageNotice, "The page of "+a.Name+" ends, who has no bench."
+			t.Step, t.Command = "Open another one, if it is still needed.", "earlybench console --person "+a.Name
+		}
+		out = append(out, t)
 	}
 	return out, nil
 }

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -10,7 +12,7 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 )
 
-// Access is a key for a program.
+// Access is a key for a program, or for the browser of a person who has no bench.
 type Access struct {
 	ID      string
 	Name    string
@@ -18,16 +20,36 @@ type Access struct {
 	Rights  []string
 	Created time.Time
 	Ends    time.Time
-	Used    time.Time // the last time; zero: never
+	Used    time.Time   // the last time; zero: never
+	Devices []string    // ids of the only devices that it is for; nil: all
+	Page    *PersonPage // nil for a program's
 }
 
-const accessColumns = `id, name, secret, rights, created, ends, used`
+// PersonPage is where the browser of a person who has no bench is served.
+type PersonPage struct {
+	Address     string `json:"address"` // with its port
+	Certificate []byte `json:"certificate"`
+	Key         []byte `json:"key"`    // of the certificate, PKCS #8: the page keeps it over a restart
+	Ticket      string `json:"ticket"` // SHA-256 digest of the one-time secret; "" once it is used
+}
+
+const accessColumns = `id, name, secret, rights, created, ends, used, devices, page`
 
 func scanAccess(r row) (a Access, err error) {
-	var rights, created, ends, used string
-	err = r.Scan(&a.ID, &a.Name, &a.Secret, &rights, &created, &ends, &used)
+	var rights, created, ends, used, devices, page string
+	if err = r.Scan(&a.ID, &a.Name, &a.Secret, &rights, &created, &ends, &used, &devices, &page); err != nil {
+		return a, err
+	}
 	a.Rights, a.Created, a.Ends, a.Used = strings.Split(rights, ","), moment(created), moment(ends), moment(used)
-	return a, err
+	if devices != "" {
+		a.Devices = strings.Split(devices, ",")
+	}
+	if page != "" {
+		if err = json.Unmarshal([]byte(page), &a.Page); err != nil {
+			return a, fmt.Errorf("read the page of %s: %w", a.Name, err)
+		}
+	}
+	return a, nil
 }
 
 // Accesses returns the keys, by name.
@@ -35,9 +57,20 @@ func (s *Store) Accesses(ctx context.Context) ([]Access, error) {
 	return query(ctx, s.db, scanAccess, `SELECT `+accessColumns+` FROM access ORDER BY name`)
 }
 
-// AddAccess keeps a key.
+// AddAccess keeps a key. One of the same name that has ended makes room for it.
 func (s *Store) AddAccess(ctx context.Context, a Access) error {
+	page := ""
+	if a.Page != nil {
+		raw, err := json.Marshal(a.Page)
+		if err != nil {
+			return fmt.Errorf("write the page of %s down: %w", a.Name, err)
+		}
+		page = string(raw)
+	}
 	return s.change(ctx, "access.changed", a.Name, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM access WHERE name = ? AND ends <= ?`, a.Name, stamp(a.Created)); err != nil {
+			return err
+		}
 		var n int
 		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM access WHERE name = ?`, a.Name).Scan(&n); err != nil {
 			return err
@@ -45,8 +78,8 @@ func (s *Store) AddAccess(ctx context.Context, a Access) error {
 		if n > 0 {
 			return problem.Errorf(problem.Taken, "there is an access key %s already: end it first, or choose another name", a.Name)
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO access (`+accessColumns+`) VALUES (?,?,?,?,?,?,'')`,
-			a.ID, a.Name, a.Secret, strings.Join(a.Rights, ","), stamp(a.Created), stamp(a.Ends))
+		_, err := tx.ExecContext(ctx, `INSERT INTO access (`+accessColumns+`) VALUES (?,?,?,?,?,?,'',?,?)`,
+			a.ID, a.Name, a.Secret, strings.Join(a.Rights, ","), stamp(a.Created), stamp(a.Ends), strings.Join(a.Devices, ","), page)
 		if err != nil {
 			return err
 		}
@@ -73,6 +106,30 @@ func (s *Store) AccessBy(ctx context.Context, digest string, now time.Time) (Acc
 		}
 	}
 	return a, nil
+}
+
+// AccessStands reports whether a key is on record and good at now.
+func (s *Store) AccessStands(ctx context.Context, id string, now time.Time) (bool, error) {
+	a, err := one(ctx, s.db, scanAccess, `SELECT `+accessColumns+` FROM access WHERE id = ?`, id)
+	if errors.Is(err, ErrNotFound) {
+		return false, nil
+	}
+	return err == nil && now.Before(a.Ends), err
+}
+
+// TakeTicket uses up the one-time secret of a person's page, by its digest, and gives the key the secret
+// whose digest is given instead. [ErrNotFound] for one that is used or unknown.
+func (s *Store) TakeTicket(ctx context.Context, id, ticket, secret string) error {
+	return s.change(ctx, "access.changed", "", func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE access SET secret = ?, page = json_set(page, '$.ticket', '') WHERE id = ? AND page <> '' AND json_extract(page, '$.ticket') = ? AND ? <> ''`, secret, id, ticket, ticket)
+		if err != nil {
+			return err
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			return fmt.Errorf("one-time address: %w", ErrNotFound)
+		}
+		return nil
+	})
 }
 
 // DropAccess ends a key.

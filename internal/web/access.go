@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -23,7 +24,11 @@ func (s *Server) accessRoutes() {
 	drop := silent(access.Own, "/access/{id}", "drop-access", "End an access key")
 	drop.Method = http.MethodDelete
 	huma.Register(a, drop, func(ctx context.Context, in *OfID) (*struct{}, error) {
-		return nil, problem(s.Store.DropAccess(ctx, in.ID))
+		if err := s.Store.DropAccess(ctx, in.ID); err != nil {
+			return nil, problem(err)
+		}
+		s.endPersonalOf(in.ID)
+		return nil, nil
 	})
 	huma.Register(a, operation(access.Consent, "GET", "/sessions", "sessions", "The browsers that are signed in, the newest first"), s.sessions)
 	huma.Register(a, operation(access.Consent, "DELETE", "/sessions", "end-sessions", "Sign all browsers out, and let no address that was printed before sign one in"), s.endSessions)
@@ -35,8 +40,23 @@ func (s *Server) accessRoutes() {
 	huma.Register(a, operation(access.Consent, "GET", "/audit", "audit", "Who did what, the newest first"), s.audit)
 }
 
-func accessOf(a store.Access, now time.Time) client.Access {
-	return client.Access{Name: a.Name, Rights: a.Rights, Created: a.Created, Ends: a.Ends, Used: when(a.Used), Over: !now.Before(a.Ends)}
+func (s *Server) accessOf(a store.Access) client.Access {
+	out := client.Access{Name: a.Name, Rights: a.Rights, Created: a.Created, Ends: a.Ends, Used: when(a.Used), Over: !s.Clock.Now().Before(a.Ends), Devices: []string{}}
+	for _, k := range s.Rack.All() {
+		if d := k.Device(); slices.Contains(a.Devices, d.ID) {
+			out.Devices = append(out.Devices, d.Handle)
+		}
+	}
+	if a.Page == nil {
+		return out
+	}
+	out.Page, out.Entered = "https://"+a.Page.Address, a.Page.Ticket == ""
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if i := slices.IndexFunc(s.personals, func(p *personal) bool { return p.key.ID == a.ID }); i >= 0 {
+		out.Trouble = s.personals[i].trouble
+	}
+	return out
 }
 
 func (s *Server) accesses(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Access]], error) {
@@ -44,7 +64,7 @@ func (s *Server) accesses(ctx context.Context, in *struct{ Select }) (*out[clien
 	if err != nil {
 		return nil, problem(err)
 	}
-	return accessList.of(in.Select, each(all, func(a store.Access) client.Access { return accessOf(a, s.Clock.Now()) }))
+	return accessList.of(in.Select, each(all, s.accessOf))
 }
 
 func (s *Server) addAccess(ctx context.Context, in *struct{ Body client.NewAccess }) (*out[client.MadeAccess], error) {
@@ -56,7 +76,7 @@ func (s *Server) addAccess(ctx context.Context, in *struct{ Body client.NewAcces
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &out[client.MadeAccess]{client.MadeAccess{Access: accessOf(a, s.Clock.Now()), Secret: secret}}, nil
+	return &out[client.MadeAccess]{client.MadeAccess{Access: s.accessOf(a), Secret: secret}}, nil
 }
 
 func (s *Server) audit(ctx context.Context, in *struct{ Select }) (*out[client.List[client.AuditLine]], error) {

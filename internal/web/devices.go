@@ -48,6 +48,9 @@ func (s *Server) devices(ctx context.Context, in *struct {
 	}
 	language := func() (*where.Language, error) { return s.racks.language(s.Sheets.Current()) }
 	all := s.rackNow(in.App, in.Handle...)
+	if actor := access.From(ctx); actor.Devices != nil {
+		all = slices.DeleteFunc(all, func(st outlook.Standing) bool { return !actor.Sees(st.Device.ID) })
+	}
 	if in.After != "" {
 		i := slices.IndexFunc(all, func(st outlook.Standing) bool { return st.Device.Handle == in.After })
 		if i < 0 {

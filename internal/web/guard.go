@@ -73,6 +73,9 @@ func (s *Server) guard(c fiber.Ctx) error {
 		act(c, access.Owner(s.Owner))
 		return c.Next()
 	}
+	if p := s.personalAt(c); p != nil {
+		return s.guardPersonal(c, p)
+	}
 	if p, ok := s.ofPhone(c); ok {
 		return s.guardPhone(c, p)
 	}
@@ -182,6 +185,8 @@ func (s *Server) allowed(right access.Right, operation string, next fiber.Handle
 				Remedy: "Ask for a sign-in address on the computer of the bench: earlybench console."})
 		case !a.May(right):
 			return asFiber(c, refused(a, right))
+		case s.inScope(c, a, operation) != nil:
+			return asFiber(c, s.inScope(c, a, operation))
 		case operation != "bench" && !s.awaitReady():
 			return answer(c, &client.Problem{Status: fiber.StatusServiceUnavailable, Kind: string(eb.Unavailable), Detail: "The bench is still reading its records.", Remedy: "Ask again in a moment."})
 		case c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead:

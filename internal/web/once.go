@@ -28,7 +28,7 @@ const (
 )
 
 // secrets are the operations whose answer contains a secret, and is given only once.
-var secrets = map[string]bool{"add-access": true, "offer-sign-in": true, "open-phone": true, "invite-peer": true}
+var secrets = map[string]bool{"add-access": true, "offer-sign-in": true, "open-phone": true, "open-person-page": true, "invite-peer": true}
 
 // unkept are the operations of whose requests nothing is recorded, not even a digest: a password could be guessed
 // from that. They have the same result when they are done twice.

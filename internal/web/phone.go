@@ -96,24 +96,16 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 	} else if _, err := s.Rack.Find(handle); err != nil {
 		return nil, problem(err)
 	}
-	host, port, err := net.SplitHostPort(in.Body.Address)
+	l, err := listenAt(in.Body.Address)
 	if err != nil {
-		host, port = in.Body.Address, "0"
+		return nil, problem(err)
 	}
-	ip := net.ParseIP(host)
-	if ip == nil || ip.IsUnspecified() {
-		return nil, problem(eb.Errorf(eb.Invalid, "address %.60q is not an address of this computer: write one, such as 192.0.2.7 or 192.0.2.7:7443", in.Body.Address))
-	}
-	l, err := net.Listen("tcp", net.JoinHostPort(host, port))
-	if err != nil {
-		return nil, problem(eb.Errorf(eb.Invalid, "listen at %s: %w", in.Body.Address, err))
-	}
-	cert, fingerprint, err := ownCertificate(ip, s.Clock.Now())
+	at := l.Addr().(*net.TCPAddr)
+	cert, fingerprint, err := ownCertificate(at.IP, s.Clock.Now(), 2*phoneGood)
 	if err != nil {
 		l.Close()
 		return nil, problem(err)
 	}
-	at := l.Addr().(*net.TCPAddr)
 	p := &phone{handle: handle, hands: in.Body.Hands, app: in.Body.App, host: at.String(), port: at.Port, ends: s.Clock.Now().Add(phoneGood), secret: rand.Text(), heard: time.Now(), asked: time.Now(),
 		close: func() { l.Close() }}
 	s.endPhone(nil)
@@ -201,7 +193,7 @@ func (s *Server) guardPhone(c fiber.Ctx, p *phone) error {
 	}
 	switch {
 	case p == nil:
-		return answer(c, &client.Problem{Status: http.StatusGone, Detail: "This page has ended.", Remedy: "Ask for another on the computer of the bench: earlybench console --phone."})
+		return answer(c, &client.Problem{Status: http.StatusGone, Detail: "This page has ended.", Remedy: "Ask for another on the computer of the bench."})
 	case c.Host() != p.host:
 		return answer(c, &client.Problem{Status: http.StatusMisdirectedRequest, Detail: "This page answers only under its own address.", Remedy: "Open " + origin + "."})
 	case c.Method() != http.MethodGet && c.Get(fiber.HeaderOrigin) != origin:
@@ -275,9 +267,9 @@ func (p *phone) knows(session string) bool {
 	return ok
 }
 
-// ownCertificate makes a certificate for one address and an hour or two, and its
+// ownCertificate makes a certificate for one address and a time, and its
 // fingerprint, which the browser shows too: SHA-256 over its DER form.
-func ownCertificate(ip net.IP, now time.Time) (tls.Certificate, string, error) {
+func ownCertificate(ip net.IP, now time.Time, good time.Duration) (tls.Certificate, string, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return tls.Certificate{}, "", err
@@ -286,8 +278,8 @@ func ownCertificate(ip net.IP, now time.Time) (tls.Certificate, string, error) {
 	if err != nil {
 		return tls.Certificate{}, "", err
 	}
-	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Early Bench phone page"}, NotBefore: now.Add(-time.Hour),
-		NotAfter: now.Add(2 * phoneGood), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Early Bench page"}, NotBefore: now.Add(-time.Hour),
+		NotAfter: now.Add(good), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		IPAddresses: []net.IP{ip}, BasicConstraintsValid: true}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {

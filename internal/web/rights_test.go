@@ -45,7 +45,7 @@ var rights = map[string]string{
 	"POST /api/v1/safe": "own", "PATCH /api/v1/safe": "own", "POST /api/v1/safe/unlock": "consent", "POST /api/v1/safe/lock": "consent", "GET /api/v1/safe/uses": "consent",
 	"POST /api/v1/safe/requests/:id": "consent", "POST /api/v1/safe/rules": "own", "DELETE /api/v1/safe/rules/:id": "consent", "POST /api/v1/safe/export": "own", "POST /api/v1/safe/import": "own",
 
-	"DELETE /api/v1/devices/:handle/answers/:id": "use", "DELETE /api/v1/devices/:handle/retirement": "use", "GET /api/v1/devices/:handle/screen": "use", "GET /api/v1/devices/:handle/ports/:port": "use", "POST /api/v1/network/:name/login": "maintain",
+	"DELETE /api/v1/devices/:handle/answers/:id": "use", "DELETE /api/v1/devices/:handle/retirement": "use", "GET /api/v1/devices/:handle/screen": "look", "GET /api/v1/devices/:handle/ports/:port": "use", "POST /api/v1/network/:name/login": "maintain",
 	"DELETE /api/v1/devices/:handle": "use", "POST /api/v1/devices/:handle/apps/stop": "use", "POST /api/v1/devices/:handle/apps/remove": "use",
 	"PATCH /api/v1/devices/:handle": "use", "POST /api/v1/devices": "use", "POST /api/v1/devices/:handle/admission": "use",
 	"POST /api/v1/devices/:handle/answers": "use", "POST /api/v1/devices/:handle/facts": "use", "POST /api/v1/devices/:handle/find": "use",
@@ -65,7 +65,7 @@ var rights = map[string]string{
 	"DELETE /api/v1/learned": "maintain", "DELETE /api/v1/support/:digest": "maintain", "DELETE /api/v1/sheets/:name": "maintain", "POST /api/v1/drivers": "maintain", "POST /api/v1/sheets": "maintain",
 
 	"DELETE /api/v1/access/:id": "own", "DELETE /api/v1/hosts/:id": "own", "DELETE /api/v1/phone": "own", "GET /api/v1/access": "own", "GET /api/v1/phone": "own",
-	"PATCH /api/v1/bench": "own", "PATCH /api/v1/hosts/:id": "own", "POST /api/v1/confirmations/:code": "own", "POST /api/v1/access": "own", "POST /api/v1/apps": "own", "POST /api/v1/hosts": "own", "POST /api/v1/phone": "own",
+	"PATCH /api/v1/bench": "own", "PATCH /api/v1/hosts/:id": "own", "POST /api/v1/confirmations/:code": "own", "POST /api/v1/access": "own", "POST /api/v1/apps": "own", "POST /api/v1/hosts": "own", "POST /api/v1/phone": "own", "POST /api/v1/person-pages": "own",
 	"DELETE /api/v1/depots/:id": "own", "POST /api/v1/depots": "own", "POST /api/v1/depots/look": "own", "POST /api/v1/hosts/look": "own", "POST /api/v1/support": "own", "POST /api/v1/kits": "own", "DELETE /api/v1/kits/:kit": "own", "POST /api/v1/projects": "own", "POST /api/v1/sign-in-addresses": "own",
 }
 

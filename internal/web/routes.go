@@ -91,6 +91,7 @@ func (s *Server) routes() {
 	s.confirmRoutes()
 	s.retireRoutes()
 	s.phoneRoutes()
+	s.personalRoutes()
 	s.whyRoutes()
 	s.sheetRoutes()
 	s.hostRoutes()
@@ -158,7 +159,9 @@ func (s *Server) bench(ctx context.Context, _ *none) (*out[client.Bench], error)
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &out[client.Bench]{s.benchOf(last)}, nil
+	shown, actor := s.benchOf(last), access.From(ctx)
+	shown.May, shown.MayUntil = each(actor.Rights, func(r access.Right) string { return string(r) }), when(actor.Ends)
+	return &out[client.Bench]{shown}, nil
 }
 
 func (s *Server) rename(ctx context.Context, in *struct {

@@ -19,6 +19,7 @@ import (
 	"earlybench.invalid/earlybench/core/defect"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/plain"
+	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -42,13 +43,14 @@ type sink interface {
 // events, or over a WebSocket (RFC 6455) if the request asks for one. Pages do, since a
 // browser opens only six HTTP/1.1 connections to a server for all its windows together.
 func (s *Server) stream(c fiber.Ctx, send func(ctx context.Context, to sink) error) error {
+	actor := actorOf(c)
 	if websocket.FastHTTPIsWebSocketUpgrade(c.RequestCtx()) {
-		s.upgrade(c, websocket.FastHTTPUpgrader{}, func(conn *websocket.Conn) { //nolint:errcheck // the upgrader has answered
-			ctx, cancel := context.WithCancel(s.ctx)
+		s.upgrade(c, websocket.FastHTTPUpgrader{}, func(conn *socket) { //nolint:errcheck // the upgrader has answered
+			ctx, cancel := s.whileGood(actor)
 			defer cancel()
 			var reading sync.WaitGroup
 			defer reading.Wait()
-			defer conn.Close()
+			defer conn.cut()
 			reading.Go(func() { // a reader says nothing, but that it has left
 				defer cancel()
 				conn.SetReadLimit(1 << 10)
@@ -70,7 +72,9 @@ func (s *Server) stream(c fiber.Ctx, send func(ctx context.Context, to sink) err
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		fmt.Fprint(w, ": hello\n\n")
 		if w.Flush() == nil {
-			defect.Contain("a stream", func() error { return send(s.ctx, events{w, conn}) }) //nolint:errcheck // the reader has left
+			ctx, cancel := s.whileGood(actor)
+			defer cancel()
+			defect.Contain("a stream", func() error { return send(ctx, events{w, conn}) }) //nolint:errcheck // the reader has left
 		}
 	})
 }
@@ -106,7 +110,7 @@ func (e events) beat() error {
 // messages writes to a WebSocket: messages that were put together are sent as one, a JSON
 // text on each line.
 type messages struct {
-	conn  *websocket.Conn
+	conn  *socket
 	lines bytes.Buffer
 }
 
@@ -138,7 +142,14 @@ func (s *Server) events(c fiber.Ctx) error {
 	if err != nil {
 		return asFiber(c, err)
 	}
-	onPhone, _ := s.ofPhone(c)
+	actor := actorOf(c)
+	var onPhone *phone
+	if actor.Kind == access.PhoneKind {
+		onPhone, _ = s.ofPhone(c)
+	}
+	sees := func(subject string) bool {
+		return s.seesEvent(actor, subject) && (onPhone == nil || subject == onPhone.handle)
+	}
 	return s.stream(c, func(ctx context.Context, to sink) error {
 		following, end := s.feed.follow()
 		defer end()
@@ -147,7 +158,7 @@ func (s *Server) events(c fiber.Ctx) error {
 				return err
 			}
 		}
-		r := reader{server: s, to: to, after: after, only: onPhone}
+		r := reader{server: s, to: to, after: after, sees: sees}
 		for r.after < following.from { // what was told before it followed
 			batch, err := s.Store.Events(ctx, r.after, eventBatch)
 			if err != nil || len(batch) == 0 {
@@ -187,7 +198,7 @@ type reader struct {
 	server *Server
 	to     sink
 	after  int64
-	only   *phone // whose device's alone; nil for all
+	sees   func(subject string) bool
 }
 
 // pass sends those of a batch that it has not had.
@@ -197,7 +208,7 @@ func (r *reader) pass(batch []store.Event) error {
 			continue
 		}
 		r.after = e.Sequence
-		if later(batch[i+1:], e) || r.only != nil && e.Subject != r.only.handle {
+		if later(batch[i+1:], e) || !r.sees(e.Subject) {
 			continue
 		}
 		if err := r.server.event(r.to, e); err != nil {

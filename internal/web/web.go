@@ -119,6 +119,7 @@ type Server struct {
 	listeners []net.Listener
 	servers   []*fasthttp.Server
 	phone     *phone // the page for a phone that is served; nil for none
+	personals []*personal
 	racks     racks
 	feed      feed
 	feeding   sync.Once
@@ -143,7 +144,7 @@ func New(cfg Config, address string) *Server {
 	s.routes()
 	s.raw("/api/v1/events", access.Look, s.events)
 	s.raw("/api/v1/devices/:handle/log", access.Look, s.log)
-	s.raw("/api/v1/devices/:handle/screen", access.Use, s.screen)
+	s.raw("/api/v1/devices/:handle/screen", access.Look, s.screen)
 	s.raw("/api/v1/devices/:handle/ports/:port", access.Use, s.port)
 	s.raw("/api/*", access.Look, func(fiber.Ctx) error { return fiber.NewError(fiber.StatusNotFound, "there is nothing at this address") })
 	s.app.Get("/*", s.console)
@@ -161,15 +162,20 @@ func (s *Server) Serve(l net.Listener) {
 	s.feeding.Do(func() {
 		s.feed.begin(s.ctx)
 		s.served.Go(func() { s.feed.run(s.ctx) })
+		s.personalsAgain()
 	})
 	s.serve(l, mostConns)
 }
 
 func (s *Server) serve(l net.Listener, conns int) {
-	server := s.serverFor(conns, l.Addr().Network() == "unix")
 	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.serveLocked(l, conns)
+}
+
+func (s *Server) serveLocked(l net.Listener, conns int) {
+	server := s.serverFor(conns, l.Addr().Network() == "unix")
 	s.listeners, s.servers = append(s.listeners, l), append(s.servers, server)
-	s.mu.Unlock()
 	s.served.Go(func() {
 		if err := server.Serve(l); err != nil && s.ctx.Err() == nil {
 			s.Log.Error("serve", "address", l.Addr().String(), "error", err)

@@ -9,6 +9,7 @@ import { EndingsPage } from "../endings/EndingsPage";
 import { KeysPage } from "../keys/KeysPage";
 import { HandoverPage } from "../peers/HandoverPage";
 import { NearPage } from "../peers/NearPage";
+import { PersonPage } from "../peers/PersonPage";
 import { RackPage } from "../rack/RackPage";
 import { RoundPage } from "../rack/RoundPage";
 import { UnseenPage } from "../why/UnseenPage";
@@ -20,10 +21,11 @@ export function App() {
   const phone = useMatch("/phone/:handle");
   const near = useMatch("/near/:id");
   const handover = useMatch("/handover");
-  const guest = near ?? handover; // who gets no events
-  const live = useEvents(guest ? undefined : bench.data?.sequence);
+  const person = useMatch("/for/:name");
+  const quiet = near ?? handover; // who gets no events
+  const live = useEvents(quiet ? undefined : bench.data?.sequence);
   if (bench.error instanceof Problem && bench.error.status === 401) return <SignIn />;
-  if ((phone || guest) && bench.data) return <PhonePages />;
+  if ((phone || quiet || person) && bench.data) return <OnePage />;
   if (!bench.data) return <p className="p-8 text-secondary">Asking the bench…</p>;
   return (
     <>
@@ -46,11 +48,12 @@ export function App() {
   );
 }
 
-/** A phone beside a device, of its developer or of somebody near it, has one page, without a way to others. */
-const PhonePages = () => (
+/** A phone beside a device, and the browser of somebody who has no bench, have one page, without a way to others. */
+const OnePage = () => (
   <Routes>
     <Route path="/phone/:handle" element={<PhonePage />} />
     <Route path="/near/:id" element={<NearPage />} />
     <Route path="/handover" element={<HandoverPage />} />
+    <Route path="/for/:name" element={<PersonPage />} />
   </Routes>
 );

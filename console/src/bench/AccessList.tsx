@@ -25,6 +25,8 @@ export function AccessList() {
                 <span className="block text-caption text-secondary">
                   {k.over ? "has ended" : `until ${headerText(k.ends)}`}
                   {k.used ? `, used last ${headerText(k.used)}` : ", never used"}
+                  {k.page && `; a person's page of ${k.devices.join(", ")} at ${k.page}`}
+                  {k.trouble && ` is not served: ${k.trouble}`}
                 </span>
               </span>
               <button type="button" className="press press-small" onClick={() => drop.mutate(k.name)}>

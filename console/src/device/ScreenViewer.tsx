@@ -2,7 +2,7 @@ import RFB from "@novnc/novnc";
 import { useEffect, useRef, useState } from "react";
 
 /** A viewer of the device's screen: RFB over a WebSocket. */
-export default function ScreenViewer({ handle }: { handle: string }) {
+export default function ScreenViewer({ handle, looks }: { handle: string; looks: boolean }) {
   const place = useRef<HTMLDivElement>(null);
   const [state, setState] = useState("It is being fetched…");
   useEffect(() => {
@@ -11,20 +11,21 @@ export default function ScreenViewer({ handle }: { handle: string }) {
     url.protocol = url.protocol === "https:" ? "wss:" : "ws:";
     const rfb = new RFB(place.current, url.href, { wsProtocols: ["binary"] });
     rfb.scaleViewport = true;
+    rfb.viewOnly = looks;
     rfb.background = "transparent";
     rfb.addEventListener("connect", () => setState(""));
     rfb.addEventListener("disconnect", () =>
       setState("The screen has gone: the link has ended. Close it and show it again."),
     );
     return () => rfb.disconnect();
-  }, [handle]);
+  }, [handle, looks]);
   return (
     <div className="mt-3">
       {state && <p role="status">{state}</p>}
       <div
         ref={place}
         role="application"
-        aria-label={`The screen of ${handle}; keys and touches go to it`}
+        aria-label={`The screen of ${handle}${looks ? "" : "; keys and touches go to it"}`}
         className="h-[560px] max-w-[420px]"
       />
     </div>

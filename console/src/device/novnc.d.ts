@@ -3,6 +3,7 @@ declare module "@novnc/novnc" {
   export default class RFB extends EventTarget {
     constructor(place: HTMLElement, url: string, options?: { wsProtocols?: string[] });
     scaleViewport: boolean;
+    viewOnly: boolean;
     background: string;
     disconnect(): void;
   }
