@@ -134,6 +134,9 @@ type Loan struct {
 	Why     string     `json:"why" doc:"why it has ended, or what it waits for"`
 	In      int64      `json:"bytes_in" doc:"that the borrower has sent, of a device that is lent"`
 	Out     int64      `json:"bytes_out"`
+	Whole   bool       `json:"exclusive" doc:"of the device's USB itself, for the borrower's computer"`
+	USB     string     `json:"usb" doc:"where that USB is offered by USB/IP on the borrower's computer; empty while it is not"`
+	BusID   string     `json:"usb_bus_id" doc:"of the device, there"`
 	Hands   []Hands    `json:"hands" nullable:"false" doc:"what the borrower has asked those for who are near the device, the newest last"`
 	NotBack string     `json:"not_brought_back" doc:"what could not be brought back to how it was before"`
 }
@@ -144,6 +147,7 @@ type NewLoan struct {
 	Device string `json:"device" maxLength:"60" doc:"its handle over there"`
 	May    string `json:"may,omitempty" enum:",look,use" doc:"empty for use"`
 	For    int64  `json:"for_seconds" minimum:"60" maximum:"2592000"`
+	Whole  bool   `json:"exclusive,omitempty" doc:"the device's USB itself, for this computer's own kernel and tools"`
 }
 
 // Hands is a request to whoever is near a device that is lent: a step that somebody's hands must do.

@@ -11,6 +11,7 @@ const (
 	USBErrors     Key = "usb.errors"
 	USBBreaks     Key = "usb.breaks"
 	USBHolder     Key = "usb.holder"
+	USBLent       Key = "usb.lent"
 	USBDenied     Key = "usb.denied"
 	USBReturns    Key = "usb.returns"
 	USBLeft       Key = "usb.left"
@@ -114,6 +115,7 @@ func onTheBus() []Spec {
 		{Key: USBLeft, Type: Moment, Sources: []Source{Bus}, Good: minutes, Text: "left the bus"},
 		{Key: USBReturns, Type: Moment, Sources: []Source{Bus}, Good: time.Hour, Text: "by when it is back from a restart, as usual"},
 		cable(USBHolder, Text, "who holds it on its host", Bus, Host),
+		cable(USBLent, Text, "to whom its USB is lent", Bus),
 		cable(USBDenied, Text, "why its host may not open it", Host),
 		cable(AirSeen, Bool, "heard on the network", Host),
 		{Key: AirNear, Type: Bool, Sources: []Source{Host}, Good: 2 * time.Minute, Text: "one of its family that was not introduced is heard on the network"},

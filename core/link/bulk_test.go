@@ -51,6 +51,8 @@ func (l *loop) SubmitIn(_ uint8, p []byte) (usb.Transfer, error) {
 	}), nil
 }
 
+func (l *loop) SubmitBare(_ uint8, data []byte) (usb.Transfer, error) { return l.SubmitOut(0, data) }
+
 func (l *loop) SubmitOut(_ uint8, data []byte) (usb.Transfer, error) {
 	n, err := l.fifo.Write(bytes.Clone(data))
 	if l.out != nil {

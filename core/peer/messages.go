@@ -110,6 +110,8 @@ type StartLoan struct {
 	Seconds int    `json:"seconds"`
 	// Lapse is for how many seconds the borrower's bench may not be connected before the loan ends; 0 for as long as it lasts.
 	Lapse int `json:"lapse_seconds,omitempty"`
+	// Exclusive is for the USB of the device itself: its streams carry USB/IP, and the device link is the borrower's.
+	Exclusive bool `json:"exclusive,omitempty"`
 }
 
 // LoanRef names a loan; Seconds is for how long from now, for loan.extend.

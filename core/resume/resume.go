@@ -56,6 +56,7 @@ type Stream struct {
 	told     uint64   // how many received bytes were acknowledged
 	ended    error    // nil: it has not; io.EOF: as it should
 	closed   bool     // here
+	finish   bool     // and what was written before is sent, if a connection carries it
 	reason   string   // why it was closed here
 	carrier  *carrier // that carries it; nil: none does
 	lost     *time.Timer
@@ -66,7 +67,7 @@ type Stream struct {
 // New makes a stream. It ends with [ErrBroken] once no connection has carried it for as long as bridge says.
 func New(bridge time.Duration) *Stream {
 	s := &Stream{bridge: bridge, changed: make(chan struct{}), dropped: time.Now()}
-	s.lost = time.AfterFunc(bridge, func() { s.end(ErrBroken) })
+	s.lost = time.AfterFunc(bridge, s.giveUp)
 	return s
 }
 
@@ -90,6 +91,16 @@ func (s *Stream) end(why error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.endNow(why)
+}
+
+// giveUp ends the stream that nothing has carried for as long as may be bridged, or that was not taken to its end by then.
+func (s *Stream) giveUp() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.endNow(ErrBroken)
+	if s.finish = false; s.closed && s.carrier != nil {
+		s.carrier.end(ErrBroken)
+	}
 }
 
 // endNow is end with the lock held.
@@ -181,12 +192,20 @@ func (s *Stream) Close() error {
 }
 
 // CloseWith is Close with a reason, which the other side reads as an [Ended].
-func (s *Stream) CloseWith(reason string) {
+func (s *Stream) CloseWith(reason string) { s.close(reason, false) }
+
+// Finish is CloseWith after what was written: the connection that carries the stream now sends that first.
+func (s *Stream) Finish(reason string) { s.close(reason, true) }
+
+func (s *Stream) close(reason string, finish bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.lost.Stop()
+	if finish && s.ended == nil {
+		s.lost.Reset(s.bridge)
+	}
 	if s.ended == nil {
-		s.ended, s.closed, s.reason = io.ErrClosedPipe, true, reason
+		s.ended, s.closed, s.finish, s.reason = io.ErrClosedPipe, true, finish, reason
 		s.tell()
 	}
 }
@@ -204,7 +223,9 @@ func (s *Stream) Carry(ctx context.Context, c io.ReadWriteCloser) error {
 	defer context.AfterFunc(ctx, func() { c.Close() })()
 	mine := &carrier{cancel, make(chan struct{})}
 	s.mu.Lock()
-	s.lost.Stop()
+	if !s.closed {
+		s.lost.Stop()
+	}
 	before := s.carrier
 	if s.carrier = mine; before == nil {
 		s.idle += time.Since(s.dropped)
@@ -308,9 +329,9 @@ func (s *Stream) send(ctx context.Context, c io.Writer, next uint64) error {
 		var kind byte
 		var payload []byte
 		switch {
-		case s.closed:
+		case s.closed && (!s.finish || s.acked+uint64(len(s.out)) <= next):
 			kind, payload = frameEnd, []byte(s.reason)
-		case s.ended != nil:
+		case s.ended != nil && !s.closed:
 			err := s.ended
 			s.mu.Unlock()
 			return err
@@ -375,7 +396,7 @@ func (s *Stream) listen(ctx context.Context, c io.Reader) error {
 			}
 			s.mu.Lock()
 		}
-		if err == nil && s.ended != nil {
+		if err == nil && s.ended != nil && !s.finish {
 			err = s.ended
 		}
 		s.mu.Unlock()

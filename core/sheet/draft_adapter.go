@@ -32,9 +32,9 @@ func DraftForAdapter(name string, facts []DeclaredFact) string {
 
 const adapterBody = `
 # No bus, no screen and no question: of what every family has in common, only what can be wrong here.
-without: [not-plugged, cable-charges-only, port-dead, held-by-machine, driver-missing, driver-not-bound, driver-not-fetched, driver-in-service, driver-unsigned,
+without: [not-plugged, cable-charges-only, port-dead, held-by-machine, usb-lent, driver-missing, driver-not-bound, driver-not-fetched, driver-in-service, driver-unsigned,
   driver-similar, cable-pulled, asleep, locked, stale-link, plugged, charging, other-cable, other-port, wiggle,
-  machine-running, machine-lists-it, host-drivers, was-asleep, unlock, screen-shows, never-asked, question-unanswered, question-refused,
+  machine-running, lent-with-usb, machine-lists-it, host-drivers, was-asleep, unlock, screen-shows, never-asked, question-unanswered, question-refused,
   question-expired, question-busy, who-answered]
 
 # The gates in the order in which this family opens them.

@@ -36,10 +36,11 @@ func (d told) Control(_ context.Context, s usb.Setup, _ []byte) ([]byte, error) 
 	return b[:min(len(b), int(s.Length))], nil
 }
 
-func (told) SubmitIn(uint8, []byte) (usb.Transfer, error)  { return nil, usb.ErrStall }
-func (told) SubmitOut(uint8, []byte) (usb.Transfer, error) { return nil, usb.ErrStall }
-func (told) Gone() <-chan struct{}                         { return nil }
-func (told) Close() error                                  { return nil }
+func (told) SubmitIn(uint8, []byte) (usb.Transfer, error)   { return nil, usb.ErrStall }
+func (told) SubmitBare(uint8, []byte) (usb.Transfer, error) { return nil, usb.ErrStall }
+func (told) SubmitOut(uint8, []byte) (usb.Transfer, error)  { return nil, usb.ErrStall }
+func (told) Gone() <-chan struct{}                          { return nil }
+func (told) Close() error                                   { return nil }
 
 func TestADeviceIsDescribedByWhatItsDescriptorsSay(t *testing.T) {
 	want := handset()

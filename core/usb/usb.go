@@ -41,6 +41,17 @@ func (id ID) String() string { return fmt.Sprintf("%04x:%04x", id.Vendor, id.Pro
 // Speed is a bus speed, in USB/IP's numbers.
 type Speed uint32
 
+// HeldError is ErrBusy with who has the device. Free is closed once that is over.
+type HeldError struct {
+	By   string
+	Free <-chan struct{}
+}
+
+func (e *HeldError) Error() string { return e.By + " has its USB" }
+
+// Is reports that it is ErrBusy.
+func (e *HeldError) Is(target error) bool { return target == ErrBusy }
+
 // HighSpeed is 480 Mbit/s.
 const HighSpeed Speed = 3
 
@@ -112,6 +123,8 @@ type Device interface {
 	// SubmitOut sends data to a bulk OUT endpoint, with a packet of no length
 	// behind a whole number of packets. It keeps no reference to data.
 	SubmitOut(endpoint uint8, data []byte) (Transfer, error)
+	// SubmitBare is SubmitOut without that packet.
+	SubmitBare(endpoint uint8, data []byte) (Transfer, error)
 	// Gone is closed when the device was unplugged or closed.
 	Gone() <-chan struct{}
 	Close() error

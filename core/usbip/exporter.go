@@ -32,7 +32,7 @@ type Source interface {
 	// Claim reserves a device for one importer, at the address from: usb.ErrNotFound,
 	// usb.ErrBusy. The context ends when the device is unplugged or taken away from the
 	// importer; release ends the reservation.
-	Claim(busID string, from net.Addr) (ctx context.Context, g Gadget, release func(), err error)
+	Claim(busID string, from net.Addr) (ctx context.Context, t Target, release func(), err error)
 }
 
 // Serve answers importers on l until ctx ends, then waits for all of them.
@@ -89,7 +89,7 @@ func writeList(w io.Writer, infos []usb.Info) error {
 }
 
 func serveImport(ctx context.Context, c net.Conn, r io.Reader, src Source, busID string) error {
-	plugged, gadget, release, err := src.Claim(busID, c.RemoteAddr())
+	plugged, target, release, err := src.Claim(busID, c.RemoteAddr())
 	if err != nil {
 		status := uint32(statusFailed)
 		switch {
@@ -112,7 +112,7 @@ func serveImport(ctx context.Context, c net.Conn, r io.Reader, src Source, busID
 	live, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer context.AfterFunc(plugged, func() { cancel(); c.Close() })()
-	s := &session{ctx: live, w: c, gadget: gadget, pending: map[uint32]*pending{}, queues: map[uint8]*queue{}}
+	s := &session{ctx: live, w: c, target: target, pending: map[uint32]*pending{}, queues: map[uint8]*queue{}}
 	err = s.read(r)
 	cancel()
 	s.workers.Wait()
@@ -122,7 +122,7 @@ func serveImport(ctx context.Context, c net.Conn, r io.Reader, src Source, busID
 // session is one imported device's connection.
 type session struct {
 	ctx     context.Context
-	gadget  Gadget
+	target  Target
 	workers sync.WaitGroup
 	queues  map[uint8]*queue // by endpoint address; only the reader's
 
@@ -252,37 +252,42 @@ func (s *session) work(address uint8, q *queue) {
 		case <-q.more:
 		}
 		for p := q.take(); p != nil; p = q.take() {
-			s.carry(address, p)
+			s.target.carry(s, address, p)
 		}
 	}
 }
 
-// carry executes one transfer and answers it, unless it was unlinked.
-func (s *session) carry(address uint8, p *pending) {
-	defer p.cancel()
-	if p.giveBack != nil {
-		defer p.giveBack()
+// emulated is a device that is made in this program.
+type emulated struct{ gadget Gadget }
+
+// carry executes one transfer and answers it.
+func (t emulated) carry(s *session, address uint8, p *pending) {
+	if p.ctx.Err() != nil {
+		s.answer(p, nil, 0, usb.ErrUnlinked)
+		return
 	}
-	var data []byte
-	var n int
-	err := usb.ErrUnlinked
-	if p.ctx.Err() == nil {
-		switch {
-		case address == 0:
-			data, err = s.gadget.Control(unpackSetup(p.Setup), p.data)
-			if n = len(data); p.Dir != dirIn {
-				n = len(p.data)
-			}
-		case p.Dir == dirIn:
-			var giveBack func()
-			data, giveBack = borrow(int(p.B))
-			defer giveBack()
-			n, err = s.gadget.In(p.ctx, address, data)
-			data = data[:n]
-		default:
-			n, err = s.gadget.Out(p.ctx, address, p.data)
+	switch {
+	case address == 0:
+		data, err := t.gadget.Control(unpackSetup(p.Setup), p.data)
+		n := len(data)
+		if p.Dir != dirIn {
+			n = len(p.data)
 		}
+		s.answer(p, data, n, err)
+	case p.Dir == dirIn:
+		data, giveBack := borrow(int(p.B))
+		defer giveBack()
+		n, err := t.gadget.In(p.ctx, address, data)
+		s.answer(p, data[:n], n, err)
+	default:
+		n, err := t.gadget.Out(p.ctx, address, p.data)
+		s.answer(p, nil, n, err)
 	}
+}
+
+// answer answers a transfer, unless it was unlinked: then the unlink was the answer.
+func (s *session) answer(p *pending, data []byte, n int, err error) {
+	p.cancel()
 	s.mu.Lock()
 	waiting := s.pending[p.Seq] == p
 	if waiting {
@@ -290,14 +295,16 @@ func (s *session) carry(address uint8, p *pending) {
 	}
 	s.bytes -= len(p.data)
 	s.mu.Unlock()
-	if !waiting {
-		return // unlinked: the unlink was the answer
+	if waiting {
+		reply := urb{Command: retSubmit, Seq: p.Seq, A: errno(err), B: int32(n)}
+		if p.Dir != dirIn {
+			data = nil
+		}
+		s.write(&reply, data)
 	}
-	reply := urb{Command: retSubmit, Seq: p.Seq, A: errno(err), B: int32(n)}
-	if p.Dir != dirIn {
-		data = nil
+	if p.giveBack != nil {
+		p.giveBack()
 	}
-	s.write(&reply, data)
 }
 
 func (s *session) unlink(u urb) {

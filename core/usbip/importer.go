@@ -283,6 +283,10 @@ func (d *device) SubmitOut(endpoint uint8, data []byte) (usb.Transfer, error) {
 	return d.submit(urb{Endpoint: uint32(endpoint & 0xf), A: flagZeroPacket, B: int32(len(data))}, data, nil)
 }
 
+func (d *device) SubmitBare(endpoint uint8, data []byte) (usb.Transfer, error) {
+	return d.submit(urb{Endpoint: uint32(endpoint & 0xf), B: int32(len(data))}, data, nil)
+}
+
 func (d *device) Control(ctx context.Context, s usb.Setup, data []byte) ([]byte, error) {
 	u := urb{B: int32(s.Length), Setup: packSetup(s)}
 	var buf []byte

@@ -65,7 +65,7 @@ func (o *one) List() []usb.Info {
 		Interfaces: []usb.Class{{Class: 6, Subclass: 1, Protocol: 1}, {Class: 0xff}}}}
 }
 
-func (o *one) Claim(id string, _ net.Addr) (context.Context, usbip.Gadget, func(), error) {
+func (o *one) Claim(id string, _ net.Addr) (context.Context, usbip.Target, func(), error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	switch {
@@ -75,7 +75,7 @@ func (o *one) Claim(id string, _ net.Addr) (context.Context, usbip.Gadget, func(
 		return nil, nil, nil, usb.ErrBusy
 	}
 	o.has = true
-	return o.ctx, o.echo, func() {
+	return o.ctx, usbip.Emulate(o.echo), func() {
 		o.mu.Lock()
 		defer o.mu.Unlock()
 		o.has = false

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"sync"
 	"time"
 
@@ -18,7 +17,6 @@ import (
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/core/usb"
-	"earlybench.invalid/earlybench/core/usbip"
 	"earlybench.invalid/earlybench/internal/bus/udev"
 	"earlybench.invalid/earlybench/internal/store"
 	"golang.org/x/crypto/ssh"
@@ -44,6 +42,8 @@ type Hosts struct {
 
 	mu      sync.Mutex
 	watches map[string]*watch
+	open    map[place]*opened
+	taken   map[place]*usb.HeldError // for somebody else
 }
 
 // watch is one host that is watched.
@@ -95,7 +95,7 @@ func (h *Hosts) lost(ctx context.Context, w *watch) {
 // connected to a host, or it is reached or no longer reached. key is the bench's, by which SSH
 // servers know it.
 func New(sink Sink, changed func(host string), key ssh.Signer, log *slog.Logger) *Hosts {
-	h := &Hosts{sink: sink, changed: changed, key: key, log: log, watches: map[string]*watch{}}
+	h := &Hosts{sink: sink, changed: changed, key: key, log: log, watches: map[string]*watch{}, open: map[place]*opened{}, taken: map[place]*usb.HeldError{}}
 	h.ctx, h.end = context.WithCancel(context.Background())
 	return h
 }
@@ -185,22 +185,6 @@ func (h *Hosts) followLocal(ctx context.Context, w *watch) {
 		}
 	})
 	h.lost(ctx, w)
-}
-
-// Open opens a device that is connected to a host. It is [usb.ErrBusy] if somebody else has it.
-func (h *Hosts) Open(ctx context.Context, name, busID string) (usb.Device, error) {
-	w := h.watched(name)
-	switch {
-	case w == nil:
-		return nil, fmt.Errorf("host %s: %w", name, store.ErrNotFound)
-	case w.local != nil:
-		return w.local.Open(ctx, busID)
-	}
-	if w.host.USBIP == "" {
-		return nil, fmt.Errorf("host %s exports no devices", name)
-	}
-	exporter := usbip.Remote{Dial: func(ctx context.Context) (net.Conn, error) { return w.route.dial(ctx, w.host.USBIP) }}
-	return exporter.Open(ctx, busID)
 }
 
 // Private reports whether nobody else can be at the other end of the way to a host: it is this

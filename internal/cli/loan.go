@@ -22,7 +22,7 @@ the device is taken off.`,
 			}
 			var rows [][]string
 			for _, l := range all {
-				rows = append(rows, []string{deviceText(l), whoText(l), l.May, loanText(l), l.ID})
+				rows = append(rows, []string{deviceText(l), whoText(l), mayUseText(l), loanText(l), l.ID})
 			}
 			p.table([]string{"device", "", "right", "", "loan"}, rows)
 		})
@@ -35,6 +35,13 @@ func deviceText(l client.Loan) string {
 		return safe(l.Far)
 	}
 	return fmt.Sprintf("%s (%s there)", l.Device, safe(l.Far))
+}
+
+func mayUseText(l client.Loan) string {
+	if l.Whole {
+		return "exclusive"
+	}
+	return l.May
 }
 
 func whoText(l client.Loan) string {
@@ -52,6 +59,9 @@ func loanText(l client.Loan) string {
 	}
 	switch l.State {
 	case "active":
+		if l.USB != "" {
+			why += fmt.Sprintf(" Its USB is at %s as %s (USB/IP).", l.USB, safe(l.BusID))
+		}
 		return good.Render("until "+clockText(*l.Ends)) + "." + why
 	case "waiting":
 		text := fmt.Sprintf("waits, place %d", l.Place)
@@ -111,7 +121,12 @@ func (l *long) seconds(now time.Time) (int64, error) {
 func (p *program) loanStart() *cobra.Command {
 	n, l := client.NewLoan{}, long{}
 	c := &cobra.Command{Use: "start DEVICE --from PEER", Short: "Borrow a device from a peer, or wait until it is free", Args: cobra.ExactArgs(1),
-		Example: "earlybench loan start heron-9 --from harbour-desk --for 2h\nearlybench loan start heron-9 --from harbour-desk --until 17:00 --may look", RunE: func(c *cobra.Command, args []string) (err error) {
+		Long: `Borrows a device: it comes on this bench's rack, and is used there like one on the desk.
+
+With --exclusive its USB itself is borrowed, for this computer's own kernel and tools: it is
+offered by USB/IP on a loopback address, to one importer at a time, and only to your user
+and the administrator. The lender does not reach the device meanwhile.`,
+		Example: "earlybench loan start heron-9 --from harbour-desk --for 2h\nearlybench loan start heron-9 --from harbour-desk --until 17:00 --may look\nearlybench loan start heron-9 --from harbour-desk --for 30m --exclusive", RunE: func(c *cobra.Command, args []string) (err error) {
 			n.Device = args[0]
 			if n.For, err = l.seconds(time.Now()); err != nil {
 				return err
@@ -126,6 +141,8 @@ func (p *program) loanStart() *cobra.Command {
 				return err
 			case p.json:
 				return p.printJSON(r)
+			case r.State == "active" && r.Whole:
+				fmt.Fprintf(p.out, "%s of %s is yours until %s, with its USB. Where that is, in a moment: earlybench loan\n", safe(r.Far), r.Peer, clockText(*r.Ends))
 			case r.State == "active":
 				fmt.Fprintf(p.out, "%s of %s is yours until %s. It comes on the rack by itself: earlybench rack\n", safe(r.Far), r.Peer, clockText(*r.Ends))
 			default:
@@ -135,6 +152,7 @@ func (p *program) loanStart() *cobra.Command {
 		}}
 	c.Flags().StringVar(&n.Peer, "from", "", "the peer whose device it is")
 	c.Flags().StringVar(&n.May, "may", "use", "look or use")
+	c.Flags().BoolVar(&n.Whole, "exclusive", false, "borrow its USB itself, for this computer's own kernel and tools")
 	l.flags(c)
 	required(c, "from")
 	return c

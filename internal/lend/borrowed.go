@@ -22,6 +22,12 @@ import (
 // Borrow asks a peer for a device. The loan may wait until the device is free. With a lapse, from 5 seconds on, it ends
 // once this bench was not connected for so long.
 func (l *Lend) Borrow(ctx context.Context, peer, handle, rights string, long, lapse time.Duration) (store.Loan, error) {
+	return l.borrow(ctx, store.Loan{Peer: peer, Handle: handle, Rights: rights, Lapse: int(lapse / time.Second)}, long)
+}
+
+// borrow asks a peer for what a loan says.
+func (l *Lend) borrow(ctx context.Context, r store.Loan, long time.Duration) (store.Loan, error) {
+	peer, handle := r.Peer, r.Handle
 	p, err := l.cfg.Peers.Find(peer)
 	if err != nil {
 		return store.Loan{}, err
@@ -30,7 +36,8 @@ func (l *Lend) Borrow(ctx context.Context, peer, handle, rights string, long, la
 		return store.Loan{}, problem.Errorf(problem.Invalid, "a loan lasts from a minute to %d days", device.LongestLoan/(24*time.Hour))
 	}
 	// It is on record before it is asked for, so that nothing is lent to this bench of which it does not know.
-	one := newLoan(store.Loan{ID: store.NewID(), State: store.LoanWaiting, Peer: p.Name, PeerKey: p.Key, Handle: handle, Rights: rights, Seconds: int(long / time.Second), Lapse: int(lapse / time.Second), Asked: l.cfg.Clock.Now().UTC()})
+	r.ID, r.State, r.Peer, r.PeerKey, r.Seconds, r.Asked = store.NewID(), store.LoanWaiting, p.Name, p.Key, int(long/time.Second), l.cfg.Clock.Now().UTC()
+	one := newLoan(r)
 	one.asking = true
 	if err := l.cfg.Store.SaveLoan(context.WithoutCancel(ctx), one.of); err != nil {
 		return store.Loan{}, fmt.Errorf("keep the loan: %w", err)
@@ -39,7 +46,7 @@ func (l *Lend) Borrow(ctx context.Context, peer, handle, rights string, long, la
 	l.loans[one.of.ID] = one
 	l.mu.Unlock()
 	var t core.Loan
-	err = l.cfg.Peers.Ask(ctx, peer, core.MethodLoanStart, core.StartLoan{Device: handle, Rights: rights, Seconds: one.of.Seconds, Lapse: one.of.Lapse}, &t)
+	err = l.cfg.Peers.Ask(ctx, peer, core.MethodLoanStart, core.StartLoan{Device: handle, Rights: r.Rights, Seconds: r.Seconds, Lapse: r.Lapse, Exclusive: r.Exclusive}, &t)
 	l.mu.Lock()
 	one.asking, one.answered = false, time.Now()
 	l.mu.Unlock()
@@ -203,7 +210,11 @@ func (l *Lend) lookBorrowed() {
 		if active && l.borrowed[id] == nil {
 			t := &taken{end: func() {}}
 			l.borrowed[id] = t
-			l.work.Go(func() { l.reach(one, t) })
+			if one.of.Exclusive {
+				l.work.Go(func() { l.offer(one, t) })
+			} else {
+				l.work.Go(func() { l.reach(one, t) })
+			}
 		}
 		if !one.of.Lent && one.State == store.LoanReturning {
 			if f := l.far[one.of.Peer]; f != nil && f.connected && !one.telling {

@@ -62,19 +62,9 @@ func (l *Lend) Stream(ctx context.Context, from store.Peer, to json.RawMessage) 
 
 // toDevice opens a stream to the device of a loan.
 func (l *Lend) toDevice(ctx context.Context, one *loan, number string) (*stream, error) {
-	k := l.cfg.Rack.ByID(one.of.Device)
-	if k == nil || k.Session() == nil {
-		return nil, errors.New("the lender does not reach the device now")
-	}
-	lending, err := k.Session().Lending()
+	d, err := l.openDevice(ctx, one)
 	if err != nil {
 		return nil, err
-	}
-	ctx, cancel := context.WithTimeout(ctx, openWithin)
-	defer cancel()
-	d, err := lending.Open(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("the lender has not reached the device: %w", err)
 	}
 	s := &stream{Stream: resume.New(Bridge)}
 	l.mu.Lock()
@@ -90,6 +80,28 @@ func (l *Lend) toDevice(ctx context.Context, one *loan, number string) (*stream,
 	return s, nil
 }
 
+// openDevice opens a connection to the device itself, or to the exporter of its USB.
+func (l *Lend) openDevice(ctx context.Context, one *loan) (io.ReadWriteCloser, error) {
+	if one.of.Exclusive {
+		return l.exportUSB(ctx, one)
+	}
+	k := l.cfg.Rack.ByID(one.of.Device)
+	if k == nil || k.Session() == nil {
+		return nil, errors.New("the lender does not reach the device now")
+	}
+	lending, err := k.Session().Lending()
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, openWithin)
+	defer cancel()
+	d, err := lending.Open(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("the lender has not reached the device: %w", err)
+	}
+	return d, nil
+}
+
 // pass passes bytes between a borrower and the device until either ends.
 func (l *Lend) pass(one *loan, number string, s *stream, d io.ReadWriteCloser) {
 	var both sync.WaitGroup
@@ -99,7 +111,7 @@ func (l *Lend) pass(one *loan, number string, s *stream, d io.ReadWriteCloser) {
 	})
 	both.Go(func() {
 		io.Copy(counting{s, &s.out}, d) //nolint:errcheck // as above
-		s.CloseWith("the device has ended the connection, or its lender has lost it")
+		s.Finish("the device has ended the connection, or its lender has lost it")
 	})
 	both.Wait()
 	l.mu.Lock()

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"os"
 	"slices"
 	"strconv"
@@ -38,6 +39,8 @@ type Config struct {
 	Outlook *outlook.Outlook
 	// Reach has a borrowed device reached until end is called.
 	Reach func(k *keeper.Keeper, b *Borrowed) (end func())
+	// TakeUSB takes the USB of a device that is connected by cable from whoever has it here, for by.
+	TakeUSB func(ctx context.Context, k *keeper.Keeper, by string) (USB, error)
 	// EpochFile keeps the epoch of what is lent. It is in no backup.
 	EpochFile string
 	Clock     clock.Clock
@@ -75,6 +78,9 @@ type loan struct {
 	answered   time.Time          // when that was answered; zero before
 	telling    bool               // its lender is being told that it was given back
 	away       time.Time          // since when the borrower is not connected; zero while it is
+	usb        *lentUSB           // of an exclusive loan, while its borrower may have it; nil: it is this bench's
+	usbAt      string             // where the USB of a borrowed device is offered here
+	usbID      string             // its bus id there
 }
 
 func newLoan(r store.Loan) *loan { return &loan{of: r, Loan: r, streams: map[string]*stream{}} }
@@ -156,7 +162,11 @@ func (l *Lend) Close() {
 	for _, b := range l.borrowed {
 		b.end()
 	}
+	all := slices.Collect(maps.Values(l.loans))
 	l.mu.Unlock()
+	for _, one := range all {
+		l.releaseUSB(one)
+	}
 	l.work.Wait()
 }
 

@@ -55,10 +55,12 @@ func (l *Lend) start(ctx context.Context, from store.Peer, s core.StartLoan) (co
 		return core.Loan{}, problem.Errorf(problem.Refused, "you may look at %s, not use it", handle)
 	case s.Seconds <= 0 || seconds < shortest || seconds > device.LongestLoan:
 		return core.Loan{}, problem.Errorf(problem.Invalid, "a loan lasts from a minute to %d days", device.LongestLoan/(24*time.Hour))
+	case s.Exclusive && s.Rights != string(device.RightsUse):
+		return core.Loan{}, problem.Errorf(problem.Invalid, "a device is lent with its USB for use only")
 	case s.Lapse != 0 && s.Lapse < shortestLapse:
 		return core.Loan{}, problem.Errorf(problem.Invalid, "a loan lapses after %d seconds at the earliest", shortestLapse)
 	}
-	r := store.Loan{ID: store.NewID(), Lent: true, State: store.LoanWaiting, Peer: from.Name, PeerKey: from.Key, Device: k.Device().ID, Handle: handle, Rights: s.Rights, Seconds: s.Seconds, Lapse: s.Lapse,
+	r := store.Loan{ID: store.NewID(), Lent: true, State: store.LoanWaiting, Peer: from.Name, PeerKey: from.Key, Device: k.Device().ID, Handle: handle, Rights: s.Rights, Seconds: s.Seconds, Lapse: s.Lapse, Exclusive: s.Exclusive,
 		Asked: l.cfg.Clock.Now().UTC(), Epoch: l.epoch}
 	one := newLoan(r)
 	l.mu.Lock()
@@ -202,7 +204,7 @@ func (l *Lend) finish(ctx context.Context, one *loan, why string) error {
 	return nil
 }
 
-// cut ends the streams of a borrower.
+// cut ends the streams of a borrower, and takes the USB of the device back.
 func (l *Lend) cut(one *loan, why string) {
 	l.mu.Lock()
 	all := one.streams
@@ -211,6 +213,7 @@ func (l *Lend) cut(one *loan, why string) {
 	for _, s := range all {
 		s.CloseWith("the loan has ended: " + why)
 	}
+	l.releaseUSB(one)
 }
 
 // extend lets a loan last longer, if nobody waits for the device.

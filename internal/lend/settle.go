@@ -165,6 +165,9 @@ func (l *Lend) waits(ctx context.Context, one *loan, reason string) error {
 // begin begins a loan, if the device is reached and free.
 func (l *Lend) begin(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	s := k.Session()
+	if one.of.Exclusive && !slices.ContainsFunc(k.Ways(), keeper.Reached.Cabled) {
+		return l.waits(ctx, one, "it is not connected to its lender by a cable now")
+	}
 	if s == nil {
 		return l.waits(ctx, one, "its lender does not reach it now")
 	}
@@ -226,8 +229,11 @@ func (l *Lend) letIn(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	s := k.Session()
 	l.mu.Lock()
 	settled := one.settled == s
-	ends := one.Ends
+	ends, took := one.Ends, one.usb != nil
 	l.mu.Unlock()
+	if one.of.Exclusive && (took || s != nil && settled) {
+		return l.takeUSB(ctx, k, one)
+	}
 	if s == nil || settled {
 		return nil
 	}
@@ -248,6 +254,9 @@ func (l *Lend) letIn(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	l.mu.Lock()
 	one.settled = s
 	l.mu.Unlock()
+	if one.of.Exclusive {
+		return l.takeUSB(ctx, k, one) // which ends the session: what was done is told by the next one
+	}
 	if l.ctx.Err() == nil {
 		l.work.Go(func() { l.followUses(s, lending, one) })
 	}
@@ -282,6 +291,9 @@ func (l *Lend) clean(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	lending, err := s.Lending()
 	if err != nil {
 		return err
+	}
+	if one.of.Exclusive {
+		l.lateUses(ctx, lending, one)
 	}
 	if err := l.sendAway(ctx, lending, ""); err != nil {
 		return err

@@ -34,6 +34,21 @@ func (l *Lend) followUses(s device.Session, lending device.Lending, one *loan) {
 			}
 		}
 	})
+	l.tellUses(ctx, lending, one)
+}
+
+// lateWithin is how long a device gets to tell what was done while only its borrower had its USB.
+const lateWithin = time.Second
+
+// lateUses is followUses for what is over.
+func (l *Lend) lateUses(ctx context.Context, lending device.Lending, one *loan) {
+	ctx, cancel := context.WithTimeout(ctx, lateWithin)
+	defer cancel()
+	l.tellUses(ctx, lending, one)
+}
+
+// tellUses writes what the device tells into the audit until ctx ends.
+func (l *Lend) tellUses(ctx context.Context, lending device.Lending, one *loan) {
 	kept := time.Time{}
 	err := lending.Uses(ctx, l.record(one).Uses, func(u device.Use) {
 		if u.Key != one.of.PeerKey {

@@ -3,10 +3,8 @@ package service
 import (
 	"context"
 	"crypto/x509"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net"
 	"os"
@@ -18,13 +16,11 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/clock"
-	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/dnssd"
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/job"
-	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/core/usb"
@@ -200,7 +196,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Lend = lend.New(lend.Config{Store: st, Peers: in.Peers, Rack: in.Rack, Outlook: in.Outlook, EpochFile: filepath.Join(cfg.State, ".lending-epoch"), Clock: c, Log: cfg.Log,
 		Reach: func(k *keeper.Keeper, b *lend.Borrowed) func() {
 			return remote.Reach(remote.Config{Key: keys.Link, Clock: c, Log: cfg.Log}, k, b)
-		}})
+		}, TakeUSB: in.takeUSB})
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Lend.Touch() })
 	in.Reserve = reserve.New(reserve.Config{Store: st, Rack: in.Rack, Lending: borrowing{in.Lend}, Ready: func(k *keeper.Keeper) bool { return in.Outlook.Glance(k, "").Readiness.First == "" }, Clock: c, Log: cfg.Log})
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Reserve.Touch() })
@@ -336,48 +332,6 @@ func (in *Insides) watchOwn(known []store.Host) {
 	}
 	in.Rack.SetShared(own.Name, own.Shared)
 	in.Hosts.WatchLocal(own, *in.own)
-}
-
-// borrowers does for peers what they may have done: lending. It is there before lending is.
-type borrowers struct{ in *Insides }
-
-func (b borrowers) Call(ctx context.Context, from store.Peer, method string, params json.RawMessage, notify func(string, any) error) (any, error) {
-	return b.in.Lend.Call(ctx, from, method, params, notify)
-}
-
-func (b borrowers) Stream(ctx context.Context, from store.Peer, to json.RawMessage) (func(context.Context, io.ReadWriteCloser), error) {
-	return b.in.Lend.Stream(ctx, from, to)
-}
-
-// borrowing borrows devices of peers for reservations.
-type borrowing struct{ lend *lend.Lend }
-
-// Free are the devices that peers would lend for use.
-func (b borrowing) Free() (out []reserve.Far) {
-	for _, f := range b.lend.Far() {
-		for _, d := range f.Devices {
-			if f.Connected && d.State == core.Free && d.Rights == string(device.RightsUse) && d.Waiting == 0 {
-				out = append(out, reserve.Far{Peer: f.Peer, Device: d})
-			}
-		}
-	}
-	return out
-}
-
-// Borrow asks a peer for a device.
-func (b borrowing) Borrow(ctx context.Context, f reserve.Far, long, lapse time.Duration) (store.Loan, error) {
-	return b.lend.Borrow(ctx, f.Peer, f.Device.Handle, string(device.RightsUse), long, lapse)
-}
-
-// Loan is a loan as it is now.
-func (b borrowing) Loan(ctx context.Context, id string) (store.Loan, error) {
-	return b.lend.Loan(ctx, id)
-}
-
-// Return gives a device back.
-func (b borrowing) Return(ctx context.Context, id string) error {
-	_, err := b.lend.Return(ctx, id)
-	return err
 }
 
 // ownUSB is what is connected to this computer's USB, for adapters.

@@ -38,6 +38,9 @@ type Loan struct {
 	// Lapse is for how many seconds the borrower may not be connected before it ends; 0 for as long as it lasts.
 	Lapse int `json:"lapse,omitempty"`
 
+	// Exclusive is one of the device's USB itself.
+	Exclusive bool `json:"exclusive,omitempty"`
+
 	// Hands is what the borrower has asked those for who are near the device, the newest last.
 	Hands []Hands `json:"hands,omitempty"`
 

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"earlybench.invalid/earlybench/client"
+	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -21,6 +22,12 @@ func (s *Server) loanRoutes() {
 		return loanList.of(in.Select, each(all, s.loanOf))
 	})
 	huma.Register(a, operation(access.Use, "POST", "/loans", "start-loan", "Borrow a device from a peer, or wait until it is free"), func(ctx context.Context, in *struct{ Body client.NewLoan }) (*out[client.Loan], error) {
+		if in.Body.Whole {
+			if in.Body.May == "look" {
+				return nil, problem(eb.Errorf(eb.Invalid, "a device is borrowed with its USB for use only"))
+			}
+			return s.loanOut(s.Lend.BorrowUSB(ctx, in.Body.Peer, in.Body.Device, time.Duration(in.Body.For)*time.Second))
+		}
 		may := in.Body.May
 		if may == "" {
 			may = "use"
@@ -53,6 +60,8 @@ func (s *Server) loanOut(r store.Loan, err error) (*out[client.Loan], error) {
 func (s *Server) loanOf(r store.Loan) client.Loan {
 	out := client.Loan{ID: r.ID, Lent: r.Lent, State: string(r.State), Peer: r.Peer, Far: r.Handle, May: r.Rights, For: int64(r.Seconds), Asked: r.Asked.UTC(), Began: when(r.Began), Ends: when(r.Ends), Ended: when(r.Ended),
 		Hands: s.handsOfLoan(r.ID), Place: r.Place, Wait: int64(r.Wait), In: r.In, Out: r.Out}
+	out.Whole = r.Exclusive
+	out.USB, out.BusID = s.Lend.USBOf(r.ID)
 	if r.Reason != "" {
 		out.Why = sentence(r.Reason)
 	}

@@ -89,6 +89,16 @@ func (p *person) reads(conn *websocket.Conn) {
 	require.NoError(p.t, err)
 }
 
+// served reports whether anybody answers at the address.
+func (p *person) served() bool {
+	res, err := p.http.Get(p.origin + "/")
+	if err != nil {
+		return false
+	}
+	res.Body.Close()
+	return true
+}
+
 // fingerprint is the SHA-256 of the certificate that is shown at an address.
 func (p *person) fingerprint() string {
 	p.t.Helper()
@@ -203,8 +213,7 @@ func TestAPersonWhoMayLookTouchesNothingAndIsCutOffAtTheEnd(t *testing.T) {
 			}
 		}
 		require.Less(t, time.Since(ended), 2*time.Second, "the stream ends with the key")
-		_, err := p.http.Get(p.origin + "/api/v1/bench")
-		require.Error(t, err, "nobody listens there any more")
+		require.False(t, p.served(), "nobody listens there any more")
 		return changed
 	}
 	require.False(t, touched("look", "wren"))
@@ -217,20 +226,14 @@ func TestThePageOfAPersonIsThereAfterARestartUntilItsEnd(t *testing.T) {
 	require.Equal(t, http.StatusNoContent, p.enters())
 	require.NoError(t, d.Server.Close())
 	after := d.Serve()
-	d.Eventually("it is served as before", func() bool {
-		res, err := p.http.Get(p.origin + "/")
-		if err == nil {
-			res.Body.Close()
-		}
-		return err == nil
-	})
+	d.Eventually("it is served as before", p.served)
 	status, all := p.asks("GET", "/api/v1/devices", "")
 	require.Equal(t, http.StatusOK, status)
 	require.Contains(t, all, "heron-9")
 	require.Equal(t, strings.ReplaceAll(p.page.Fingerprint, ":", ""), p.fingerprint(), "the certificate that the person has compared")
 
 	d.Clock.Move(2 * time.Hour)
-	d.Eventually("it ends by the clock", func() bool { _, err := p.http.Get(p.origin + "/"); return err != nil })
+	d.Eventually("it ends by the clock", func() bool { return !p.served() })
 	keys, err := after.Client.Accesses(t.Context())
 	require.NoError(t, err)
 	require.True(t, keys[slices.IndexFunc(keys, func(k client.Access) bool { return k.Name == "wren" })].Over)

@@ -411,7 +411,7 @@ func (h *Hub) List() []usb.Info {
 }
 
 // Claim reserves a device for one importer.
-func (h *Hub) Claim(id string, from net.Addr) (context.Context, usbip.Gadget, func(), error) {
+func (h *Hub) Claim(id string, from net.Addr) (context.Context, usbip.Target, func(), error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, p := range h.ports {
@@ -428,7 +428,7 @@ func (h *Hub) Claim(id string, from net.Addr) (context.Context, usbip.Gadget, fu
 			p.keeper = by
 		}
 		h.change()
-		return ctx, g, func() {
+		return ctx, usbip.Emulate(g), func() {
 			h.mu.Lock()
 			defer h.mu.Unlock()
 			cancel()

@@ -123,8 +123,8 @@ func (s source) List() []usb.Info {
 	return []usb.Info{{BusID: "1-1", BusNum: 1, DevNum: 2, Speed: usb.HighSpeed, Config: 1, Configs: 1}}
 }
 
-func (s source) Claim(string, net.Addr) (context.Context, usbip.Gadget, func(), error) {
-	return context.Background(), s, func() {}, nil
+func (s source) Claim(string, net.Addr) (context.Context, usbip.Target, func(), error) {
+	return context.Background(), usbip.Emulate(s), func() {}, nil
 }
 
 // bulks measures bulk transfers over USB/IP beside plain TCP on the same line.

@@ -80,6 +80,24 @@ function Own({ loan }: { loan: Loan }) {
         Open<span className="sr-only"> {loan.device}</span>
       </Link>
     );
+  if (loan.state === "active" && loan.exclusive)
+    return (
+      <>
+        <span className="mr-3 text-secondary">
+          {loan.usb ? (
+            <>
+              Its USB is at <span className="mono">{loan.usb}</span> as <span className="mono">{loan.usb_bus_id}</span>
+            </>
+          ) : (
+            `Its USB is being fetched. ${loan.why}`
+          )}
+        </span>
+        <button type="button" className="press press-small" disabled={end.isPending} onClick={() => end.mutate(0)}>
+          Give {loan.far_device} back
+        </button>
+        <ProblemText error={end.error} />
+      </>
+    );
   return (
     <>
       {loan.state === "waiting" && (

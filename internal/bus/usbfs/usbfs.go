@@ -269,6 +269,11 @@ func (d *Device) SubmitOut(endpoint uint8, data []byte) (usb.Transfer, error) {
 	return d.bulk(u, append([]byte(nil), data...), false)
 }
 
+// SubmitBare sends data to a bulk OUT endpoint, without a packet of no length behind it.
+func (d *Device) SubmitBare(endpoint uint8, data []byte) (usb.Transfer, error) {
+	return d.bulk(urb{Endpoint: endpoint & 0x7f}, append([]byte(nil), data...), false)
+}
+
 func (d *Device) bulk(u urb, buf []byte, in bool) (usb.Transfer, error) {
 	number, known := d.byEnd[u.Endpoint]
 	if !known {

@@ -264,12 +264,22 @@ func (r *run) untilAgain(ctx context.Context, err error, pause time.Duration) bo
 		}
 		return true
 	}
+	if held, ok := errors.AsType[*usb.HeldError](err); ok {
+		select {
+		case <-ctx.Done():
+		case <-held.Free:
+		}
+		return true
+	}
 	clock.Sleep(ctx, clock.System{}, pause) //nolint:errcheck // the caller looks why
 	return false
 }
 
 // trouble is an error in a few words for people.
 func trouble(err error) error {
+	if held, ok := errors.AsType[*usb.HeldError](err); ok {
+		return held
+	}
 	switch {
 	case errors.Is(err, usb.ErrBusy):
 		return errors.New("another program holds the device (USB/IP: busy)")
@@ -334,7 +344,8 @@ func (r *run) take(ctx context.Context) (usb.Device, error) {
 		if err == nil {
 			return &counted{dev, r.wireFailed}, nil
 		}
-		if !errors.Is(err, usb.ErrBusy) || time.Since(r.freed) > freeWithin {
+		_, held := errors.AsType[*usb.HeldError](err)
+		if held || !errors.Is(err, usb.ErrBusy) || time.Since(r.freed) > freeWithin {
 			return nil, err
 		}
 		if werr := clock.Sleep(ctx, clock.System{}, busyPause); werr != nil {
@@ -354,7 +365,11 @@ func (r *run) open(ctx context.Context) (usb.Device, usb.Descriptor, error) {
 	ctx, cancel := context.WithTimeout(ctx, openWithin)
 	defer cancel()
 	dev, err := r.take(ctx)
-	if errors.Is(err, usb.ErrBusy) {
+	held, lent := errors.AsType[*usb.HeldError](err)
+	switch {
+	case lent:
+		r.to.Observe(r.seen(fact.USBLent, fact.Of(held.By), fact.Bus))
+	case errors.Is(err, usb.ErrBusy):
 		r.to.Observe(r.seen(fact.USBHolder, fact.Of(cmp.Or(reason(r.reported().Holder), "another program, or a virtual machine")), fact.Bus))
 	}
 	if err != nil {
@@ -371,7 +386,7 @@ func (r *run) open(ctx context.Context) (usb.Device, usb.Descriptor, error) {
 		names = append(names, interfaceName(i.Class.String(), i.Name))
 	}
 	release := fact.Of(fact.Release(usb.Release(d.Revision)))
-	r.to.Observe(r.seen(fact.USBInterfaces, fact.Of(names), fact.Bus), r.seen(fact.USBHolder, fact.Of(""), fact.Bus),
+	r.to.Observe(r.seen(fact.USBInterfaces, fact.Of(names), fact.Bus), r.seen(fact.USBHolder, fact.Of(""), fact.Bus), r.seen(fact.USBLent, fact.Of(""), fact.Bus),
 		r.seen(fact.USBLink, fact.Of(hasLink), fact.Bus), r.seen(fact.USBRelease, release, fact.Bus))
 	return dev, d, nil
 }
