@@ -48,6 +48,14 @@ type Session interface {
 	Restart(ctx context.Context) error
 }
 
+// Why is why a session has ended, in the words of whoever has ended it; "" where nobody has said anything.
+func Why(s Session) string {
+	if told, ok := s.(interface{ Why() string }); ok {
+		return told.Why()
+	}
+	return ""
+}
+
 // ErrEnded is the error of a session that has ended.
 var ErrEnded = errors.New("the session has ended")
 

@@ -114,6 +114,14 @@ func (s *Session) Err() error {
 	return s.err
 }
 
+// Why is why whoever carried the link has ended it, such as the end of a loan; "" where nothing was said.
+func (s *Session) Why() string {
+	if ended, ok := errors.AsType[*resume.Ended](s.Err()); ok {
+		return ended.Reason
+	}
+	return ""
+}
+
 // Close ends the link and waits for all that runs on it.
 func (s *Session) Close() error {
 	s.conn.Close()

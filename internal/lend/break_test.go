@@ -2,11 +2,8 @@ package lend_test
 
 import (
 	"context"
-	"crypto/rand"
 	mathrand "math/rand/v2"
 	"os"
-	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
@@ -14,7 +11,6 @@ import (
 
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/job"
-	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
 )
@@ -43,16 +39,7 @@ func TestACopyGoesOnAcrossBreaksBetweenTheBenches(t *testing.T) {
 	}
 	p := lends(t, "use")
 	_, k := p.borrow("use", time.Hour)
-	dir := benchtest.SmallApp(t, true)
-	big := make([]byte, size)
-	_, err := rand.Read(big)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "maps"), big, 0o600))
-	file := filepath.Join(dir, ".earlybench.yaml")
-	project, err := os.ReadFile(file)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(project), "files: [app.wasm]", "files: [app.wasm, maps]", 1)), 0o600))
-	_, err = p.moor.Tryouts.AddProject(t.Context(), dir)
+	_, err := p.moor.Tryouts.AddProject(t.Context(), bigApp(t, size))
 	require.NoError(t, err)
 	j, err := p.moor.Tryouts.Start(t.Context(), tryout.Ask{App: "fellgate/callout", Devices: []string{k.Device().Handle}, Try: true})
 	require.NoError(t, err)

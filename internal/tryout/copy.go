@@ -183,6 +183,9 @@ func (w *work) send(ctx context.Context, files device.Files, f *appfile.File, di
 	return files.Put(ctx, dir, lack.SHA256, r, lack.Have, lack.Size, func(n int64) { w.run.Progress(there.Add(n)) })
 }
 
+// remoteRemedy is what to do where a peer has ended the way to a device.
+const remoteRemedy = "See what is lent to this bench: earlybench rack --peers"
+
 // goneWithin is how long after a failure the end of the session may take to show.
 const goneWithin = 2 * time.Second
 
@@ -194,13 +197,14 @@ func (w *work) cut(ctx context.Context, err error, there, total int64) error {
 	}
 	select {
 	case <-w.session.Done():
-		reason := "the cable was pulled, or the device restarted"
+		reason, remedy := "the cable was pulled, or the device restarted", "Connect it again and start this again: what has arrived is not sent twice."
 		if w.way == "wireless" {
 			reason = "it has left the network, fell asleep, or restarted"
 		}
-		return &problem.Problem{Kind: problem.Gone,
-			Text:   fmt.Sprintf("%s went away during the copy, at byte %d of %d: %s.", w.record.Device, there, total, reason),
-			Remedy: "Connect it again and start this again: what has arrived is not sent twice."}
+		if said := device.Why(w.session); said != "" {
+			reason, remedy = said, remoteRemedy
+		}
+		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("%s went away during the copy, at byte %d of %d: %s.", w.record.Device, there, total, reason), Remedy: remedy}
 	case <-time.After(goneWithin):
 		if w.sleeps() {
 			return w.asleep(fmt.Sprintf(" in the middle of the copy, at byte %d of %d", there, total))
@@ -234,6 +238,9 @@ func (w *work) lost(doing string, err error) error {
 	case <-w.session.Done():
 		gone = true
 	default:
+	}
+	if said := device.Why(w.session); gone && said != "" {
+		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("The link to %s ended during: %s. As its lender says, %s.", w.record.Device, doing, said), Remedy: remoteRemedy}
 	}
 	if gone {
 		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("The link to %s ended during: %s.", w.record.Device, doing),
