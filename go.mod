@@ -22,6 +22,7 @@ require (
 	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/goccy/go-yaml v1.19.2
 	github.com/gofiber/fiber/v3 v3.1.0
+	github.com/google/go-dap v0.12.0
 	github.com/pkg/sftp v1.13.12
 	github.com/pmezard/go-difflib v1.0.0
 	github.com/pressly/goose/v3 v3.29.0

@@ -124,6 +124,8 @@ func (s *served) channel(n ssh.NewChannel) {
 		}
 	case n.ChannelType() == channelCompanion:
 		s.carry(n)
+	case n.ChannelType() == channelPort:
+		s.port(n)
 	case n.ChannelType() == "session":
 		s.session(n)
 	default:

@@ -40,7 +40,7 @@ var lends = map[string]bool{MethodAdmitAdd: true, MethodAdmitDrop: true, MethodA
 var (
 	looks = map[string]bool{MethodDescribe: true, MethodFactsFollow: true, MethodApps: true, MethodStatements: true, MethodLogFollow: true, MethodAdmitWithdraw: true, channelScreen: true}
 	uses  = map[string]bool{MethodAppOffer: true, MethodAppSwitch: true, MethodAppStart: true, MethodAppStop: true, MethodAppRemove: true, MethodPut: true, MethodDrop: true, MethodStatus: true,
-		MethodFind: true, "session": true}
+		MethodFind: true, "session": true, channelPort: true}
 )
 
 // permits reports whether rights include a method or a kind of channel.

@@ -7,6 +7,8 @@ const (
 	channelScreen  = "screen@earlybench.invalid"
 	// channelCompanion leads to a device that is reached through this one.
 	channelCompanion = "companion@earlybench.invalid"
+	// channelPort leads to a port that a running app has open.
+	channelPort = "port@earlybench.invalid"
 	// channelStream is another stream to the device itself.
 	channelStream = "stream@earlybench.invalid"
 

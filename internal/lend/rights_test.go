@@ -31,6 +31,12 @@ var asked = []struct {
 	{"borrow it to use it", "hidden", "refused", "done", func(p *pair) error { return p.start("use") }},
 	{"borrow it to own it", "hidden", "refused", "refused", func(p *pair) error { return p.start("own") }},
 	{"borrow it with all rights", "hidden", "refused", "refused", func(p *pair) error { return p.start("") }},
+	{"borrow its USB", "hidden", "refused", "done", func(p *pair) error {
+		return p.asks(core.MethodLoanStart, core.StartLoan{Device: p.heron.Device().Handle, Rights: "use", Seconds: 600, Exclusive: true})
+	}},
+	{"borrow its USB to look at it", "hidden", "refused", "refused", func(p *pair) error {
+		return p.asks(core.MethodLoanStart, core.StartLoan{Device: p.heron.Device().Handle, Rights: "look", Seconds: 600, Exclusive: true})
+	}},
 	{"extend a loan of somebody else", "hidden", "hidden", "hidden", func(p *pair) error {
 		return p.asks(core.MethodLoanExtend, core.LoanRef{Loan: "somebody-elses", Seconds: 600})
 	}},

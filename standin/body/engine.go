@@ -18,7 +18,7 @@ import (
 )
 
 // engine runs apps: WASI modules (preview 1) that print their log and draw by
-// the imports of the module "screen".
+// the imports of the modules "screen" and "port".
 type engine struct {
 	cache wazero.CompilationCache
 }
@@ -39,6 +39,7 @@ type process struct {
 	stop   context.CancelFunc
 	done   chan struct{}
 	canvas *canvas
+	ports  *ports
 }
 
 // maxMemory bounds an app's memory, in pages of 64 KiB.
@@ -79,7 +80,7 @@ func (b *Body) start(id string) (after uint64, err error) {
 		}
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	p := &process{stop: cancel, done: make(chan struct{}), canvas: &canvas{}}
+	p := &process{stop: cancel, done: make(chan struct{}), canvas: &canvas{}, ports: &ports{waiting: map[string][]int32{}, conns: map[int32]*appConn{}}}
 	b.running[id] = p
 	b.screen.home()
 	b.screen.front = id
@@ -93,6 +94,7 @@ func (b *Body) start(id string) (after uint64, err error) {
 		defer b.work.Done()
 		defer close(p.done)
 		defer cancel()
+		defer p.ports.end()
 		code, err := os.ReadFile(entry)
 		if err == nil {
 			err = b.runApp(ctx, id, code, p)
@@ -134,6 +136,9 @@ func (b *Body) runApp(ctx context.Context, id string, code []byte, p *process) e
 		defer b.mu.Unlock()
 		b.redraw()
 	}); err != nil {
+		return err
+	}
+	if err := p.ports.export(ctx, r); err != nil {
 		return err
 	}
 	out := &lineWriter{take: func(s string) { b.appLine(id, "info", s) }}

@@ -123,6 +123,11 @@ var things = []struct {
 		f, _ := s.Files()
 		return f.Put(ctx, "/nowhere", "x", strings.NewReader("x"), 0, 1, func(int64) {})
 	}},
+	{"connect to a port of an app", false, true, func(ctx context.Context, s *link.Session) error {
+		p, _ := s.Ports()
+		_, err := p.Dial(ctx, "debug")
+		return err
+	}},
 	{"put a statement", false, true, func(ctx context.Context, s *link.Session) error { a, _ := s.Statements(); return a.Put(ctx, "x") }},
 	{"drop a statement", false, true, func(ctx context.Context, s *link.Session) error { a, _ := s.Statements(); return a.Drop(ctx, "x") }},
 	{"hand over a status list", false, true, func(ctx context.Context, s *link.Session) error { a, _ := s.Statements(); return a.Withdrawn(ctx, "x") }},

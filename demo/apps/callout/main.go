@@ -58,6 +58,7 @@ func main() {
 		write(36, y+44, 12, where, 0xb9c6c4)
 	}
 	screenShow()
+	go serveDebug(parties)
 	fmt.Printf("callout ready: %d on the rota\n", len(parties))
 	for n := 1; ; n++ {
 		time.Sleep(15 * time.Second)
