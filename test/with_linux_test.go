@@ -117,6 +117,16 @@ func TestTheExitCodeOfARunSaysWhatFailed(t *testing.T) {
 		r := with("--", "sh", "-c", d.bin+` audit; echo "audit $?"`)
 		require.Zero(t, r.code, r.err)
 		require.Contains(t, r.out, "audit 5", "what takes a person is refused")
+
+		// A key consents to nothing: a person has, to this app's signature, for this key.
+		require.NoError(t, d.api.PermitSafe(t.Context(), client.SafePermit{Item: "development", Actor: "access/night", App: "fellgate/callout", Purpose: "sign an app", For: 3600,
+			Proof: client.SafeOpening{KeyFile: filepath.Join(d.state, "demo", "unlock.key")}}))
+		dir := filepath.Join(t.TempDir(), "out")
+		r = with("--out", dir, "--", "sh", "-c", d.bin+` try fellgate/callout $EARLYBENCH_DEVICES`)
+		require.Zero(t, r.code, "%s%s", r.out, r.err)
+		raw, err := os.ReadFile(filepath.Join(dir, "junit.xml"))
+		require.NoError(t, err)
+		require.Contains(t, string(raw), "fellgate/callout")
 	})
 	require.Contains(t, d.ok("reservation"), "access/night")
 
