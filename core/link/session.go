@@ -29,7 +29,8 @@ type Session struct {
 	done chan struct{}
 	idle func() time.Duration // for how long in all nothing could pass; nil where that does not happen
 
-	err error // why it has ended, set before done is closed
+	err error                  // why it has ended, set before done is closed
+	why atomic.Pointer[string] // that it will be ended for; nil where that was not said
 
 	ending sync.Mutex // guards ended, and that nothing is begun after the end
 	ended  bool
@@ -114,8 +115,14 @@ func (s *Session) Err() error {
 	return s.err
 }
 
-// Why is why whoever carried the link has ended it, such as the end of a loan; "" where nothing was said.
+// Ending says why the link is about to be ended here, for [Session.Why].
+func (s *Session) Ending(why string) { s.why.CompareAndSwap(nil, &why) }
+
+// Why is why the link has ended, as whoever has ended it says, such as the end of a loan; "" where nothing was said.
 func (s *Session) Why() string {
+	if why := s.why.Load(); why != nil {
+		return *why
+	}
 	if ended, ok := errors.AsType[*resume.Ended](s.Err()); ok {
 		return ended.Reason
 	}

@@ -263,6 +263,7 @@ func With(t testing.TB, dir string, change func(*service.Config)) *Bench {
 	change(&cfg)
 	b := &Bench{T: t, Clock: &clock.Moved{}}
 	log := cfg.Log
+	seed(t, filepath.Join(dir, "bench.db"))
 	st, err := store.Open(context.Background(), filepath.Join(dir, "bench.db"))
 	require.NoError(t, err)
 	b.Keys, err = state.ReadKeys(dir)
@@ -288,6 +289,36 @@ func With(t testing.TB, dir string, change func(*service.Config)) *Bench {
 	}
 	t.Cleanup(b.end)
 	return b
+}
+
+// empty is a file of records in which nothing is, made once for all tests of a package: making its tables takes as
+// long as some of the tests.
+var empty = sync.OnceValues(func() ([]byte, error) {
+	dir, err := os.MkdirTemp("", "records")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	file := filepath.Join(dir, "bench.db")
+	st, err := store.Open(context.Background(), file)
+	if err != nil {
+		return nil, err
+	}
+	if err := st.Close(); err != nil {
+		return nil, err
+	}
+	return os.ReadFile(file)
+})
+
+// seed begins a file of records, unless there is one.
+func seed(t testing.TB, file string) {
+	t.Helper()
+	if _, err := os.Stat(file); err == nil {
+		return
+	}
+	raw, err := empty()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, raw, 0o600))
 }
 
 // End ends the bench before the test does.
@@ -320,7 +351,7 @@ func (b *Bench) Watch(r *standin.Rig) *keeper.Keeper {
 // Eventually waits for something that comes by itself.
 func (b *Bench) Eventually(what string, f func() bool) {
 	b.T.Helper()
-	require.Eventually(b.T, f, Patience, 5*time.Millisecond, what)
+	require.Eventually(b.T, f, Patience, 10*time.Millisecond, what)
 }
 
 // First waits until a gate is the first that is not open; "" when none is.
@@ -336,7 +367,7 @@ func (b *Bench) Ended(j job.Job) job.Job {
 		var err error
 		j, err = b.Store.Job(context.Background(), j.ID)
 		return err == nil && j.State.Ended()
-	}, 6*Patience, 5*time.Millisecond, "the job ends")
+	}, 6*Patience, 20*time.Millisecond, "the job ends")
 	return j
 }
 

@@ -294,6 +294,14 @@ func (b *Borrowed) Ends() (time.Time, <-chan struct{}) {
 	return b.lend.record(b.loan).Ends, changed
 }
 
+// Why is why the loan has ended; "" while it lasts.
+func (b *Borrowed) Why() string {
+	if r := b.lend.record(b.loan); r.State == store.LoanReturning || r.Over() {
+		return r.Reason
+	}
+	return ""
+}
+
 // onRack is the record of a borrowed device, which is made if there is none.
 func (l *Lend) onRack(one *loan) (k *keeper.Keeper, made bool, err error) {
 	r := l.record(one)

@@ -28,6 +28,7 @@ import (
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/rawusb"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -40,7 +41,7 @@ type Config struct {
 	// Reach has a borrowed device reached until end is called.
 	Reach func(k *keeper.Keeper, b *Borrowed) (end func())
 	// TakeUSB takes the USB of a device that is connected by cable from whoever has it here, for by.
-	TakeUSB func(ctx context.Context, k *keeper.Keeper, by string) (USB, error)
+	TakeUSB func(ctx context.Context, k *keeper.Keeper, by string) (rawusb.Taken, error)
 	// EpochFile keeps the epoch of what is lent. It is in no backup.
 	EpochFile string
 	Clock     clock.Clock
@@ -78,7 +79,7 @@ type loan struct {
 	answered   time.Time          // when that was answered; zero before
 	telling    bool               // its lender is being told that it was given back
 	away       time.Time          // since when the borrower is not connected; zero while it is
-	usb        *lentUSB           // of an exclusive loan, while its borrower may have it; nil: it is this bench's
+	usb        *rawusb.Lent       // of an exclusive loan, while its borrower may have it; nil: it is this bench's
 	usbAt      string             // where the USB of a borrowed device is offered here
 	usbID      string             // its bus id there
 }

@@ -25,7 +25,7 @@ var forbidden = []struct{ of, imports []string }{
 	{useCases, append([]string{"core/link", "core/usbip", "core/rpc", "golang.org/x/crypto/ssh", "internal/ways", "internal/web", "internal/cli", "internal/service"}, useCases...)},
 	{[]string{"internal/web"}, []string{"core/link", "core/usbip", "core/rpc", "internal/ways", "internal/cli", "internal/service", "database/sql"}},
 	{[]string{"internal/cli"}, append([]string{"internal/store", "internal/keeper", "internal/rack", "internal/outlook", "internal/facts", "internal/web", "internal/ways"}, useCases...)},
-	{[]string{"internal/bus", "internal/computer", "internal/outside", "internal/fetch", "internal/depot", "internal/authority", "internal/safe", "internal/tidy", "internal/backup", "internal/network", "internal/introduce", "internal/peer"}, append([]string{"internal/web", "internal/cli", "internal/service", "internal/ways"}, useCases...)},
+	{[]string{"internal/bus", "internal/computer", "internal/outside", "internal/fetch", "internal/depot", "internal/authority", "internal/safe", "internal/tidy", "internal/backup", "internal/network", "internal/introduce", "internal/peer", "internal/rawusb"}, append([]string{"internal/web", "internal/cli", "internal/service", "internal/ways"}, useCases...)},
 	{[]string{"internal/store"}, append([]string{"internal/web", "internal/cli", "internal/service", "internal/ways", "internal/bus", "internal/facts", "internal/keeper", "internal/rack", "internal/outlook", "internal/library",
 		"internal/safe", "internal/state", "internal/depot", "internal/authority", "internal/access", "internal/kits", "internal/computer"}, useCases...)},
 }

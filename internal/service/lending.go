@@ -11,6 +11,7 @@ import (
 	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/lend"
+	"earlybench.invalid/earlybench/internal/rawusb"
 	"earlybench.invalid/earlybench/internal/reserve"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -58,7 +59,7 @@ func (b borrowing) Return(ctx context.Context, id string) error {
 }
 
 // takeUSB takes the USB of a device from whoever has it here, for somebody to whom it is lent.
-func (in *Insides) takeUSB(ctx context.Context, k *keeper.Keeper, by string) (lend.USB, error) {
+func (in *Insides) takeUSB(ctx context.Context, k *keeper.Keeper, by string) (rawusb.Taken, error) {
 	for _, w := range k.Ways() {
 		if !w.Cabled() {
 			continue
@@ -67,9 +68,9 @@ func (in *Insides) takeUSB(ctx context.Context, k *keeper.Keeper, by string) (le
 		for _, d := range bus.Devices {
 			if d.Port == w.Place.Port {
 				dev, release, err := in.Hosts.Take(ctx, w.Place.Host, d.BusID, by)
-				return lend.USB{Device: dev, BusID: d.BusID, Release: release}, err
+				return rawusb.Taken{Device: dev, BusID: d.BusID, Release: release}, err
 			}
 		}
 	}
-	return lend.USB{}, errors.New("it is not connected by a cable")
+	return rawusb.Taken{}, errors.New("it is not connected by a cable")
 }

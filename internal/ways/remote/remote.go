@@ -39,6 +39,8 @@ type Loan interface {
 	Open(ctx context.Context) (io.ReadWriteCloser, error)
 	// Ends is when the loan ends, and a channel that is closed when that may have changed.
 	Ends() (time.Time, <-chan struct{})
+	// Why is why it has ended; "" while it lasts.
+	Why() string
 }
 
 // Way is the way to one borrowed device, as long as it is borrowed.
@@ -176,6 +178,9 @@ func (w *Way) attempt(ctx context.Context, to ways.Sink) error {
 	to.Up(s)
 	select {
 	case <-ctx.Done():
+		if why := w.loan.Why(); why != "" {
+			s.Ending("the loan has ended: " + why)
+		}
 		return nil
 	case <-s.Done():
 	}

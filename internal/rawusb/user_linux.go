@@ -1,4 +1,4 @@
-package lend
+package rawusb
 
 import (
 	"bufio"
@@ -12,8 +12,8 @@ import (
 	"strings"
 )
 
-// tellsUsers says that this system tells which user a connection on this computer is of.
-const tellsUsers = true
+// Supported says that this system tells which user a connection on this computer is of, without which nothing is offered.
+const Supported = true
 
 // ownUsers are the users who may use what is borrowed: that of this program, and the administrator.
 func ownUsers() []int { return []int{os.Geteuid(), 0} }

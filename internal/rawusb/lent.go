@@ -1,0 +1,72 @@
+// Package rawusb passes the USB of a device on to another computer, for its own kernel and tools, by USB/IP over a stream
+// (docs/formats/peer.md, "Exclusive loans"). It knows nothing of loans.
+package rawusb
+
+import (
+	"context"
+	"io"
+	"net"
+	"sync"
+
+	"earlybench.invalid/earlybench/core/usb"
+	"earlybench.invalid/earlybench/core/usbip"
+)
+
+// Taken is the USB of a device that was taken from this bench. Release gives it back.
+type Taken struct {
+	usb.Device
+	BusID   string
+	Release func()
+}
+
+// Lent is the USB of a device that is passed on. One importer has it at a time.
+type Lent struct {
+	Taken
+	info    usb.Info
+	claimed sync.Mutex // by the importer
+}
+
+// Lend reads what a device is, and passes it on under a name.
+func Lend(ctx context.Context, t Taken, name string) (*Lent, error) {
+	info, err := usbip.Info(ctx, t, t.BusID, name)
+	if err != nil {
+		return nil, err
+	}
+	return &Lent{Taken: t, info: info}, nil
+}
+
+// Stream is a connection to the exporter of the device, which serve runs until ctx or the stream ends.
+func (u *Lent) Stream(ctx context.Context) (stream io.ReadWriteCloser, serve func()) {
+	near, far := net.Pipe()
+	return near, func() { usbip.ServeConn(ctx, far, u) } //nolint:errcheck // the importer sees the end
+}
+
+// List is the device.
+func (u *Lent) List() []usb.Info { return []usb.Info{u.info} }
+
+// Claim reserves it for one importer.
+func (u *Lent) Claim(busID string, _ net.Addr) (context.Context, usbip.Target, func(), error) {
+	if busID != u.info.BusID {
+		return nil, nil, nil, usb.ErrNotFound
+	}
+	if !u.claimed.TryLock() {
+		return nil, nil, nil, usb.ErrBusy
+	}
+	ctx, cancel := whileThere(u)
+	return ctx, usbip.PassOn(u), func() { cancel(); u.claimed.Unlock() }, nil
+}
+
+// whileThere is a context that ends once a device has gone. Its cancel waits.
+func whileThere(d usb.Device) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		select {
+		case <-d.Gone():
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, func() { cancel(); <-ended }
+}
