@@ -86,13 +86,6 @@ func (s *Stream) tell() {
 	s.changed = make(chan struct{})
 }
 
-// end ends the stream, if it has not ended.
-func (s *Stream) end(why error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.endNow(why)
-}
-
 // giveUp ends the stream that nothing has carried for as long as may be bridged, or that was not taken to its end by then.
 func (s *Stream) giveUp() {
 	s.mu.Lock()
@@ -103,7 +96,7 @@ func (s *Stream) giveUp() {
 	}
 }
 
-// endNow is end with the lock held.
+// endNow ends the stream, if it has not ended. The lock is held.
 func (s *Stream) endNow(why error) {
 	if s.ended == nil {
 		s.ended = why

@@ -298,7 +298,7 @@ var empty = sync.OnceValues(func() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
+	defer os.RemoveAll(dir) //nolint:errcheck // the system tidies up what is left
 	file := filepath.Join(dir, "bench.db")
 	st, err := store.Open(context.Background(), file)
 	if err != nil {

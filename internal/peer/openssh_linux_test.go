@@ -23,7 +23,7 @@ func forwards(t *testing.T, jump *benchtest.Board, key, how, forward string) {
 	c := exec.Command("ssh", "-N", "-F", "none", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "-o", "ExitOnForwardFailure=yes", "-o", "IdentitiesOnly=yes",
 		"-i", key, "-p", port, how, forward, jump.User+"@127.0.0.1")
 	require.NoError(t, c.Start())
-	t.Cleanup(func() { c.Process.Kill(); c.Wait() }) //nolint:errcheck // it is ended
+	t.Cleanup(func() { c.Process.Kill(); c.Wait() })
 }
 
 // free is an address on loopback at which nobody listens.
