@@ -191,7 +191,7 @@ func (d *demo) writes(o owner) []asked {
 		{"POST /person-pages", "", m{"person": "wren", "devices": []string{"heron-1"}, "may": "look", "for_seconds": 3600, "address": "127.0.0.1"}, false},
 		{"POST /accounts", "", m{}, false},
 		{"PATCH /accounts/{account}", "/accounts/" + id("/accounts", "id"), m{"use": true, "crew": "ridgeway"}, false},
-		{"POST /app-ids", "", m{"id": "ridgeway/other"}, true}, // it is the authority that keeps it
+		{"POST /app-ids", "", m{"id": "ridgeway/other"}, true},                                                                                                                  // it is the authority that keeps it
 		{"POST /app-secrets", "", m{"app": "fellgate/callout", "name": "maps", "envelope": seal(holder.EnvelopePurpose("secret.put", "fellgate/callout maps"), "quiet")}, true}, // the safe keeps it
 		{"DELETE /app-secrets", "/app-secrets?app=fellgate/callout&name=paths", nil, false},
 		{"POST /apps", "", m{"path": app}, false},

@@ -119,13 +119,16 @@ func (n *networks) devices(bodies ...standin.Entry) (at standin.Addresses) {
 }
 
 // serves starts a bench in its namespace.
-func (n *networks) serves(dir string) *demo {
+func (n *networks) serves(dir string) *demo { return n.servesIn(n.bench, dir, "moor-desk") }
+
+// servesIn starts a bench in a namespace.
+func (n *networks) servesIn(ns, dir, name string, more ...string) *demo {
 	n.t.Helper()
 	bin, err := program()
 	require.NoError(n.t, err)
 	d := &demo{t: n.t, bin: bin, state: dir, out: &shared{}}
 	d.at.Socket = filepath.Join(dir, "run", "bench.sock")
-	d.cmd = n.in(n.bench, bin, "serve", "--state", dir, "--port", "0", "--own-usb=false", "--name", "moor-desk")
+	d.cmd = n.in(ns, append([]string{bin, "serve", "--state", dir, "--port", "0", "--own-usb=false", "--name", name}, more...)...)
 	d.cmd.Stdout, d.cmd.Stderr = d.out, d.out
 	require.NoError(n.t, d.cmd.Start())
 	n.t.Cleanup(d.kill)
