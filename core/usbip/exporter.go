@@ -194,6 +194,9 @@ func (s *session) read(r io.Reader) error {
 			if u.B < 0 || u.B > maxTransfer || u.Endpoint > 15 || u.Dir > 1 {
 				return fmt.Errorf("%w: a transfer of %d bytes at endpoint %d", ErrProtocol, u.B, u.Endpoint)
 			}
+			if u.D > 0 { // what follows would be taken for another message
+				return fmt.Errorf("%w: isochronous transfers are not passed on", ErrProtocol)
+			}
 			p := &pending{urb: u}
 			if u.Dir != dirIn && u.B > 0 {
 				p.data, p.giveBack = borrow(int(u.B))

@@ -143,3 +143,87 @@ func TestAWaitEndsWithItsContextWhileTheExporterTakesNothing(t *testing.T) {
 	<-full
 	close(release)
 }
+
+func TestATransferThatIsIsochronousEndsTheImport(t *testing.T) {
+	_, address, _ := export(t, newEcho())
+	for packets, lasts := range map[int32]bool{0: true, -1: true, 8: false} { // both stand for another kind
+		c := imported(t, address)
+		_, err := c.Write(append(header(1, 1, 0, 2, 0, 1, 0, packets, 0), 'a'))
+		require.NoError(t, err)
+		_, err = io.ReadFull(c, make([]byte, 48))
+		require.Equal(t, lasts, err == nil, "%d packets: %v", packets, err)
+		c.Close()
+		require.Eventually(t, func() bool { // it is free again
+			next, err := net.Dial("tcp", address)
+			if err != nil {
+				return false
+			}
+			defer next.Close()
+			next.SetDeadline(time.Now().Add(time.Second))
+			next.Write(append([]byte{1, 0x11, 0x80, 3, 0, 0, 0, 0}, append([]byte("1-1"), make([]byte, 29)...)...))
+			head := make([]byte, 8)
+			_, err = io.ReadFull(next, head)
+			return err == nil && binary.BigEndian.Uint32(head[4:]) == 0
+		}, 10*time.Second, 10*time.Millisecond)
+	}
+}
+
+// A device that is passed on twice, as that of an exclusive loan, is as it was: several transfers at once, what was
+// withdrawn, and empty packets only where they are asked for.
+func TestADeviceThatIsPassedOnIsAsItWas(t *testing.T) {
+	near, _, pull := export(t, newEcho())
+	dev, err := near.Open(t.Context(), "1-1")
+	require.NoError(t, err)
+	defer dev.Close()
+	a, b := net.Pipe()
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	served := make(chan error, 1)
+	go func() { served <- usbip.ServeConn(ctx, b, &again{dev}) }()
+	far, err := usbip.Over(func(context.Context) (io.ReadWriteCloser, error) { return a, nil }).Open(ctx, "1-1")
+	require.NoError(t, err)
+	var reads []usb.Transfer
+	for range 3 {
+		r, err := far.SubmitIn(0x81, make([]byte, 4))
+		require.NoError(t, err)
+		reads = append(reads, r)
+	}
+	withdrawn, stop := context.WithCancel(ctx)
+	stop()
+	_, _, err = reads[2].Wait(withdrawn)
+	require.ErrorIs(t, err, context.Canceled)
+	for _, text := range []string{"rota", "fell"} {
+		w, err := far.SubmitBare(2, []byte(text))
+		require.NoError(t, err)
+		_, n, err := w.Wait(ctx)
+		require.NoError(t, err)
+		require.Equal(t, 4, n)
+	}
+	for _, text := range []string{"rota", "fell"} {
+		got, _, err := reads[0].Wait(ctx)
+		reads = reads[1:]
+		require.NoError(t, err)
+		require.Equal(t, text, string(got))
+	}
+	_, err = far.Control(ctx, usb.Setup{RequestType: 0x80, Request: 0x77, Length: 4}, nil)
+	require.ErrorIs(t, err, usb.ErrStall)
+	pull()
+	select {
+	case <-far.Gone():
+	case <-time.After(10 * time.Second):
+		t.Fatal("it is not gone")
+	}
+	far.Close()
+	<-served
+}
+
+// again offers an opened device to one importer.
+type again struct{ usb.Device }
+
+func (again) List() []usb.Info { return []usb.Info{{BusID: "1-1", Config: 1, Configs: 1}} }
+
+func (a again) Claim(string, net.Addr) (context.Context, usbip.Target, func(), error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	go func() { <-a.Gone(); cancel() }()
+	return ctx, usbip.PassOn(a), cancel, nil
+}
