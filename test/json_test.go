@@ -61,7 +61,7 @@ var jsonWalk = []struct {
 	{"network", "network", 0, "list"},
 	{"network add", "network add 127.0.0.1:9", 0, "object"},
 	{"network login", "network login server-9", 1, "nothing"},
-	{"port", "port heron-1 debug", 1, "nothing"},
+	{"port", "port heron-1 nothing", 1, "nothing"},
 	{"adapter", "adapter", 0, "list"},
 	{"adapter add", "adapter add demo/adapters/reed-py", 6, "object"},
 	{"adapter actions", "adapter actions heron-1", 1, "nothing"},

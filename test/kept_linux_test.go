@@ -371,7 +371,7 @@ func TestWhatIsAcknowledgedIsKeptOnEveryRoute(t *testing.T) {
 	for _, route := range o.written() {
 		require.Contains(t, walked, strings.Replace(route, "/api/v1", "", 1), "it is neither sent nor named with a reason")
 	}
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(d.state, "bench.db"))
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(d.state, "bench.db")+"?_pragma=busy_timeout(5000)")
 	require.NoError(t, err)
 	defer db.Close()
 	c, err := db.Conn(t.Context())

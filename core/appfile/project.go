@@ -35,7 +35,7 @@ type Project struct {
 	Start     []string   `yaml:"start"` // command by which a Linux device starts it; default: the entry
 	Try       Try        `yaml:"try"`
 	Features  []string   `yaml:"features"`  // app features that it uses
-	Identity  string     `yaml:"identity"`  // name of the signing identity; "" for the development key
+	Identity  string     `yaml:"identity"`  // name of the signing identity; "" for the development key. NAME@PEER is that of a peer
 	Templates []Template `yaml:"templates"` // files that are made at each build
 	// Builds are other ways to build and sign it, by names of the project's own.
 	Builds map[string]Variant `yaml:"builds"`
@@ -167,4 +167,19 @@ func (p *Project) check() error {
 // Manifest returns the manifest of the project, without its files.
 func (p *Project) Manifest() Manifest {
 	return Manifest{ID: p.ID, Name: p.Name, Version: p.Version, Families: p.Families, Minimum: fact.Release(p.Minimum), Entry: p.Entry, Start: p.Start, Features: slices.Sorted(slices.Values(p.Features)), Debug: p.Debug}
+}
+
+// SplitIdentity splits the name of an identity that a peer has, NAME@PEER: its name over there, "" for the development key
+// of that bench, and the peer. Of an identity of this bench the peer is "".
+func SplitIdentity(identity string) (name, peer string) {
+	if name, peer, ok := strings.Cut(identity, "@"); ok {
+		return name, peer
+	}
+	return identity, ""
+}
+
+// Certified reports whether an identity has a certificate: a development key has none.
+func Certified(identity string) bool {
+	name, _ := SplitIdentity(identity)
+	return name != ""
 }

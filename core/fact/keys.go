@@ -52,6 +52,8 @@ const (
 	DeviceClock   Key = "device.clock"
 	HostClock     Key = "host.clock"
 	KitState      Key = "kit.state"
+	SignerState   Key = "signer.state"
+	SignerOf      Key = "signer.of"
 	KitName       Key = "kit.name"
 	KitVersion    Key = "kit.version"
 	KitAmiss      Key = "kit.amiss"
@@ -166,6 +168,8 @@ func overTheLink() []Spec {
 func ofTheComputer() []Spec {
 	return []Spec{
 		{Key: HostClock, Type: Int, Sources: []Source{Authority, Host}, Good: hours, Text: "seconds this computer's clock is off"},
+		{Key: SignerState, Type: Text, Sources: []Source{Host}, Text: "whether a peer signs the app: none (this bench signs it), ready, away (not connected), refused, locked (its safe is)"},
+		{Key: SignerOf, Type: Text, Sources: []Source{Host}, Text: "peer that signs the app"},
 		{Key: KitState, Type: Text, Sources: []Source{Host}, Text: "kit that builds the app: here, missing, program (a build without a kit names one that is missing), path (on the computer, not on the search path), broken, version (none fits), unknown (not described)"},
 		{Key: KitName, Type: Text, Sources: []Source{Host}, Text: "kit that builds the app, or the program of its build"},
 		{Key: KitVersion, Type: Text, Sources: []Source{Host}, Text: "version of the copy of the kit"},

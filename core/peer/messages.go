@@ -1,6 +1,10 @@
 package peer
 
-import "time"
+import (
+	"time"
+
+	"earlybench.invalid/earlybench/core/developer"
+)
 
 // Methods. Those of a visitor are hello, invitation.use and introduction.*; all others are for peers.
 const (
@@ -171,4 +175,46 @@ type Loans struct {
 type ToStream struct {
 	Loan   string `json:"loan"`
 	Stream string `json:"stream"`
+}
+
+// Signing by another bench. What is signed goes there whole, and a person or a rule over there consents.
+const (
+	MethodSignerLook  = "signer.look"
+	MethodSignerSign  = "signer.sign"
+	MethodSignerLeave = "signer.leave"
+)
+
+// SignerRef names what signs at another bench: one of its identities, or its development key where it is "".
+type SignerRef struct {
+	Identity string `json:"identity,omitempty"`
+}
+
+// SignerLooked is the answer to signer.look.
+type SignerLooked struct {
+	Developer   developer.Public `json:"developer"`
+	Certificate []byte           `json:"certificate,omitempty"` // X.509 in DER, of an identity
+	// Locked says that its safe is locked, so that nothing is signed before somebody opens it.
+	Locked bool `json:"locked,omitempty"`
+}
+
+// Sign holds the parameters of signer.sign, and of signer.leave for a request that nobody waits for any more.
+type Sign struct {
+	Identity string `json:"identity,omitempty"`
+	Manifest []byte `json:"manifest"` // of an app file, whole
+	// Unattended says that nobody is to be asked: it fails where no rule allows it.
+	Unattended bool `json:"unattended,omitempty"`
+}
+
+// The states of a request to sign.
+const (
+	SignWaits   = "waiting" // for a person's consent
+	SignDone    = "signed"
+	SignRefused = "refused"
+)
+
+// Signed is the answer to signer.sign. The same request again tells how it is now.
+type Signed struct {
+	State     string              `json:"state"`
+	Reason    string              `json:"reason,omitempty"` // why it was refused
+	Signature developer.Signature `json:"signature,omitzero"`
 }

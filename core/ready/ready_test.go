@@ -252,7 +252,7 @@ func TestTheComputerCanBeWhatStandsInTheWay(t *testing.T) {
 	r := at(withApp(s), kit("missing"))
 	require.Equal(t, "kit", r.First)
 	require.Equal(t, ready.Shut, r.Gate("kit").State)
-	require.Len(t, r.Host, 1)
+	require.Len(t, r.Host, 2)
 	require.Equal(t, "tried", at(withApp(s), kit("here")).First)
 	require.Equal(t, "tried", at(withApp(s)).First, "an app that is not built here needs no kit")
 }

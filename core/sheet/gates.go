@@ -15,6 +15,7 @@ var meanings = map[string]string{
 	"token":      "The device holds a debug token that is good.",
 	"accepted":   "The owner of the device has accepted the developer of the app, on the device.",
 	"kit":        "The program that builds the app is on the computer.",
+	"signer":     "The other bench that signs the app is there and may do so.",
 	"tried":      "A tryout of the app on this device has passed.",
 }
 

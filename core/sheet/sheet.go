@@ -8,6 +8,7 @@
 package sheet
 
 import (
+	"slices"
 	"time"
 
 	"earlybench.invalid/earlybench/core/fact"
@@ -20,19 +21,19 @@ var Order = []string{"seen", "awake", "mode", "driver", "admitted", "linked", "s
 
 // HostOrder is the order of the gates of the computer that the bench runs on. They do
 // not belong to a device, but a device may have to wait for them.
-var HostOrder = []string{"drivers", "kit"}
+var HostOrder = []string{"drivers", "kit", "signer"}
 
 // PerApp reports whether a gate belongs to a device together with an app.
 func PerApp(gate string) bool {
 	switch gate {
-	case "granted", "token", "accepted", "tried", "kit":
+	case "granted", "token", "accepted", "tried", "kit", "signer":
 		return true
 	}
 	return false
 }
 
 // OfHost reports whether a gate is the computer's.
-func OfHost(gate string) bool { return gate == "drivers" || gate == "kit" }
+func OfHost(gate string) bool { return slices.Contains(HostOrder, gate) }
 
 // PerPath reports whether a gate may differ between the paths to a device.
 func PerPath(gate string) bool {

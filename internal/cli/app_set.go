@@ -37,9 +37,19 @@ accept the difference.`,
 			return p.setApp(c.Context(), args[0], values, accept)
 		}}
 	c.Flags().StringVar(&id, "id", "", "app id: CREW/APP")
-	c.Flags().StringVar(&identity, "identity", "", "name of the signing identity")
+	c.Flags().StringVar(&identity, "identity", "", "name of the signing identity; NAME@PEER is that of a peer, @PEER its development key")
 	c.Flags().StringVar(&accept, "accept", "", "digest of the difference that you accept, as this command shows it")
 	return c
+}
+
+// signs looks whether there is an identity, here or at a peer; "" stands for none.
+func (p *program) signs(ctx context.Context, b *client.Client, identity string) (err error) {
+	if _, peer := appfile.SplitIdentity(identity); peer != "" {
+		_, err = b.Developer(ctx, identity)
+	} else if identity != "" {
+		_, err = p.identityOf(ctx, b, identity)
+	}
+	return err
 }
 
 func (p *program) setApp(ctx context.Context, dir string, values map[string]string, accept string) error {
@@ -56,10 +66,8 @@ func (p *program) setApp(ctx context.Context, dir string, values map[string]stri
 	if err != nil {
 		return err
 	}
-	if name := values["identity"]; name != "" {
-		if _, err := p.identityOf(ctx, b, name); err != nil {
-			return err
-		}
+	if err := p.signs(ctx, b, values["identity"]); err != nil {
+		return err
 	}
 	if id := values["id"]; id != "" {
 		if err := b.TakeApp(ctx, id); err != nil {

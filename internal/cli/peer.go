@@ -64,9 +64,14 @@ func mayText(x client.Peer) string {
 		parts = append(parts, "look at all")
 	case "use":
 		parts = append(parts, "use all")
+	case "hands":
+		parts = append(parts, "use all, and ask for hands")
 	}
 	for _, handle := range slices.Sorted(maps.Keys(x.Devices)) {
 		parts = append(parts, handle+"="+x.Devices[handle])
+	}
+	if x.Signs {
+		parts = append(parts, "have apps signed")
 	}
 	if len(parts) == 0 {
 		return faint.Render("nothing")
@@ -288,15 +293,22 @@ whoever uses it first is the peer.`,
 }
 
 func (p *program) peerSet() *cobra.Command {
-	may, at := "", []string(nil)
+	may, at, sign := "", []string(nil), false
 	c := &cobra.Command{Use: "set PEER [DEVICE=RIGHT...]", Short: "Say what a peer may do here, with all devices or single ones", Args: cobra.MinimumNArgs(1),
 		Long: `A right is look (see the device, and borrow it to look at it), use (borrow it), hands
 (and ask whoever is near for a step that needs hands) or nothing. What is said of a single device counts before --may; "DEVICE=as the others"
-takes it back. A peer that loses a right loses its loans that need it.`,
+takes it back. A peer that loses a right loses its loans that need it.
+
+With --sign this bench signs the peer's apps by its keys, each one after the consent of a
+person or a rule here (earlybench safe). The peer says in the app's project which key:
+identity: NAME@THIS-BENCH, or @THIS-BENCH for the development key.`,
 		Example: "earlybench peer set moor-desk --may look\nearlybench peer set moor-desk heron-9=use whimbrel-9=nothing", RunE: func(c *cobra.Command, args []string) error {
 			change := client.PeerChange{Addresses: at}
 			if c.Flags().Changed("may") {
 				change.May = &may
+			}
+			if c.Flags().Changed("sign") {
+				change.Signs = &sign
 			}
 			for _, a := range args[1:] {
 				handle, right, ok := strings.Cut(a, "=")
@@ -323,6 +335,7 @@ takes it back. A peer that loses a right loses its loans that need it.`,
 			return nil
 		}}
 	c.Flags().StringVar(&may, "may", "", "with every device: look, use, hands (use, and ask whoever is near for theirs), nothing")
+	c.Flags().BoolVar(&sign, "sign", false, "sign its apps here, each after a consent (--sign=false: no longer)")
 	c.Flags().StringSliceVar(&at, "at", nil, "HOST:PORT at which it is reached now")
 	return c
 }

@@ -243,7 +243,7 @@ func (k *Kits) lookAtProject(ctx context.Context, app, dir string) error {
 	seen := []fact.Fact{k.seen(fact.AppVersion, p.Version),
 		k.seen(fact.AppName, p.Name), {Key: fact.AppFamilies, Value: fact.Of(p.Families), Source: fact.Host, At: k.cfg.Clock.Now()}}
 	if by := k.cfg.Developer(ctx, p.Identity); by != "" {
-		seen = append(seen, k.seen(fact.AppDeveloper, by), fact.Fact{Key: fact.AppSigned, Value: fact.Of(p.Identity != ""), Source: fact.Host, At: k.cfg.Clock.Now()})
+		seen = append(seen, k.seen(fact.AppDeveloper, by), fact.Fact{Key: fact.AppSigned, Value: fact.Of(appfile.Certified(p.Identity)), Source: fact.Host, At: k.cfg.Clock.Now()})
 	}
 	seen = append(seen, fact.Fact{Key: fact.AppDebug, Value: fact.Of(true), Source: fact.Host, At: k.cfg.Clock.Now()}, // as the project itself is built
 		fact.Fact{Key: fact.AppFeatures, Value: fact.Of(append([]string{}, p.Features...)), Source: fact.Host, At: k.cfg.Clock.Now()})

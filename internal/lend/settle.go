@@ -255,7 +255,7 @@ func (l *Lend) letIn(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	one.settled = s
 	l.mu.Unlock()
 	if one.of.Exclusive {
-		return l.takeUSB(ctx, k, one) // which ends the session: what was done is told by the next one
+		return l.takeUSB(ctx, k, one) // which ends the session: the next one tells what was done
 	}
 	if l.ctx.Err() == nil {
 		l.work.Go(func() { l.followUses(s, lending, one) })

@@ -190,6 +190,10 @@ func (o *Outlook) words(s Standing) map[string]string {
 	if f, ok := s.View.Get(fact.Battery, s.Now); ok {
 		w["battery"] = f.Value.String()
 	}
+	w["signer"] = "the other bench"
+	if f, ok := s.View.Get(fact.SignerOf, s.Now); ok && f.Value.Text() != "" {
+		w["signer"] = f.Value.Text()
+	}
 	w["kit"], w["amiss"], w["copy"] = "NAME", "something that its build needs is missing", "PATH"
 	for word, key := range map[string]fact.Key{"kit": fact.KitName, "amiss": fact.KitAmiss, "copy": fact.KitOffer} {
 		if f, ok := s.View.Get(key, s.Now); ok && f.Value.Text() != "" {

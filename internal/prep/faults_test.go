@@ -205,7 +205,7 @@ func TestEveryFaultIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
 		{fault: "not-plugged", cause: "not-plugged", begin: opened, answers: [][2]string{{"plugged", "no"}}, remedy: []string{"plug: "}, gate: "seen"},
 		{fault: "cable-charges-only", cause: "cable-charges-only", begin: opened, answers: [][2]string{{"plugged", "yes"}, {"charging", "yes"}}, remedy: []string{"mend: cable-charges-only"}, gate: "seen"},
 		{fault: "port-dead", cause: "port-dead", begin: opened, answers: [][2]string{{"plugged", "yes"}, {"charging", "no"}, {"other-port", "appears"}}, remedy: []string{"mend: port-dead"}, gate: "seen"},
-		{fault: "cable-worn", cause: "cable-worn", begin: opened, after: []string{"wait: 12s"}, remedy: []string{"mend: cable-worn"}, gate: "seen"},
+		{fault: "cable-worn", cause: "cable-worn", begin: opened, after: []string{"wait: 18s"}, remedy: []string{"mend: cable-worn"}, gate: "seen"},
 		{fault: "held-by-machine", cause: "held-by-machine", begin: opened, remedy: []string{"mend: held-by-machine"}, gate: "seen"},
 		{fault: "way-closed", cause: "hidden-again", begin: opened, before: in, remedy: append(slices.Clone(way), allow...), gate: "mode"},
 		{fault: "choice-off", cause: "choice-off", begin: opened, before: in, answers: [][2]string{{"back-room", "yes"}}, remedy: append([]string{"Settings", "Care", "Inside label", "Batch"}, allow...), gate: "mode"},

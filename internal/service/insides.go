@@ -15,12 +15,15 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/dnssd"
 	"earlybench.invalid/earlybench/core/driver"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/core/usb"
@@ -45,6 +48,7 @@ import (
 	"earlybench.invalid/earlybench/internal/reserve"
 	"earlybench.invalid/earlybench/internal/retire"
 	"earlybench.invalid/earlybench/internal/safe"
+	"earlybench.invalid/earlybench/internal/signing"
 	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/internal/statements"
 	"earlybench.invalid/earlybench/internal/store"
@@ -76,6 +80,7 @@ type Insides struct {
 	Adapters      *adapter.Adapters
 	Peers         *peer.Peers
 	Lend          *lend.Lend
+	Signing       *signing.Signing
 	Reserve       *reserve.Reserve
 	Kits          *kits.Kits
 	Jobs          *job.Runner
@@ -188,15 +193,17 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		TakeOff: func(ctx context.Context, k *keeper.Keeper) error { return in.Statements.TakeAllOff(ctx, k) }, Clock: c, Log: cfg.Log}
 	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Safe: in.Safe, Identity: in.identity,
 		Covered: func(k *keeper.Keeper, w statement.Start) error { return in.Statements.Covers(k, w) }, Clock: c}
+	in.Tryouts.Far = farSigner{in}
 	in.Authorities = authority.New(authority.Config{Store: st, Safe: in.Safe, Clock: c, Log: cfg.Log})
 	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log, Changed: in.Kits.Again})
 	in.Statements = statements.New(statements.Config{Store: st, Authorities: in.Authorities, Account: in.Belong.Used, Developer: in.Safe.Thumbprint, Identities: in.Belong.Thumbprints, Registered: in.Belong.Serials, Rack: in.Rack, Book: in.Book,
 		Outlook: func() *outlook.Outlook { return in.Outlook }, Jobs: in.Jobs, Clock: c, Log: cfg.Log})
-	in.Peers = peer.New(peer.Config{Records: st, Service: borrowers{in}, Key: keys.Link, Bench: in.Name, Listen: cfg.Peers, Changed: func() { in.Lend.Touch() }, Clock: c, Log: cfg.Log})
+	in.Peers = peer.New(peer.Config{Records: st, Service: borrowers{in}, Key: keys.Link, Bench: in.Name, Listen: cfg.Peers, Changed: func() { in.Lend.Touch(); in.Signing.Touch() }, Clock: c, Log: cfg.Log})
 	in.Lend = lend.New(lend.Config{Store: st, Peers: in.Peers, Rack: in.Rack, Outlook: in.Outlook, EpochFile: filepath.Join(cfg.State, ".lending-epoch"), Clock: c, Log: cfg.Log,
 		Reach: func(k *keeper.Keeper, b *lend.Borrowed) func() {
 			return remote.Reach(remote.Config{Key: keys.Link, Clock: c, Log: cfg.Log}, k, b)
 		}, TakeUSB: in.takeUSB})
+	in.Signing = signing.New(signing.Config{Store: st, Peers: in.Peers, Signer: in.Tryouts.OwnSigner, Public: in.public, Identities: in.Tryouts.Identities, Book: in.Book, Locked: func() bool { return !in.Safe.IsOpen() }, Bench: in.Name, Clock: c, Log: cfg.Log})
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Lend.Touch() })
 	in.Reserve = reserve.New(reserve.Config{Store: st, Rack: in.Rack, Lending: borrowing{in.Lend}, Ready: func(k *keeper.Keeper) bool { return in.Outlook.Glance(k, "").Readiness.First == "" }, Clock: c, Log: cfg.Log})
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Reserve.Touch() })
@@ -219,7 +226,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
 	cfg.Network, cfg.Companions, cfg.Introductions, cfg.Servers, cfg.Adapters = in.Air, in.Companions, in.Introductions, in.Servers, in.Adapters
-	cfg.Peers, cfg.Lend, cfg.Reserve = in.Peers, in.Lend, in.Reserve
+	cfg.Peers, cfg.Lend, cfg.Reserve, cfg.Signing = in.Peers, in.Lend, in.Reserve, in.Signing
 	cfg.Statements, cfg.Endings, cfg.Tidy, cfg.Backups = in.Statements, in.Endings, in.Tidy, in.Backups
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
@@ -275,6 +282,7 @@ func (in *Insides) Start(ctx context.Context) error {
 		return err
 	}
 	in.watching.Go(func() { in.Lend.Run(ctx) })
+	in.watching.Go(func() { in.Signing.Run(ctx) })
 	in.watching.Go(func() { in.Reserve.Run(ctx) })
 	in.watching.Go(func() { in.Depots.Run(ctx) })
 	in.watching.Go(func() { in.Supply.Run(ctx) })
@@ -381,6 +389,7 @@ func (in *Insides) Close() {
 	in.end()
 	in.watching.Wait()
 	in.Peers.Close()
+	in.Signing.Close()
 	in.Hosts.Close()
 	in.Cables.Close()
 	in.Introductions.Close()
@@ -402,10 +411,36 @@ func (in *Insides) identity(ctx context.Context, name string) (*x509.Certificate
 	return i.Leaf, i.Key, err
 }
 
+// public is the key of one of the bench's identities, with its certificate, or its development key.
+func (in *Insides) public(ctx context.Context, identity string) (developer.Public, *x509.Certificate, error) {
+	if identity == "" {
+		public := in.Safe.Developer()
+		if public.X == "" {
+			return public, nil, safe.ErrMissing
+		}
+		return public, nil, nil
+	}
+	certificate, _, err := in.identity(ctx, identity)
+	if err != nil {
+		return developer.Public{}, nil, err
+	}
+	public, err := developer.PublicOf(certificate.PublicKey)
+	if err != nil {
+		return public, nil, problem.Errorf(problem.Unsupported, "identity %s does not sign apps: its key is not one on P-256", identity)
+	}
+	return public, certificate, nil
+}
+
 // developer is the thumbprint of the key by which apps are signed.
 func (in *Insides) developer(ctx context.Context, identity string) string {
 	if identity == "" {
 		return in.Safe.Thumbprint()
+	}
+	if _, peer := appfile.SplitIdentity(identity); peer != "" {
+		if key, _, ok := in.Signing.Known(ctx, identity); ok {
+			return key.Thumbprint()
+		}
+		return ""
 	}
 	if i, err := in.Belong.Identity(ctx, identity); err == nil {
 		return i.Thumbprint()

@@ -24,6 +24,7 @@ type Peer struct {
 type PeerRights struct {
 	All     string            `json:"all,omitempty"`     // look, use or hands, with every device; "" for nothing
 	Devices map[string]string `json:"devices,omitempty"` // look, use, hands or nothing, by id of the device; it counts before All
+	Signs   bool              `json:"signs,omitempty"`   // this bench signs its apps, each time with a consent
 }
 
 // RightHands is the right to use a device, and to ask for the hands of whoever is near it.

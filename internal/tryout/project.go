@@ -132,6 +132,14 @@ func (w *work) pack(ctx context.Context) (string, error) {
 // SignerFor is what signs the manifest of an app, once that is allowed: the identity of that name,
 // or the development key if it is "". Item and purpose of the use are filled in.
 func (t *Tryouts) SignerFor(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error) {
+	if _, peer := appfile.SplitIdentity(identity); peer != "" {
+		return t.Far.Signer(ctx, identity, use)
+	}
+	return t.OwnSigner(ctx, identity, use)
+}
+
+// OwnSigner is SignerFor for what signs at this bench.
+func (t *Tryouts) OwnSigner(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error) {
 	if identity == "" {
 		return t.Safe.DeveloperKey(ctx, use)
 	}
@@ -167,4 +175,19 @@ func (t *Tryouts) packFiles(ctx context.Context, p *appfile.Project, key appfile
 	}
 	a := store.AppFile{Digest: digest, App: p.ID, Version: p.Version, File: sum, Size: size, Created: t.Clock.Now()}
 	return a, t.Store.SaveAppFile(ctx, a)
+}
+
+// Identities are those by which the projects' apps are signed, by app.
+func (t *Tryouts) Identities(ctx context.Context) (map[string]string, error) {
+	all, err := t.Store.Projects(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the projects: %w", err)
+	}
+	out := map[string]string{}
+	for _, known := range all {
+		if p, err := appfile.ReadProject(known.Dir); err == nil { // else it is said where projects are listed
+			out[known.App] = p.Identity
+		}
+	}
+	return out, nil
 }

@@ -15,6 +15,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
@@ -43,9 +44,19 @@ type Tryouts struct {
 	// Identity finds one of the bench's signing identities: its certificate, and the id of its key in
 	// the safe.
 	Identity func(ctx context.Context, name string) (certificate *x509.Certificate, item string, err error)
+	// Far has manifests signed by identities of peers.
+	Far Far
 	// Covered returns the problem that stands in the way of an app that is signed so, on a device.
 	Covered func(k *keeper.Keeper, w statement.Start) error
 	Clock   clock.Clock
+}
+
+// Far has manifests signed by the identities of peers, NAME@PEER.
+type Far interface {
+	// Signer signs once that is allowed over there.
+	Signer(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error)
+	// Known is the key of one, as it was told last, and whether it has a certificate; false where it was never told.
+	Known(ctx context.Context, identity string) (key developer.Public, certified, ok bool)
 }
 
 // Kinds of jobs.
@@ -181,8 +192,14 @@ func (w *work) signedAs(ctx context.Context) (statement.Start, error) {
 
 // SignedAs is what a device will see of an app that is built as a project says.
 func (t *Tryouts) SignedAs(ctx context.Context, p *appfile.Project) (statement.Start, error) {
-	start := statement.Start{App: p.ID, Developer: t.Safe.Thumbprint(), Signed: p.Identity != "", Debug: p.Debug, Features: p.Features}
-	if start.Signed {
+	start := statement.Start{App: p.ID, Developer: t.Safe.Thumbprint(), Signed: appfile.Certified(p.Identity), Debug: p.Debug, Features: p.Features}
+	switch _, peer := appfile.SplitIdentity(p.Identity); {
+	case peer != "":
+		key, _, ok := t.Far.Known(ctx, p.Identity)
+		if start.Developer = ""; ok {
+			start.Developer = key.Thumbprint()
+		}
+	case start.Signed:
 		certificate, _, err := t.Identity(ctx, p.Identity)
 		if err != nil {
 			return start, err

@@ -59,7 +59,7 @@ func (s *Server) peerRoutes() {
 }
 
 func (s *Server) peerOf(p peer.Shown) client.Peer {
-	out := client.Peer{Name: p.Name, Key: p.Key, Connected: p.Connected, Addresses: append([]string{}, p.Addresses...), Via: p.Via, May: p.Rights.All, Devices: map[string]string{},
+	out := client.Peer{Name: p.Name, Key: p.Key, Connected: p.Connected, Addresses: append([]string{}, p.Addresses...), Via: p.Via, May: p.Rights.All, Signs: p.Rights.Signs, Devices: map[string]string{},
 		Skew: p.Skew.Milliseconds(), Added: p.Added.UTC()}
 	for id, right := range p.Rights.Devices {
 		if k := s.Rack.ByID(id); k != nil {
@@ -120,6 +120,9 @@ func (s *Server) setPeer(ctx context.Context, in *struct {
 				r.All = ""
 			}
 		}
+		if in.Body.Signs != nil {
+			r.Signs = *in.Body.Signs
+		}
 		for id, right := range rights {
 			if r.Devices == nil {
 				r.Devices = map[string]string{}
@@ -135,6 +138,13 @@ func (s *Server) checkPeer(ctx context.Context, in *OfPeer) (*out[client.PeerChe
 	all, err := s.Peers.Check(ctx, in.Name)
 	if err != nil {
 		return nil, problem(err)
+	}
+	if all[len(all)-1].Wrong == "" { // the layers below hold
+		signers, err := s.Signing.Check(ctx, in.Name)
+		if err != nil {
+			return nil, problem(err)
+		}
+		all = append(all, signers...)
 	}
 	return &out[client.PeerCheck]{client.PeerCheck{Points: each(all, func(p peer.Point) client.PeerPoint { return client.PeerPoint(p) })}}, nil
 }

@@ -229,7 +229,13 @@ func (s *Server) developer(ctx context.Context, in *struct {
 	Identity string `query:"identity" maxLength:"60" doc:"empty: the development key"`
 }) (*out[client.Developer], error) {
 	public := s.Safe.Developer()
-	if in.Identity != "" {
+	if _, peer := appfile.SplitIdentity(in.Identity); peer != "" {
+		looked, err := s.Signing.Look(ctx, in.Identity)
+		if err != nil {
+			return nil, problem(err)
+		}
+		public = looked.Developer
+	} else if in.Identity != "" {
 		i, err := s.Belong.Identity(ctx, in.Identity)
 		if err != nil {
 			return nil, problem(err)

@@ -43,6 +43,7 @@ import (
 	"earlybench.invalid/earlybench/internal/reserve"
 	"earlybench.invalid/earlybench/internal/retire"
 	"earlybench.invalid/earlybench/internal/safe"
+	"earlybench.invalid/earlybench/internal/signing"
 	"earlybench.invalid/earlybench/internal/statements"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/supply"
@@ -63,6 +64,7 @@ type Config struct {
 	Hosts         *bus.Hosts
 	Peers         *peer.Peers
 	Lend          *lend.Lend
+	Signing       *signing.Signing
 	Reserve       *reserve.Reserve
 	Network       network.Network
 	Companions    network.Companions

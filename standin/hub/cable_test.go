@@ -37,7 +37,7 @@ func TestAWornCableBreaksForAMomentAgainAndAgain(t *testing.T) {
 	require.Eventually(t, func() bool { return h.Ports()[0].Plugging >= before+2 }, 10*time.Second, 5*time.Millisecond)
 	require.NoError(t, h.SetCable("heron-2", hub.Data))
 	after := h.Ports()[0].Plugging
-	time.Sleep(2500 * time.Millisecond)
+	time.Sleep(3500 * time.Millisecond)
 	require.Equal(t, after, h.Ports()[0].Plugging, "another cable does not")
 }
 

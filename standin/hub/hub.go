@@ -49,7 +49,7 @@ const (
 const (
 	wornBytes = 48 << 10
 	wornFor   = 150 * time.Millisecond
-	wornEvery = 2 * time.Second
+	wornEvery = 3 * time.Second
 )
 
 // Config is how a hub is started.

@@ -41,6 +41,20 @@ export function PeerItem({ peer }: { peer: Peer }) {
           </select>
         </label>
       )}
+      {owner ? (
+        <label className="mt-1 flex min-h-6 items-center gap-2">
+          <input
+            type="checkbox"
+            className="checkbox checkbox-sm"
+            checked={peer.signs}
+            disabled={set.isPending}
+            onChange={(e) => set.mutate({ signs: e.target.checked })}
+          />
+          Sign its apps here, each after a consent
+        </label>
+      ) : (
+        peer.signs && <p>Its apps are signed here, each after a consent.</p>
+      )}
       {single.length > 0 && (
         <p className="text-caption text-secondary">
           {single.map(([handle, right]) => `${handle}: ${right}`).join(", ")}
@@ -59,7 +73,7 @@ export function PeerItem({ peer }: { peer: Peer }) {
       {check.data && (
         <ul role="status" className="mt-1 text-caption">
           {check.data.points.map((p) => (
-            <li key={p.name}>
+            <li key={p.name + p.note + p.wrong}>
               <b className="font-semibold">{p.name}</b> {p.wrong ? `fails: ${p.wrong}. ${p.remedy}` : p.note}
             </li>
           ))}

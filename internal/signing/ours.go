@@ -1,0 +1,229 @@
+package signing
+
+import (
+	"context"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/clock"
+	"earlybench.invalid/earlybench/core/cms"
+	"earlybench.invalid/earlybench/core/developer"
+	core "earlybench.invalid/earlybench/core/peer"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/peer"
+	"earlybench.invalid/earlybench/internal/safe"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+// This file has the apps of this bench signed at peers.
+
+// known is what is known of what signs at a peer, so that readiness need not ask.
+type known struct {
+	Key         string           `json:"key"` // the peer's
+	Developer   developer.Public `json:"developer"`
+	Certificate []byte           `json:"certificate,omitempty"`
+}
+
+// setting is where that is on record.
+func setting(identity string) string { return "signer." + identity }
+
+// Known is the key that signs as an identity of a peer, as it was told last, and whether that has a certificate; false
+// where it was never told.
+func (s *Signing) Known(ctx context.Context, identity string) (key developer.Public, certified, ok bool) {
+	k, err := s.onRecord(ctx, identity)
+	return k.Developer, len(k.Certificate) > 0, err == nil
+}
+
+func (s *Signing) onRecord(ctx context.Context, identity string) (k known, err error) {
+	text, err := s.cfg.Store.Setting(ctx, setting(identity))
+	if err == nil && text == "" {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return k, err
+	}
+	return k, json.Unmarshal([]byte(text), &k)
+}
+
+// Look asks a peer for what signs as an identity of its, and keeps that.
+func (s *Signing) Look(ctx context.Context, identity string) (core.SignerLooked, error) {
+	name, at := appfile.SplitIdentity(identity)
+	var out core.SignerLooked
+	p, err := s.cfg.Peers.Find(at)
+	if err != nil {
+		return out, err
+	}
+	if err := s.cfg.Peers.Ask(ctx, at, core.MethodSignerLook, core.SignerRef{Identity: name}, &out); err != nil {
+		return out, s.says(at, err)
+	}
+	if err := out.Developer.Check(); err != nil {
+		return out, problem.Errorf(problem.Failed, "%s tells a key that is none: %w", at, err)
+	}
+	if name != "" {
+		c, err := x509.ParseCertificate(out.Certificate)
+		if err != nil {
+			return out, problem.Errorf(problem.Failed, "%s tells a certificate that is none: %w", at, err)
+		}
+		if public, err := developer.PublicOf(c.PublicKey); err != nil || public != out.Developer {
+			return out, problem.Errorf(problem.Failed, "%s tells a certificate of another key", at)
+		}
+	}
+	raw, err := json.Marshal(known{p.Key, out.Developer, out.Certificate})
+	if err != nil {
+		return out, err
+	}
+	if before, err := s.cfg.Store.Setting(ctx, setting(identity)); err == nil && before == string(raw) {
+		return out, nil
+	}
+	return out, s.cfg.Store.SetSetting(ctx, setting(identity), string(raw))
+}
+
+// says adds to a refusal of a peer who has refused.
+func (s *Signing) says(at string, err error) error {
+	p, is := errors.AsType[*problem.Problem](err)
+	if is && p.Remedy == "" {
+		return &problem.Problem{Kind: p.Kind, Text: fmt.Sprintf("%s does not sign for this bench: %s.", at, strings.TrimSuffix(p.Text, ".")), Remedy: "Over there its owner lets it sign: earlybench peer set " + s.cfg.Bench() + " --sign"}
+	}
+	return err
+}
+
+// Signer is what signs as an identity of a peer. It asks over there when it signs.
+func (s *Signing) Signer(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error) {
+	looked, err := s.Look(ctx, identity)
+	if err != nil {
+		return nil, err
+	}
+	name, at := appfile.SplitIdentity(identity)
+	if looked.Locked && use.Unattended {
+		return nil, problem.Errorf(problem.Person, "the safe of %s is locked, and somebody has to open it", at)
+	}
+	return &far{signing: s, ctx: ctx, peer: at, identity: name, use: use, looked: looked}, nil
+}
+
+// far signs at a peer.
+type far struct {
+	signing  *Signing
+	ctx      context.Context // an appfile.Signer takes none when it signs
+	peer     string
+	identity string
+	use      safe.Use
+	looked   core.SignerLooked
+}
+
+// Public is its key.
+func (f *far) Public() developer.Public { return f.looked.Developer }
+
+const (
+	askEvery   = time.Second
+	signWithin = safe.ConsentWithin + 30*time.Second
+)
+
+// SignManifest has a manifest signed, and checks what comes back.
+func (f *far) SignManifest(manifest []byte) (developer.Signature, error) {
+	ctx, cancel := context.WithTimeoutCause(f.ctx, signWithin, fmt.Errorf("%s has not signed it within %s", f.peer, signWithin))
+	defer cancel()
+	in := core.Sign{Identity: f.identity, Manifest: manifest, Unattended: f.use.Unattended}
+	out, err := f.wait(ctx, in)
+	if err != nil {
+		f.leave(in)
+		return developer.Signature{}, err
+	}
+	m, err := appfile.ParseManifest(manifest)
+	if err == nil {
+		err = m.CheckSignature(manifest, out.Signature)
+	}
+	if err == nil && f.identity != "" {
+		err = f.certified(manifest, out.Signature)
+	}
+	if err != nil {
+		return developer.Signature{}, problem.Errorf(problem.Failed, "what %s has signed does not hold: %w", f.peer, err)
+	}
+	return out.Signature, nil
+}
+
+// wait asks until it is signed or refused, also over breaks of the connection.
+func (f *far) wait(ctx context.Context, in core.Sign) (out core.Signed, err error) {
+	said := false
+	for {
+		err := f.signing.cfg.Peers.Ask(ctx, f.peer, core.MethodSignerSign, in, &out)
+		switch {
+		case ctx.Err() != nil:
+			return out, context.Cause(ctx)
+		case err != nil && problem.KindOf(err) != problem.Unavailable:
+			return out, f.signing.says(f.peer, err)
+		case err == nil && out.State == core.SignDone:
+			return out, nil
+		case err == nil && out.State == core.SignRefused:
+			return out, problem.Errorf(problem.Refused, "%s has not signed it: %s", f.peer, out.Reason)
+		case err == nil && !said && f.use.Asking != nil:
+			said = true
+			f.use.Asking(fmt.Sprintf("Somebody at %s consents that this bench has it signed there", f.peer))
+			defer f.use.Asking("")
+		}
+		if err := clock.Sleep(ctx, clock.System{}, askEvery); err != nil {
+			return out, context.Cause(ctx)
+		}
+	}
+}
+
+// leave tells the peer that nobody waits any more.
+func (f *far) leave(in core.Sign) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(f.ctx), 5*time.Second)
+	defer cancel()
+	f.signing.cfg.Peers.Ask(ctx, f.peer, core.MethodSignerLeave, in, nil) //nolint:errcheck // it ends by itself over there, too
+}
+
+// certified checks that it was signed by the identity that was told.
+func (f *far) certified(manifest []byte, s developer.Signature) error {
+	c, err := cms.Verify(manifest, s.CMS)
+	if err != nil {
+		return err
+	}
+	if string(c.Raw) != string(f.looked.Certificate) {
+		return errors.New("it is signed by another identity")
+	}
+	return nil
+}
+
+// Check looks from end to end, but for a person's consent, whether a peer would sign the apps that are signed there.
+func (s *Signing) Check(ctx context.Context, name string) (points []peer.Point, err error) {
+	all, err := s.cfg.Identities(ctx)
+	if err != nil {
+		return nil, err
+	}
+	looked := map[string]bool{}
+	for _, app := range slices.Sorted(maps.Keys(all)) {
+		identity := all[app]
+		if _, at := appfile.SplitIdentity(identity); at != name || looked[identity] {
+			continue
+		}
+		looked[identity] = true
+		points = append(points, s.check(ctx, identity))
+	}
+	return points, nil
+}
+
+func (s *Signing) check(ctx context.Context, identity string) peer.Point {
+	name, at := appfile.SplitIdentity(identity)
+	if name == "" {
+		name = "its development key"
+	}
+	p := peer.Point{Name: "signer"}
+	switch looked, err := s.Look(ctx, identity); {
+	case err != nil:
+		said := problem.Of(err)
+		p.Wrong, p.Remedy = strings.TrimSuffix(said.Text, "."), said.Remedy
+	case looked.Locked:
+		p.Wrong, p.Remedy = fmt.Sprintf("%s would sign by %s, but its safe is locked", at, name), "Somebody over there opens it: earlybench safe unlock"
+	default:
+		p.Note = fmt.Sprintf("it signs by %s, %s, once somebody or a rule over there consents", name, looked.Developer.Thumbprint())
+	}
+	return p
+}

@@ -1,0 +1,271 @@
+package signing_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/x509"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/developer"
+	"earlybench.invalid/earlybench/core/fact"
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/safe"
+	"earlybench.invalid/earlybench/internal/service"
+	"earlybench.invalid/earlybench/internal/signing"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+
+// pair is two benches, of which harbour-desk signs for moor-desk.
+type pair struct {
+	t             *testing.T
+	moor, harbour *benchtest.Bench
+}
+
+func signs(t *testing.T) *pair {
+	t.Helper()
+	p := &pair{t: t}
+	p.harbour = benchtest.With(t, t.TempDir(), func(c *service.Config) { c.Name, c.Peers = "harbour-desk", "127.0.0.1:0" })
+	p.moor = benchtest.New(t)
+	i, err := p.harbour.Peers.Invite(t.Context(), store.PeerRights{Signs: true}, time.Hour, []string{p.harbour.Peers.Address()})
+	require.NoError(t, err)
+	_, err = p.moor.Peers.Add(t.Context(), i, "")
+	require.NoError(t, err)
+	p.moor.Eventually("they are connected", func() bool { return p.moor.Peers.List()[0].Connected })
+	return p
+}
+
+// by has harbour-desk sign in another way.
+func (p *pair) by(signer func(context.Context, string, safe.Use) (appfile.Signer, error)) {
+	p.harbour.Insides.Signing = signing.New(signing.Config{Store: p.harbour.Store, Peers: p.harbour.Peers, Signer: signer, Bench: func() string { return "harbour-desk" },
+		Public: func(context.Context, string) (developer.Public, *x509.Certificate, error) {
+			return p.harbour.Safe.Developer(), nil, nil
+		}, Locked: func() bool { return false }, Clock: p.harbour.Clock, Log: slog.New(slog.DiscardHandler)})
+}
+
+const identity = "@harbour-desk"
+
+// built is the directory of an app whose files are there.
+func built(t *testing.T) (string, *appfile.Project) {
+	t.Helper()
+	dir := benchtest.SmallApp(t, false)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "app.wasm"), []byte("it is not run"), 0o600))
+	project, err := appfile.ReadProject(dir)
+	require.NoError(t, err)
+	return dir, project
+}
+
+// packs packs an app, signed at harbour-desk.
+func (p *pair) packs(ctx context.Context, use safe.Use) (*appfile.File, error) {
+	p.t.Helper()
+	dir, project := built(p.t)
+	key, err := p.moor.Signing.Signer(ctx, identity, use)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	if _, err := appfile.Pack(&out, project.Manifest(), os.DirFS(dir), project.Files, key); err != nil {
+		return nil, err
+	}
+	f, err := appfile.Open(bytes.NewReader(out.Bytes()), int64(out.Len()))
+	require.NoError(p.t, err)
+	return f, nil
+}
+
+func TestAnAppIsSignedAtAPeerThatConsents(t *testing.T) {
+	p := signs(t)
+	var asked atomic.Pointer[string]
+	f, err := p.packs(t.Context(), safe.Use{Asking: func(text string) {
+		if text != "" {
+			asked.Store(&text)
+		}
+	}})
+	require.NoError(t, err)
+	require.Equal(t, p.harbour.Safe.Thumbprint(), f.App.By())
+	require.Equal(t, "Somebody at harbour-desk consents that this bench has it signed there", *asked.Load())
+	uses, err := p.harbour.Store.SafeUses(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, "peer/moor-desk", uses[0].Actor)
+	require.Equal(t, "fellgate/callout", uses[0].App)
+	require.Contains(t, uses[0].Document, "of moor-desk")
+	require.NotEmpty(t, uses[0].Digest)
+	p.harbour.Eventually("the audit has it", func() bool {
+		lines, err := p.harbour.Store.Audit(t.Context(), 0, 10)
+		return err == nil && len(lines) > 0 && lines[0].Operation == "sign-app" && lines[0].Actor == "peer/moor-desk" && lines[0].Outcome == 200
+	})
+	// Readiness knows the key without asking.
+	key, certified, ok := p.moor.Signing.Known(t.Context(), identity)
+	require.True(t, ok)
+	require.False(t, certified)
+	require.Equal(t, p.harbour.Safe.Thumbprint(), key.Thumbprint())
+}
+
+func TestAProjectNamesThePeerThatSignsItsApp(t *testing.T) {
+	p := signs(t)
+	dir := benchtest.SmallApp(t, false)
+	file := filepath.Join(dir, appfile.ProjectFile)
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, append(raw, []byte("\nidentity: \"@harbour-desk\"\n")...), 0o600))
+	project, err := p.moor.Tryouts.AddProject(t.Context(), dir)
+	require.NoError(t, err)
+	points, err := p.moor.Signing.Check(t.Context(), "harbour-desk")
+	require.NoError(t, err)
+	require.Len(t, points, 1)
+	require.Empty(t, points[0].Wrong)
+	require.Contains(t, points[0].Note, p.harbour.Safe.Thumbprint())
+	start, err := p.moor.Tryouts.SignedAs(t.Context(), project)
+	require.NoError(t, err)
+	require.Equal(t, p.harbour.Safe.Thumbprint(), start.Developer)
+	require.False(t, start.Signed)
+
+	// The gate of the computer follows.
+	state := func(want string) {
+		p.moor.Signing.Touch()
+		p.moor.Eventually("its state is "+want, func() bool {
+			f, ok := p.moor.Book.Of(facts.Subject{Kind: facts.App, ID: project.ID}).View().Get(fact.SignerState, p.moor.Clock.Now())
+			return ok && f.Value.Text() == want
+		})
+	}
+	state("ready")
+	sign := func(may bool) {
+		_, err := p.harbour.Peers.Set(t.Context(), "moor-desk", func(r *store.PeerRights) { r.Signs = may })
+		require.NoError(t, err)
+	}
+	sign(false)
+	state("refused")
+	sign(true)
+	require.NoError(t, p.harbour.Safe.Lock())
+	state("locked")
+	p.harbour.End()
+	state("away")
+	require.NoError(t, os.WriteFile(file, raw, 0o600))
+	state("none")
+}
+
+func TestAPeerThatDoesNotSignSaysWhy(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(*pair)
+		says   string
+	}{
+		"without the right": {func(p *pair) {
+			_, err := p.harbour.Peers.Set(p.t.Context(), "moor-desk", func(r *store.PeerRights) { r.Signs = false })
+			require.NoError(p.t, err)
+		}, "this bench signs nothing for you"},
+		"a person refuses": {func(p *pair) {
+			p.by(func(context.Context, string, safe.Use) (appfile.Signer, error) {
+				return nil, problem.Errorf(problem.Refused, "ines has refused it")
+			})
+		}, "ines has refused it"},
+		"by another key than it has told": {func(p *pair) {
+			other, err := developer.New()
+			require.NoError(p.t, err)
+			p.by(func(context.Context, string, safe.Use) (appfile.Signer, error) { return other, nil })
+		}, "does not name the key that is to sign it"},
+		"by a signature of something else": {func(p *pair) {
+			p.by(func(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error) {
+				key, err := p.harbour.Tryouts.OwnSigner(ctx, identity, use)
+				return otherwise{key}, err
+			})
+		}, "what harbour-desk has signed does not hold"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := signs(t)
+			c.change(p)
+			_, err := p.packs(t.Context(), safe.Use{})
+			require.ErrorContains(t, err, c.says)
+		})
+	}
+}
+
+// otherwise signs something else than it is given.
+type otherwise struct{ appfile.Signer }
+
+func (o otherwise) SignManifest(m []byte) (developer.Signature, error) {
+	return o.Signer.SignManifest(append([]byte(" "), m...))
+}
+
+func TestWhoeverLeavesIsNotAskedAboutAnyMore(t *testing.T) {
+	p := signs(t)
+	asked, left := make(chan struct{}), make(chan struct{})
+	p.by(func(ctx context.Context, _ string, _ safe.Use) (appfile.Signer, error) {
+		close(asked)
+		<-ctx.Done()
+		close(left)
+		return nil, ctx.Err()
+	})
+	ctx, cancel := context.WithCancel(t.Context())
+	go func() { <-asked; cancel() }()
+	_, err := p.packs(ctx, safe.Use{})
+	require.ErrorIs(t, err, context.Canceled)
+	select {
+	case <-left:
+	case <-time.After(10 * time.Second):
+		t.Fatal("somebody is asked still")
+	}
+}
+
+func TestASignatureComesAlsoAfterTheConnectionHasBroken(t *testing.T) {
+	p := signs(t)
+	var times atomic.Int32
+	p.by(func(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error) {
+		times.Add(1)
+		at := p.harbour.Peers.List()[0]
+		require.True(t, at.Connected)
+		link, _, err := p.harbour.Peers.Link("moor-desk")
+		if err != nil {
+			return nil, err
+		}
+		link.Close()
+		time.Sleep(2 * time.Second) // longer than the answer to one question waits
+		return p.harbour.Tryouts.OwnSigner(ctx, identity, use)
+	})
+	f, err := p.packs(t.Context(), safe.Use{})
+	require.NoError(t, err)
+	require.Equal(t, p.harbour.Safe.Thumbprint(), f.App.By())
+	require.Equal(t, int32(1), times.Load(), "nobody is asked twice")
+}
+
+func TestAPeerAsksForSoMuchAtOnceAndNoMore(t *testing.T) {
+	p := signs(t)
+	p.by(func(ctx context.Context, _ string, _ safe.Use) (appfile.Signer, error) {
+		<-ctx.Done()
+		return nil, ctx.Err()
+	})
+	t.Cleanup(p.harbour.Insides.Signing.Close)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	refused := make(chan error, 8)
+	dir, project := built(t)
+	for i := range 6 {
+		go func() {
+			key, err := p.moor.Signing.Signer(ctx, identity, safe.Use{})
+			if err != nil {
+				refused <- err
+				return
+			}
+			m := project.Manifest()
+			m.Version = "1." + strings.Repeat("1", i+1)
+			var out bytes.Buffer
+			_, err = appfile.Pack(&out, m, os.DirFS(dir), project.Files, key)
+			refused <- err
+		}()
+	}
+	require.ErrorContains(t, <-refused, "wait for a consent already")
+	cancel()
+	for range 5 {
+		<-refused
+	}
+}
