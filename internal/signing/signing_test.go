@@ -4,6 +4,9 @@ import (
 	"bytes"
 	"context"
 	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -15,14 +18,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/core/appfile"
+	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/signing"
+	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -39,20 +45,62 @@ func signs(t *testing.T) *pair {
 	p := &pair{t: t}
 	p.harbour = benchtest.With(t, t.TempDir(), func(c *service.Config) { c.Name, c.Peers = "harbour-desk", "127.0.0.1:0" })
 	p.moor = benchtest.New(t)
-	i, err := p.harbour.Peers.Invite(t.Context(), store.PeerRights{Signs: true}, time.Hour, []string{p.harbour.Peers.Address()})
-	require.NoError(t, err)
-	_, err = p.moor.Peers.Add(t.Context(), i, "")
-	require.NoError(t, err)
-	p.moor.Eventually("they are connected", func() bool { return p.moor.Peers.List()[0].Connected })
+	p.knows(p.harbour.Peers)
 	return p
 }
 
-// by has harbour-desk sign in another way.
-func (p *pair) by(signer func(context.Context, string, safe.Use) (appfile.Signer, error)) {
-	p.harbour.Insides.Signing = signing.New(signing.Config{Store: p.harbour.Store, Peers: p.harbour.Peers, Signer: signer, Bench: func() string { return "harbour-desk" },
+// knows makes moor-desk a peer of a bench that signs for it.
+func (p *pair) knows(harbour *peer.Peers) {
+	p.t.Helper()
+	i, err := harbour.Invite(p.t.Context(), store.PeerRights{Signs: true}, time.Hour, []string{harbour.Address()})
+	require.NoError(p.t, err)
+	_, err = p.moor.Peers.Add(p.t.Context(), i, "")
+	require.NoError(p.t, err)
+	p.moor.Eventually("they are connected", func() bool { return p.moor.Peers.List()[0].Connected })
+}
+
+// desk is a bench that signs in a way of its own.
+type desk struct {
+	*peer.Peers
+	*signing.Signing
+	key *developer.Key // that it tells
+}
+
+func (d *desk) Call(ctx context.Context, from store.Peer, method string, params json.RawMessage, _ func(string, any) error) (any, error) {
+	return d.Signing.Call(ctx, from, method, params)
+}
+
+func (d *desk) Stream(context.Context, store.Peer, json.RawMessage) (func(context.Context, io.ReadWriteCloser), error) {
+	return nil, errors.ErrUnsupported
+}
+
+// signsBy is a pair of which harbour-desk signs in its own way. signer gets the key that it has told.
+func signsBy(t *testing.T, signer func(*desk, context.Context) (appfile.Signer, error)) (*pair, *desk) {
+	t.Helper()
+	dir := t.TempDir()
+	st, err := store.Open(t.Context(), filepath.Join(dir, "bench.db"))
+	require.NoError(t, err)
+	keys, err := state.ReadKeys(dir)
+	require.NoError(t, err)
+	d, log := &desk{}, slog.New(slog.DiscardHandler)
+	d.key, err = developer.New()
+	require.NoError(t, err)
+	name := func() string { return "harbour-desk" }
+	d.Peers = peer.New(peer.Config{Records: st, Service: d, Key: keys.Link, Bench: name, Listen: "127.0.0.1:0", Changed: func() {}, Clock: clock.System{}, Log: log})
+	d.Signing = signing.New(signing.Config{Store: st, Peers: d.Peers, Bench: name, Clock: clock.System{}, Log: log, Locked: func() bool { return false },
+		Signer: func(ctx context.Context, _ string, _ safe.Use) (appfile.Signer, error) { return signer(d, ctx) },
 		Public: func(context.Context, string) (developer.Public, *x509.Certificate, error) {
-			return p.harbour.Safe.Developer(), nil, nil
-		}, Locked: func() bool { return false }, Clock: p.harbour.Clock, Log: slog.New(slog.DiscardHandler)})
+			return d.key.Public(), nil, nil
+		}})
+	require.NoError(t, d.Start(t.Context()))
+	p := &pair{t: t, moor: benchtest.New(t)}
+	t.Cleanup(func() {
+		d.Peers.Close()
+		d.Signing.Close()
+		require.NoError(t, st.Close())
+	})
+	p.knows(d.Peers)
+	return p, d
 }
 
 const identity = "@harbour-desk"
@@ -156,35 +204,25 @@ func TestAProjectNamesThePeerThatSignsItsApp(t *testing.T) {
 }
 
 func TestAPeerThatDoesNotSignSaysWhy(t *testing.T) {
+	other, err := developer.New()
+	require.NoError(t, err)
 	for name, c := range map[string]struct {
-		change func(*pair)
+		signer func(*desk, context.Context) (appfile.Signer, error)
+		signs  bool
 		says   string
 	}{
-		"without the right": {func(p *pair) {
-			_, err := p.harbour.Peers.Set(p.t.Context(), "moor-desk", func(r *store.PeerRights) { r.Signs = false })
-			require.NoError(p.t, err)
-		}, "this bench signs nothing for you"},
-		"a person refuses": {func(p *pair) {
-			p.by(func(context.Context, string, safe.Use) (appfile.Signer, error) {
-				return nil, problem.Errorf(problem.Refused, "ines has refused it")
-			})
-		}, "ines has refused it"},
-		"by another key than it has told": {func(p *pair) {
-			other, err := developer.New()
-			require.NoError(p.t, err)
-			p.by(func(context.Context, string, safe.Use) (appfile.Signer, error) { return other, nil })
-		}, "does not name the key that is to sign it"},
-		"by a signature of something else": {func(p *pair) {
-			p.by(func(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error) {
-				key, err := p.harbour.Tryouts.OwnSigner(ctx, identity, use)
-				return otherwise{key}, err
-			})
-		}, "what harbour-desk has signed does not hold"},
+		"without the right": {func(d *desk, _ context.Context) (appfile.Signer, error) { return d.key, nil }, false, "this bench signs nothing for you"},
+		"a person refuses": {func(*desk, context.Context) (appfile.Signer, error) {
+			return nil, problem.Errorf(problem.Refused, "ines has refused it")
+		}, true, "nes has refused it"},
+		"by another key than it has told":  {func(*desk, context.Context) (appfile.Signer, error) { return other, nil }, true, "does not name the key that is to sign it"},
+		"by a signature of something else": {func(d *desk, _ context.Context) (appfile.Signer, error) { return otherwise{d.key}, nil }, true, "what harbour-desk has signed does not hold"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			p := signs(t)
-			c.change(p)
-			_, err := p.packs(t.Context(), safe.Use{})
+			p, d := signsBy(t, c.signer)
+			_, err := d.Set(t.Context(), "moor-desk", func(r *store.PeerRights) { r.Signs = c.signs })
+			require.NoError(t, err)
+			_, err = p.packs(t.Context(), safe.Use{})
 			require.ErrorContains(t, err, c.says)
 		})
 	}
@@ -198,9 +236,8 @@ func (o otherwise) SignManifest(m []byte) (developer.Signature, error) {
 }
 
 func TestWhoeverLeavesIsNotAskedAboutAnyMore(t *testing.T) {
-	p := signs(t)
 	asked, left := make(chan struct{}), make(chan struct{})
-	p.by(func(ctx context.Context, _ string, _ safe.Use) (appfile.Signer, error) {
+	p, _ := signsBy(t, func(_ *desk, ctx context.Context) (appfile.Signer, error) {
 		close(asked)
 		<-ctx.Done()
 		close(left)
@@ -218,54 +255,43 @@ func TestWhoeverLeavesIsNotAskedAboutAnyMore(t *testing.T) {
 }
 
 func TestASignatureComesAlsoAfterTheConnectionHasBroken(t *testing.T) {
-	p := signs(t)
 	var times atomic.Int32
-	p.by(func(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error) {
+	p, d := signsBy(t, func(d *desk, _ context.Context) (appfile.Signer, error) {
 		times.Add(1)
-		at := p.harbour.Peers.List()[0]
-		require.True(t, at.Connected)
-		link, _, err := p.harbour.Peers.Link("moor-desk")
+		link, _, err := d.Link("moor-desk")
 		if err != nil {
 			return nil, err
 		}
 		link.Close()
-		time.Sleep(2 * time.Second) // longer than the answer to one question waits
-		return p.harbour.Tryouts.OwnSigner(ctx, identity, use)
+		time.Sleep(2 * time.Second) // longer than one question waits for its answer
+		return d.key, nil
 	})
 	f, err := p.packs(t.Context(), safe.Use{})
 	require.NoError(t, err)
-	require.Equal(t, p.harbour.Safe.Thumbprint(), f.App.By())
+	require.Equal(t, d.key.Public().Thumbprint(), f.App.By())
 	require.Equal(t, int32(1), times.Load(), "nobody is asked twice")
 }
 
 func TestAPeerAsksForSoMuchAtOnceAndNoMore(t *testing.T) {
-	p := signs(t)
-	p.by(func(ctx context.Context, _ string, _ safe.Use) (appfile.Signer, error) {
-		<-ctx.Done()
-		return nil, ctx.Err()
-	})
-	t.Cleanup(p.harbour.Insides.Signing.Close)
+	p, _ := signsBy(t, func(_ *desk, ctx context.Context) (appfile.Signer, error) { <-ctx.Done(); return nil, ctx.Err() })
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
-	refused := make(chan error, 8)
+	outcomes := make(chan error, 8)
 	dir, project := built(t)
 	for i := range 6 {
 		go func() {
 			key, err := p.moor.Signing.Signer(ctx, identity, safe.Use{})
-			if err != nil {
-				refused <- err
-				return
+			if err == nil {
+				m := project.Manifest()
+				m.Version = "1." + strings.Repeat("1", i+1)
+				_, err = appfile.Pack(io.Discard, m, os.DirFS(dir), project.Files, key)
 			}
-			m := project.Manifest()
-			m.Version = "1." + strings.Repeat("1", i+1)
-			var out bytes.Buffer
-			_, err = appfile.Pack(&out, m, os.DirFS(dir), project.Files, key)
-			refused <- err
+			outcomes <- err
 		}()
 	}
-	require.ErrorContains(t, <-refused, "wait for a consent already")
+	require.ErrorContains(t, <-outcomes, "wait for a consent already")
 	cancel()
 	for range 5 {
-		<-refused
+		require.Error(t, <-outcomes)
 	}
 }
