@@ -26,7 +26,6 @@ import (
 
 // known is what is known of what signs at a peer, so that readiness need not ask.
 type known struct {
-	Key         string           `json:"key"` // the peer's
 	Developer   developer.Public `json:"developer"`
 	Certificate []byte           `json:"certificate,omitempty"`
 }
@@ -56,8 +55,7 @@ func (s *Signing) onRecord(ctx context.Context, identity string) (k known, err e
 func (s *Signing) Look(ctx context.Context, identity string) (core.SignerLooked, error) {
 	name, at := appfile.SplitIdentity(identity)
 	var out core.SignerLooked
-	p, err := s.cfg.Peers.Find(at)
-	if err != nil {
+	if _, err := s.cfg.Peers.Find(at); err != nil {
 		return out, err
 	}
 	if err := s.cfg.Peers.Ask(ctx, at, core.MethodSignerLook, core.SignerRef{Identity: name}, &out); err != nil {
@@ -75,7 +73,7 @@ func (s *Signing) Look(ctx context.Context, identity string) (core.SignerLooked,
 			return out, problem.Errorf(problem.Failed, "%s tells a certificate of another key", at)
 		}
 	}
-	raw, err := json.Marshal(known{p.Key, out.Developer, out.Certificate})
+	raw, err := json.Marshal(known{out.Developer, out.Certificate})
 	if err != nil {
 		return out, err
 	}

@@ -185,11 +185,13 @@ func (s *Server) allowed(right access.Right, operation string, next fiber.Handle
 				Remedy: "Ask for a sign-in address on the computer of the bench: earlybench console."})
 		case !a.May(right):
 			return asFiber(c, refused(a, right))
-		case s.inScope(c, a, operation) != nil:
-			return asFiber(c, s.inScope(c, a, operation))
 		case operation != "bench" && !s.awaitReady():
 			return answer(c, &client.Problem{Status: fiber.StatusServiceUnavailable, Kind: string(eb.Unavailable), Detail: "The bench is still reading its records.", Remedy: "Ask again in a moment."})
-		case c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead:
+		}
+		if err := s.inScope(c, a, operation); err != nil { // which needs to know the devices
+			return asFiber(c, err)
+		}
+		if c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead {
 			return next(c)
 		}
 		if id := strings.Clone(c.Get(reservationHeader)); id != "" {

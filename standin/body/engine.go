@@ -167,6 +167,9 @@ func sleepIn(ctx context.Context) sys.Nanosleep {
 	}
 }
 
+// stopWithin is how long an app gets to end: one that is being compiled ends after that, on a slow computer after some seconds.
+const stopWithin = 20 * time.Second
+
 // stop ends an app and waits for it. Stopping an app that does not run does nothing.
 func (b *Body) stop(id string) error {
 	b.mu.Lock()
@@ -179,7 +182,7 @@ func (b *Body) stop(id string) error {
 	select {
 	case <-p.done:
 		return nil
-	case <-time.After(5 * time.Second):
+	case <-time.After(stopWithin):
 		return fmt.Errorf("app %s does not stop", id)
 	}
 }
