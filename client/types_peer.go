@@ -119,37 +119,37 @@ type FarDevice struct {
 
 // Loan is a device that is lent to a peer, or borrowed from one.
 type Loan struct {
-	ID      string     `json:"id"`
-	Lent    bool       `json:"lent" doc:"to a peer; else it is borrowed from one"`
-	State   string     `json:"state" enum:"waiting,active,returning,ended" doc:"returning: it is over, and the device is cleaned once it is reached"`
-	Peer    string     `json:"peer"`
-	Device  string     `json:"device" doc:"handle of the device here; empty for a borrowed one that was not reached yet"`
-	Far     string     `json:"far_device" doc:"its handle at the lender"`
-	May     string     `json:"may" enum:"look,use"`
-	For     int64      `json:"for_seconds" doc:"for how long it was asked"`
-	Asked   time.Time  `json:"asked"`
-	Began   *time.Time `json:"began,omitempty"`
-	Ends    *time.Time `json:"ends,omitempty"`
-	Ended   *time.Time `json:"ended,omitempty"`
-	Place   int        `json:"place" doc:"in the queue, from 1; 0 for none"`
-	Wait    int64      `json:"wait_seconds" doc:"how long it will likely wait"`
-	Why     string     `json:"why" doc:"why it has ended, or what it waits for"`
-	In      int64      `json:"bytes_in" doc:"that the borrower has sent, of a device that is lent"`
-	Out     int64      `json:"bytes_out"`
-	Whole   bool       `json:"exclusive" doc:"of the device's USB itself, for the borrower's computer"`
-	USB     string     `json:"usb" doc:"where that USB is offered by USB/IP on the borrower's computer; empty while it is not"`
-	BusID   string     `json:"usb_bus_id" doc:"of the device, there"`
-	Hands   []Hands    `json:"hands" nullable:"false" doc:"what the borrower has asked those for who are near the device, the newest last"`
-	NotBack string     `json:"not_brought_back" doc:"what could not be brought back to how it was before"`
+	ID        string     `json:"id"`
+	Lent      bool       `json:"lent" doc:"to a peer; else it is borrowed from one"`
+	State     string     `json:"state" enum:"waiting,active,returning,ended" doc:"returning: it is over, and the device is cleaned once it is reached"`
+	Peer      string     `json:"peer"`
+	Device    string     `json:"device" doc:"handle of the device here; empty for a borrowed one that was not reached yet"`
+	Far       string     `json:"far_device" doc:"its handle at the lender"`
+	May       string     `json:"may" enum:"look,use"`
+	For       int64      `json:"for_seconds" doc:"for how long it was asked"`
+	Asked     time.Time  `json:"asked"`
+	Began     *time.Time `json:"began,omitempty"`
+	Ends      *time.Time `json:"ends,omitempty"`
+	Ended     *time.Time `json:"ended,omitempty"`
+	Place     int        `json:"place" doc:"in the queue, from 1; 0 for none"`
+	Wait      int64      `json:"wait_seconds" doc:"how long it will likely wait"`
+	Why       string     `json:"why" doc:"why it has ended, or what it waits for"`
+	In        int64      `json:"bytes_in" doc:"that the borrower has sent, of a device that is lent"`
+	Out       int64      `json:"bytes_out"`
+	Exclusive bool       `json:"exclusive" doc:"of the device's USB itself, for the borrower's computer"`
+	USB       string     `json:"usb" doc:"where that USB is offered by USB/IP on the borrower's computer; empty while it is not"`
+	BusID     string     `json:"usb_bus_id" doc:"of the device, there"`
+	Hands     []Hands    `json:"hands" nullable:"false" doc:"what the borrower has asked those for who are near the device, the newest last"`
+	NotBack   string     `json:"not_brought_back" doc:"what could not be brought back to how it was before"`
 }
 
 // NewLoan is what is borrowed.
 type NewLoan struct {
-	Peer   string `json:"peer" maxLength:"40"`
-	Device string `json:"device" maxLength:"60" doc:"its handle over there"`
-	May    string `json:"may,omitempty" enum:",look,use" doc:"empty for use"`
-	For    int64  `json:"for_seconds" minimum:"60" maximum:"2592000"`
-	Whole  bool   `json:"exclusive,omitempty" doc:"the device's USB itself, for this computer's own kernel and tools"`
+	Peer      string `json:"peer" maxLength:"40"`
+	Device    string `json:"device" maxLength:"60" doc:"its handle over there"`
+	May       string `json:"may,omitempty" enum:",look,use" doc:"empty for use"`
+	For       int64  `json:"for_seconds" minimum:"60" maximum:"2592000"`
+	Exclusive bool   `json:"exclusive,omitempty" doc:"the device's USB itself, for this computer's own kernel and tools"`
 }
 
 // Hands is a request to whoever is near a device that is lent: a step that somebody's hands must do.

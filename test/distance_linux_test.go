@@ -57,43 +57,16 @@ func (n *networks) delays(ns, to string, delay *atomic.Int64) string {
 				c.Close()
 				continue
 			}
-			go late(far, c, delay)
-			go late(c, far, delay)
+			for _, x := range [][2]net.Conn{{far, c}, {c, far}} {
+				go func() {
+					defer c.Close()
+					defer far.Close()
+					benchtest.LongLine(x[0], x[1], func() time.Duration { return time.Duration(delay.Load()) }, 0)
+				}()
+			}
 		}
 	}()
 	return l.Addr().String()
-}
-
-// late copies bytes, each so much later than it came.
-func late(to, from net.Conn, delay *atomic.Int64) {
-	type chunk struct {
-		b   []byte
-		due time.Time
-	}
-	line := make(chan chunk, 4<<10)
-	go func() {
-		defer to.Close()
-		defer from.Close()
-		for c := range line {
-			time.Sleep(time.Until(c.due))
-			if _, err := to.Write(c.b); err != nil {
-				break
-			}
-		}
-		for range line { // nobody takes it any more
-		}
-	}()
-	defer close(line)
-	for {
-		b := make([]byte, 16<<10)
-		k, err := from.Read(b)
-		if k > 0 {
-			line <- chunk{b[:k], time.Now().Add(time.Duration(delay.Load()))}
-		}
-		if err != nil {
-			return
-		}
-	}
 }
 
 // Two benches in networks of their own, which the kernel's token bucket holds to 20 Mbit/s, with a delay between them: from the

@@ -152,6 +152,11 @@ func (s *served) carry(n ssh.NewChannel) {
 		n.Reject(ssh.ConnectionFailed, err.Error()) //nolint:errcheck // as above
 		return
 	}
+	s.join(n, c)
+}
+
+// join accepts a channel and passes its bytes on to c, and back, until either ends.
+func (s *served) join(n ssh.NewChannel, c io.ReadWriteCloser) {
 	defer c.Close()
 	ch, requests, err := n.Accept()
 	if err != nil {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -73,21 +72,5 @@ func (s *served) port(n ssh.NewChannel) {
 		n.Reject(ssh.ConnectionFailed, plain.Cut(plain.Line(err.Error()), 200)) //nolint:errcheck // as above
 		return
 	}
-	c, requests, err := n.Accept()
-	if err != nil {
-		far.Close()
-		return
-	}
-	go ssh.DiscardRequests(requests)
-	defer context.AfterFunc(s.ctx, func() { far.Close() })()
-	var both sync.WaitGroup
-	both.Go(func() {
-		io.Copy(far, c) //nolint:errcheck // the end of one is that of both
-		far.Close()
-	})
-	both.Go(func() {
-		io.Copy(c, far) //nolint:errcheck // as above
-		c.Close()
-	})
-	both.Wait()
+	s.join(n, far)
 }

@@ -38,7 +38,7 @@ func deviceText(l client.Loan) string {
 }
 
 func mayUseText(l client.Loan) string {
-	if l.Whole {
+	if l.Exclusive {
 		return "exclusive"
 	}
 	return l.May
@@ -141,7 +141,7 @@ and the administrator. The lender does not reach the device meanwhile.`,
 				return err
 			case p.json:
 				return p.printJSON(r)
-			case r.State == "active" && r.Whole:
+			case r.State == "active" && r.Exclusive:
 				fmt.Fprintf(p.out, "%s of %s is yours until %s, with its USB. Where that is, in a moment: earlybench loan\n", safe(r.Far), r.Peer, clockText(*r.Ends))
 			case r.State == "active":
 				fmt.Fprintf(p.out, "%s of %s is yours until %s. It comes on the rack by itself: earlybench rack\n", safe(r.Far), r.Peer, clockText(*r.Ends))
@@ -152,7 +152,7 @@ and the administrator. The lender does not reach the device meanwhile.`,
 		}}
 	c.Flags().StringVar(&n.Peer, "from", "", "the peer whose device it is")
 	c.Flags().StringVar(&n.May, "may", "use", "look or use")
-	c.Flags().BoolVar(&n.Whole, "exclusive", false, "borrow its USB itself, for this computer's own kernel and tools")
+	c.Flags().BoolVar(&n.Exclusive, "exclusive", false, "borrow its USB itself, for this computer's own kernel and tools")
 	l.flags(c)
 	required(c, "from")
 	return c

@@ -71,7 +71,7 @@ func (w *wire) serve() {
 		w.mu.Unlock()
 		for _, x := range [][2]net.Conn{{c, d}, {d, c}} {
 			w.work.Go(func() {
-				far(x[0], x[1], delay, rate)
+				benchtest.LongLine(x[0], x[1], func() time.Duration { return delay }, rate)
 				x[0].Close()
 				x[1].Close()
 			})

@@ -22,8 +22,27 @@ type Taken struct {
 // Lent is the USB of a device that is passed on. One importer has it at a time.
 type Lent struct {
 	Taken
+	only
+}
+
+// only is one device of which one importer has the USB at a time.
+type only struct {
 	info    usb.Info
 	claimed sync.Mutex // by the importer
+}
+
+// List is the device.
+func (o *only) List() []usb.Info { return []usb.Info{o.info} }
+
+// claim reserves it; the caller unlocks claimed.
+func (o *only) claim(busID string) error {
+	switch {
+	case busID != o.info.BusID:
+		return usb.ErrNotFound
+	case !o.claimed.TryLock():
+		return usb.ErrBusy
+	}
+	return nil
 }
 
 // Lend reads what a device is, and passes it on under a name.
@@ -32,7 +51,7 @@ func Lend(ctx context.Context, t Taken, name string) (*Lent, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Lent{Taken: t, info: info}, nil
+	return &Lent{Taken: t, only: only{info: info}}, nil
 }
 
 // Stream is a connection to the exporter of the device, which serve runs until ctx or the stream ends.
@@ -41,16 +60,10 @@ func (u *Lent) Stream(ctx context.Context) (stream io.ReadWriteCloser, serve fun
 	return near, func() { usbip.ServeConn(ctx, far, u) } //nolint:errcheck // the importer sees the end
 }
 
-// List is the device.
-func (u *Lent) List() []usb.Info { return []usb.Info{u.info} }
-
 // Claim reserves it for one importer.
 func (u *Lent) Claim(busID string, _ net.Addr) (context.Context, usbip.Target, func(), error) {
-	if busID != u.info.BusID {
-		return nil, nil, nil, usb.ErrNotFound
-	}
-	if !u.claimed.TryLock() {
-		return nil, nil, nil, usb.ErrBusy
+	if err := u.claim(busID); err != nil {
+		return nil, nil, nil, err
 	}
 	ctx, cancel := whileThere(u)
 	return ctx, usbip.PassOn(u), func() { cancel(); u.claimed.Unlock() }, nil

@@ -7,10 +7,8 @@ import (
 	"log/slog"
 	"net"
 	"slices"
-	"sync"
 	"time"
 
-	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/core/usbip"
 )
 
@@ -61,21 +59,14 @@ func listen() (l net.Listener, err error) {
 type offered struct {
 	ctx      context.Context
 	exporter *usbip.Remote
-	info     usb.Info
 	log      *slog.Logger
-	claimed  sync.Mutex
+	only
 }
-
-// List is the device.
-func (o *offered) List() []usb.Info { return []usb.Info{o.info} }
 
 // Claim imports it from where it is, for one importer here.
 func (o *offered) Claim(busID string, _ net.Addr) (context.Context, usbip.Target, func(), error) {
-	if busID != o.info.BusID {
-		return nil, nil, nil, usb.ErrNotFound
-	}
-	if !o.claimed.TryLock() {
-		return nil, nil, nil, usb.ErrBusy
+	if err := o.claim(busID); err != nil {
+		return nil, nil, nil, err
 	}
 	ctx, cancel := context.WithTimeout(o.ctx, openWithin)
 	defer cancel()

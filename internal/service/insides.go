@@ -193,7 +193,6 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		TakeOff: func(ctx context.Context, k *keeper.Keeper) error { return in.Statements.TakeAllOff(ctx, k) }, Clock: c, Log: cfg.Log}
 	in.Tryouts = &tryout.Tryouts{Store: st, Files: in.Files, Book: in.Book, Rack: in.Rack, Outlook: in.Outlook, Kits: in.Kits, Jobs: in.Jobs, Safe: in.Safe, Identity: in.identity,
 		Covered: func(k *keeper.Keeper, w statement.Start) error { return in.Statements.Covers(k, w) }, Clock: c}
-	in.Tryouts.Far = farSigner{in}
 	in.Authorities = authority.New(authority.Config{Store: st, Safe: in.Safe, Clock: c, Log: cfg.Log})
 	in.Belong = belong.New(belong.Config{Store: st, Authorities: in.Authorities, Safe: in.Safe, Book: in.Book, Rack: in.Rack, Jobs: in.Jobs, Clock: c, Log: cfg.Log, Changed: in.Kits.Again})
 	in.Statements = statements.New(statements.Config{Store: st, Authorities: in.Authorities, Account: in.Belong.Used, Developer: in.Safe.Thumbprint, Identities: in.Belong.Thumbprints, Registered: in.Belong.Serials, Rack: in.Rack, Book: in.Book,
@@ -204,6 +203,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 			return remote.Reach(remote.Config{Key: keys.Link, Clock: c, Log: cfg.Log}, k, b)
 		}, TakeUSB: in.takeUSB})
 	in.Signing = signing.New(signing.Config{Store: st, Peers: in.Peers, Signer: in.Tryouts.OwnSigner, Public: in.public, Identities: in.Tryouts.Identities, Book: in.Book, Locked: func() bool { return !in.Safe.IsOpen() }, Bench: in.Name, Clock: c, Log: cfg.Log})
+	in.Tryouts.Far = in.Signing
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Lend.Touch() })
 	in.Reserve = reserve.New(reserve.Config{Store: st, Rack: in.Rack, Lending: borrowing{in.Lend}, Ready: func(k *keeper.Keeper) bool { return in.Outlook.Glance(k, "").Readiness.First == "" }, Clock: c, Log: cfg.Log})
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Reserve.Touch() })
@@ -437,7 +437,7 @@ func (in *Insides) developer(ctx context.Context, identity string) string {
 		return in.Safe.Thumbprint()
 	}
 	if _, peer := appfile.SplitIdentity(identity); peer != "" {
-		if key, _, ok := in.Signing.Known(ctx, identity); ok {
+		if key, ok := in.Signing.Known(ctx, identity); ok {
 			return key.Thumbprint()
 		}
 		return ""

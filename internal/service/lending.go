@@ -7,29 +7,15 @@ import (
 	"io"
 	"time"
 
-	"earlybench.invalid/earlybench/core/appfile"
-	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/device"
 	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/lend"
 	"earlybench.invalid/earlybench/internal/rawusb"
 	"earlybench.invalid/earlybench/internal/reserve"
-	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/signing"
 	"earlybench.invalid/earlybench/internal/store"
 )
-
-// farSigner has manifests signed at peers. It is there before signing is.
-type farSigner struct{ in *Insides }
-
-func (f farSigner) Signer(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error) {
-	return f.in.Signing.Signer(ctx, identity, use)
-}
-
-func (f farSigner) Known(ctx context.Context, identity string) (developer.Public, bool, bool) {
-	return f.in.Signing.Known(ctx, identity)
-}
 
 // borrowers does for peers what they may have done: lending and signing. It is there before both are.
 type borrowers struct{ in *Insides }

@@ -19,36 +19,17 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/safe"
-	"earlybench.invalid/earlybench/internal/store"
 )
 
 // This file has the apps of this bench signed at peers.
 
-// known is what is known of what signs at a peer, so that readiness need not ask.
-type known struct {
-	Developer   developer.Public `json:"developer"`
-	Certificate []byte           `json:"certificate,omitempty"`
-}
-
-// setting is where that is on record.
+// setting is where the key of an identity is on record, so that readiness need not ask.
 func setting(identity string) string { return "signer." + identity }
 
-// Known is the key that signs as an identity of a peer, as it was told last, and whether that has a certificate; false
-// where it was never told.
-func (s *Signing) Known(ctx context.Context, identity string) (key developer.Public, certified, ok bool) {
-	k, err := s.onRecord(ctx, identity)
-	return k.Developer, len(k.Certificate) > 0, err == nil
-}
-
-func (s *Signing) onRecord(ctx context.Context, identity string) (k known, err error) {
+// Known is the key that signs as an identity of a peer, as it was told last; false where it was never told.
+func (s *Signing) Known(ctx context.Context, identity string) (key developer.Public, ok bool) {
 	text, err := s.cfg.Store.Setting(ctx, setting(identity))
-	if err == nil && text == "" {
-		err = store.ErrNotFound
-	}
-	if err != nil {
-		return k, err
-	}
-	return k, json.Unmarshal([]byte(text), &k)
+	return key, err == nil && text != "" && json.Unmarshal([]byte(text), &key) == nil
 }
 
 // Look asks a peer for what signs as an identity of its, and keeps that.
@@ -73,7 +54,7 @@ func (s *Signing) Look(ctx context.Context, identity string) (core.SignerLooked,
 			return out, problem.Errorf(problem.Failed, "%s tells a certificate of another key", at)
 		}
 	}
-	raw, err := json.Marshal(known{out.Developer, out.Certificate})
+	raw, err := json.Marshal(out.Developer)
 	if err != nil {
 		return out, err
 	}

@@ -55,8 +55,8 @@ type Tryouts struct {
 type Far interface {
 	// Signer signs once that is allowed over there.
 	Signer(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error)
-	// Known is the key of one, as it was told last, and whether it has a certificate; false where it was never told.
-	Known(ctx context.Context, identity string) (key developer.Public, certified, ok bool)
+	// Known is the key of one, as it was told last; false where it was never told.
+	Known(ctx context.Context, identity string) (key developer.Public, ok bool)
 }
 
 // Kinds of jobs.
@@ -195,7 +195,7 @@ func (t *Tryouts) SignedAs(ctx context.Context, p *appfile.Project) (statement.S
 	start := statement.Start{App: p.ID, Developer: t.Safe.Thumbprint(), Signed: appfile.Certified(p.Identity), Debug: p.Debug, Features: p.Features}
 	switch _, peer := appfile.SplitIdentity(p.Identity); {
 	case peer != "":
-		key, _, ok := t.Far.Known(ctx, p.Identity)
+		key, ok := t.Far.Known(ctx, p.Identity)
 		if start.Developer = ""; ok {
 			start.Developer = key.Thumbprint()
 		}

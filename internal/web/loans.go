@@ -22,7 +22,7 @@ func (s *Server) loanRoutes() {
 		return loanList.of(in.Select, each(all, s.loanOf))
 	})
 	huma.Register(a, operation(access.Use, "POST", "/loans", "start-loan", "Borrow a device from a peer, or wait until it is free"), func(ctx context.Context, in *struct{ Body client.NewLoan }) (*out[client.Loan], error) {
-		if in.Body.Whole {
+		if in.Body.Exclusive {
 			if in.Body.May == "look" {
 				return nil, problem(eb.Errorf(eb.Invalid, "a device is borrowed with its USB for use only"))
 			}
@@ -60,7 +60,7 @@ func (s *Server) loanOut(r store.Loan, err error) (*out[client.Loan], error) {
 func (s *Server) loanOf(r store.Loan) client.Loan {
 	out := client.Loan{ID: r.ID, Lent: r.Lent, State: string(r.State), Peer: r.Peer, Far: r.Handle, May: r.Rights, For: int64(r.Seconds), Asked: r.Asked.UTC(), Began: when(r.Began), Ends: when(r.Ends), Ended: when(r.Ended),
 		Hands: s.handsOfLoan(r.ID), Place: r.Place, Wait: int64(r.Wait), In: r.In, Out: r.Out}
-	out.Whole = r.Exclusive
+	out.Exclusive = r.Exclusive
 	out.USB, out.BusID = s.Lend.USBOf(r.ID)
 	if r.Reason != "" {
 		out.Why = sentence(r.Reason)

@@ -5,7 +5,6 @@ import (
 	"crypto/ecdsa"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/json"
 	"fmt"
 	"net"
 	"net/http"
@@ -230,14 +229,12 @@ func (p *personal) cookie() string { return "earlybench-person-" + strconv.Itoa(
 // guardPersonal lets the holder of the page's key see what the key is for.
 func (s *Server) guardPersonal(c fiber.Ctx, p *personal) error {
 	c.Set("Strict-Transport-Security", "max-age=0")
-	host := p.key.Page.Address
+	if wrong := strayed(c, p.key.Page.Address); wrong != nil {
+		return answer(c, wrong)
+	}
 	switch {
-	case c.Host() != host:
-		return answer(c, &client.Problem{Status: http.StatusMisdirectedRequest, Detail: "This page answers only under its own address.", Remedy: "Open https://" + host + "/for/" + p.key.Name + "."})
 	case !strings.HasPrefix(c.Path(), "/api/"):
 		return c.Next() // the console's files
-	case c.Method() != http.MethodGet && c.Get(fiber.HeaderOrigin) != "https://"+host:
-		return answer(c, &client.Problem{Status: http.StatusForbidden, Detail: "Only the bench's own page may change something here."})
 	case c.Path() == "/api/v1/sign-in":
 		return s.enterPersonal(c, p)
 	}
@@ -255,24 +252,18 @@ func (s *Server) guardPersonal(c fiber.Ctx, p *personal) error {
 
 // enterPersonal lets the browser in that has the one-time address.
 func (s *Server) enterPersonal(c fiber.Ctx, p *personal) error {
-	var in struct{ Secret string }
-	raw, err := wholeBody(c, 1<<10)
+	ticket, err := secretOf(c)
 	if err != nil {
 		return err
 	}
-	if err := json.Unmarshal(raw, &in); err != nil {
-		return fiber.NewError(http.StatusBadRequest, "the secret is missing")
-	}
-	secret, err := s.Access.Enter(c.Context(), p.key.ID, in.Secret)
+	secret, err := s.Access.Enter(c.Context(), p.key.ID, ticket)
 	if eb.KindOf(err) == eb.Refused {
 		return answer(c, &client.Problem{Status: http.StatusForbidden, Kind: string(eb.Refused), Detail: "This address was used already, or has ended.", Remedy: "Ask whoever has sent it to you for another one."})
 	}
 	if err != nil {
 		return asFiber(c, err)
 	}
-	left := int(p.key.Ends.Sub(s.Clock.Now()) / time.Second)
-	c.Set(fiber.HeaderSetCookie, p.cookie()+"="+secret+"; Path=/api; HttpOnly; Secure; SameSite=Strict; Max-Age="+strconv.Itoa(max(1, left)))
-	return c.SendStatus(http.StatusNoContent)
+	return letIn(c, p.cookie(), secret, int(p.key.Ends.Sub(s.Clock.Now())/time.Second))
 }
 
 // forSome are the operations that a key for some devices may ask for: those devices, their screens and logs.

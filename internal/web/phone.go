@@ -11,7 +11,6 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"math/big"
 	"net"
@@ -187,17 +186,13 @@ func (s *Server) ofPhone(c fiber.Ctx) (*phone, bool) {
 // guardPhone lets one browser see and lead one device, and nothing else.
 func (s *Server) guardPhone(c fiber.Ctx, p *phone) error {
 	c.Set("Strict-Transport-Security", "max-age=0")
-	origin := ""
-	if p != nil {
-		origin = "https://" + p.host
+	if p == nil {
+		return answer(c, &client.Problem{Status: http.StatusGone, Detail: "This page has ended.", Remedy: "Ask for another on the computer of the bench."})
+	}
+	if wrong := strayed(c, p.host); wrong != nil {
+		return answer(c, wrong)
 	}
 	switch {
-	case p == nil:
-		return answer(c, &client.Problem{Status: http.StatusGone, Detail: "This page has ended.", Remedy: "Ask for another on the computer of the bench."})
-	case c.Host() != p.host:
-		return answer(c, &client.Problem{Status: http.StatusMisdirectedRequest, Detail: "This page answers only under its own address.", Remedy: "Open " + origin + "."})
-	case c.Method() != http.MethodGet && c.Get(fiber.HeaderOrigin) != origin:
-		return answer(c, &client.Problem{Status: http.StatusForbidden, Detail: "Only the bench's own page may change something here."})
 	case !strings.HasPrefix(c.Path(), "/api/"):
 		return c.Next() // the console's files
 	case c.Path() == "/api/v1/sign-in":
@@ -238,23 +233,18 @@ func (p *phone) may(method, path string) bool {
 
 // signIn uses up the one-time address.
 func (p *phone) signIn(c fiber.Ctx) error {
-	var in struct{ Secret string }
-	raw, err := wholeBody(c, 1<<10)
+	secret, err := secretOf(c)
 	if err != nil {
 		return err
 	}
-	if err := json.Unmarshal(raw, &in); err != nil {
-		return fiber.NewError(http.StatusBadRequest, "the secret is missing")
-	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.secret == "" || subtle.ConstantTimeCompare([]byte(in.Secret), []byte(p.secret)) != 1 {
+	if p.secret == "" || subtle.ConstantTimeCompare([]byte(secret), []byte(p.secret)) != 1 {
 		return answer(c, &client.Problem{Status: http.StatusForbidden, Detail: "This address was used already, or has ended.",
 			Remedy: "Ask for another on the computer of the bench: earlybench console --phone."})
 	}
 	p.secret, p.session, p.heard = "", rand.Text(), time.Now()
-	c.Set(fiber.HeaderSetCookie, phoneName+"="+p.session+"; Path=/api; HttpOnly; Secure; SameSite=Strict; Max-Age=3600")
-	return c.SendStatus(http.StatusNoContent)
+	return letIn(c, phoneName, p.session, int(phoneGood/time.Second))
 }
 
 func (p *phone) knows(session string) bool {

@@ -241,20 +241,15 @@ func (p *ports) export(ctx context.Context, r wazero.Runtime) error {
 	m.NewFunctionBuilder().WithFunc(func(_ context.Context, mod api.Module, at, length uint32) int32 {
 		return p.accept(text(mod, at, length))
 	}).Export("accept")
-	m.NewFunctionBuilder().WithFunc(func(_ context.Context, mod api.Module, id int32, at, length uint32) int32 {
-		into, ok := mod.Memory().Read(at, min(length, connBytes))
-		if c := p.conn(id); c != nil && ok {
-			return c.read(into)
-		}
-		return -1
-	}).Export("read")
-	m.NewFunctionBuilder().WithFunc(func(_ context.Context, mod api.Module, id int32, at, length uint32) int32 {
-		from, ok := mod.Memory().Read(at, min(length, connBytes))
-		if c := p.conn(id); c != nil && ok {
-			return c.write(from)
-		}
-		return -1
-	}).Export("write")
+	for name, f := range map[string]func(*appConn, []byte) int32{"read": (*appConn).read, "write": (*appConn).write} {
+		m.NewFunctionBuilder().WithFunc(func(_ context.Context, mod api.Module, id int32, at, length uint32) int32 {
+			memory, ok := mod.Memory().Read(at, min(length, connBytes))
+			if c := p.conn(id); c != nil && ok {
+				return f(c, memory)
+			}
+			return -1
+		}).Export(name)
+	}
 	m.NewFunctionBuilder().WithFunc(func(id int32) { p.close(id) }).Export("close")
 	_, err := m.Instantiate(ctx)
 	return err

@@ -1,0 +1,45 @@
+package web
+
+import (
+	"encoding/json"
+	"net/http"
+	"strconv"
+
+	"github.com/gofiber/fiber/v3"
+
+	"earlybench.invalid/earlybench/client"
+)
+
+// This file holds what the pages for one browser have in common: a phone's, and that of a person who has no bench. Each is
+// served over TLS at an address of its own, which works once.
+
+// strayed is the answer to a request that is not one of the page that is served at a host; nil for none.
+func strayed(c fiber.Ctx, host string) *client.Problem {
+	origin := "https://" + host
+	switch {
+	case c.Host() != host:
+		return &client.Problem{Status: http.StatusMisdirectedRequest, Detail: "This page answers only under its own address.", Remedy: "Open " + origin + "."}
+	case c.Method() != http.MethodGet && c.Get(fiber.HeaderOrigin) != origin:
+		return &client.Problem{Status: http.StatusForbidden, Detail: "Only the bench's own page may change something here."}
+	}
+	return nil
+}
+
+// secretOf reads the one-time secret with which a browser signs in.
+func secretOf(c fiber.Ctx) (string, error) {
+	var in struct{ Secret string }
+	raw, err := wholeBody(c, unknownBody)
+	if err != nil {
+		return "", err
+	}
+	if err := json.Unmarshal(raw, &in); err != nil {
+		return "", fiber.NewError(http.StatusBadRequest, "the secret is missing")
+	}
+	return in.Secret, nil
+}
+
+// letIn gives a browser the cookie by which it is known for some seconds.
+func letIn(c fiber.Ctx, cookie, secret string, seconds int) error {
+	c.Set(fiber.HeaderSetCookie, cookie+"="+secret+"; Path=/api; HttpOnly; Secure; SameSite=Strict; Max-Age="+strconv.Itoa(max(1, seconds)))
+	return c.SendStatus(http.StatusNoContent)
+}
