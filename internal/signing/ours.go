@@ -143,7 +143,7 @@ func (f *far) wait(ctx context.Context, in core.Sign) (out core.Signed, err erro
 			return out, problem.Errorf(problem.Refused, "%s has not signed it: %s", f.peer, out.Reason)
 		case err == nil && !said && f.use.Asking != nil:
 			said = true
-			f.use.Asking(fmt.Sprintf("Somebody at %s consents that this bench has it signed there", f.peer))
+			f.use.Asking(fmt.Sprintf("Somebody at %s has to consent that it is signed there", f.peer))
 			defer f.use.Asking("")
 		}
 		if err := clock.Sleep(ctx, clock.System{}, askEvery); err != nil {

@@ -142,7 +142,7 @@ func TestAnAppIsSignedAtAPeerThatConsents(t *testing.T) {
 	}})
 	require.NoError(t, err)
 	require.Equal(t, p.harbour.Safe.Thumbprint(), f.App.By())
-	require.Equal(t, "Somebody at harbour-desk consents that this bench has it signed there", *asked.Load())
+	require.Equal(t, "Somebody at harbour-desk has to consent that it is signed there", *asked.Load())
 	uses, err := p.harbour.Store.SafeUses(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "peer/moor-desk", uses[0].Actor)
