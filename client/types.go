@@ -360,6 +360,16 @@ type RunResult struct {
 	After   uint64 `json:"log_after"`
 	// Devices is how it ended on each of several devices.
 	Devices []DeviceResult `json:"devices" nullable:"false"`
+	// Delivery is what a peer did that has put the app onto a device of its own.
+	Delivery *Delivered `json:"delivery,omitempty"`
+}
+
+// Delivered is what a peer did with an app on a device of its own.
+type Delivered struct {
+	Peer   string   `json:"peer"`
+	Points []Point  `json:"points" nullable:"false"`
+	Log    []string `json:"log" nullable:"false" doc:"the last lines of the app's log, of a tryout"`
+	Tryout string   `json:"tryout" doc:"id of the tryout that the peer keeps; empty for none"`
 }
 
 // DeviceResult is how work on several devices ended on one of them.
@@ -392,6 +402,8 @@ type Run struct {
 	Try     bool     `json:"try,omitempty" doc:"as a tryout, which is kept"`
 	// Unattended: nothing waits for a person.
 	Unattended bool `json:"unattended,omitempty" doc:"nobody is there: what needs a person fails at once, with the kind person"`
+	// Peer signs the app and puts it onto its own device.
+	Peer string `json:"peer,omitempty" maxLength:"60" doc:"the peer that signs the app and puts it onto a device of its own: device is its handle over there"`
 }
 
 // Tryout is a kept tryout.

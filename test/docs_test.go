@@ -52,6 +52,7 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench standin plug heron-1"}:                                                  {0, `^$`},
 	{"README.md", "earlybench rack --peers"}:                                                          {0, `^device +of +may`},
 	{"README.md", "earlybench peer set harbour-desk --sign"}:                                          {0, `^harbour-desk may here: .*have apps signed`},
+	{"README.md", "earlybench try demo/apps/callout heron-9 --at harbour-desk"}:                       {3, `^harbour-desk puts onto its devices only what it signs itself`},
 	{"README.md", "earlybench loan start heron-9 --from harbour-desk --for 2h"}:                       {0, `^heron-9 of harbour-desk is yours until`},
 	{"README.md", "earlybench try demo/apps/callout heron-9"}:                                         {0, `^Try fellgate/callout on heron-9$`},
 	{"README.md", "earlybench loan"}:                                                                  {0, `^device +right`},

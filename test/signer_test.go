@@ -2,8 +2,10 @@ package test
 
 import (
 	"context"
+	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -46,6 +48,35 @@ func TestAnAppIsSignedAtAnotherBenchByCommands(t *testing.T) {
 	require.Contains(t, r.out, "passed")
 	require.Contains(t, h.ok("audit"), "sign-app")
 	require.Contains(t, h.ok("safe", "uses"), "peer/moor-desk")
+
+	// The same bench puts it onto a device of its own.
+	put := d.command(context.Background(), "--json", "try", "fellgate/callout", "heron-9", "--at", "harbour-desk")
+	h.eventually("somebody is asked again", func() bool { h.json(&asked, "safe"); return len(asked.Requests) == 1 })
+	require.Contains(t, asked.Requests[0].Document, "onto heron-9")
+	h.ok("safe", "consent", asked.Requests[0].ID, "--for", "1h", "--key-file", key)
+	r = put.wait()
+	require.Zero(t, r.code, "%s%s", r.out, r.err)
+	var j client.Job
+	require.NoError(t, json.Unmarshal([]byte(r.out), &j))
+	require.True(t, j.Result.Passed)
+	require.Equal(t, "harbour-desk", j.Result.Delivery.Peer)
+	require.Contains(t, h.ok("tryout", "show", j.Result.Delivery.Tryout), "passed")
+	again := d.ok("run", "fellgate/callout", "heron-9", "--at", "harbour-desk")
+	require.Contains(t, again, "fellgate/callout 2.3 on heron-9 at harbour-desk: runs")
+	for _, c := range []struct{ args, says string }{
+		{"try fellgate/callout heron-99 --at harbour-desk", `harbour-desk does not put it onto heron-99: there is no device "heron-99" that is shared with you`},
+		{"try fellgate/callout --at harbour-desk", "name the app and one device of harbour-desk"},
+		{"try fellgate/callout heron-9 --at nobody", `There is no peer "nobody"`},
+	} {
+		refused := d.run(strings.Fields(c.args)...)
+		require.NotZero(t, refused.code, c.args)
+		require.Contains(t, refused.err, c.says)
+	}
+	d.ok("loan", "start", "heron-9", "--from", "harbour-desk", "--for", "1h")
+	taken := d.run("run", "fellgate/callout", "heron-9", "--at", "harbour-desk")
+	require.Equal(t, 1, taken.code)
+	require.Contains(t, taken.err, "heron-9 is in use just now. Wait until it is free: earlybench rack --peers. If it is lent to this bench, do it without --at.")
+	d.ok("loan", "end", "heron-9")
 
 	h.ok("safe", "lock")
 	require.Contains(t, d.run("peer", "check", "harbour-desk").out, "its safe is locked")

@@ -271,33 +271,50 @@ func (i Identity) SignManifest(manifest []byte) (developer.Signature, error) {
 // Pack writes the app file of m to w, with the named files of root, signed by the
 // developer's key unless that is nil, and returns its id.
 func Pack(w io.Writer, m Manifest, root fs.FS, names []string, key Signer) (string, error) {
-	m.Format = 1
-	var err error
-	if m.Files, err = bundle.List(root, names); err != nil {
-		return "", fmt.Errorf("collect the files: %w", err)
-	}
+	var by *developer.Public
 	if key != nil {
 		public := key.Public()
-		m.Developer = &public
+		by = &public
 	}
-	if err := m.Check(); err != nil {
-		return "", err
-	}
-	raw, err := json.MarshalIndent(m, "", "  ")
+	raw, err := Describe(m, root, names, by)
 	if err != nil {
 		return "", err
 	}
-	entries := []bundle.Entry{{Name: ManifestName, Data: raw}}
+	var s developer.Signature
 	if key != nil {
-		signature, err := key.SignManifest(raw)
-		if err != nil {
+		if s, err = key.SignManifest(raw); err != nil {
 			return "", err
 		}
-		entry := bundle.Entry{Name: developerName, Data: []byte(signature.Bare)}
-		if len(signature.CMS) > 0 {
-			entry = bundle.Entry{Name: identityName, Data: signature.CMS}
-		}
-		entries = append(entries, entry)
 	}
-	return bundle.Digest(raw), bundle.Write(w, entries, root, m.Files)
+	return bundle.Digest(raw), Assemble(w, raw, s, root)
+}
+
+// Describe completes a manifest by the named files of root and the developer's key, nil for none, and returns
+// the bytes that are to be signed.
+func Describe(m Manifest, root fs.FS, names []string, by *developer.Public) ([]byte, error) {
+	m.Format, m.Developer = 1, by
+	var err error
+	if m.Files, err = bundle.List(root, names); err != nil {
+		return nil, fmt.Errorf("collect the files: %w", err)
+	}
+	if err := m.Check(); err != nil {
+		return nil, err
+	}
+	return json.MarshalIndent(m, "", "  ")
+}
+
+// Assemble writes the app file of a manifest to w, with its signature, if there is one, and its files of root.
+func Assemble(w io.Writer, manifest []byte, s developer.Signature, root fs.FS) error {
+	m, err := ParseManifest(manifest)
+	if err != nil {
+		return err
+	}
+	entries := []bundle.Entry{{Name: ManifestName, Data: manifest}}
+	switch {
+	case len(s.CMS) > 0:
+		entries = append(entries, bundle.Entry{Name: identityName, Data: s.CMS})
+	case s.Bare != "":
+		entries = append(entries, bundle.Entry{Name: developerName, Data: []byte(s.Bare)})
+	}
+	return bundle.Write(w, entries, root, m.Files)
 }

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/kit"
@@ -158,8 +159,22 @@ func (p *Project) check() error {
 			return fmt.Errorf("builds: %s: devices is listed or any, not %.40q", name, v.Devices)
 		}
 	}
-	if _, err := regexp.Compile(p.Try.Log); err != nil {
+	return p.Try.Check()
+}
+
+// longestTry is the longest time in which a log may show that an app works.
+const longestTry = 10 * time.Minute
+
+// Check tells what is wrong with it.
+func (t Try) Check() error {
+	if _, err := regexp.Compile(t.Log); err != nil {
 		return fmt.Errorf("try: log: %w", err)
+	}
+	if t.Within == "" {
+		return nil
+	}
+	if d, err := time.ParseDuration(t.Within); err != nil || d <= 0 || d > longestTry {
+		return fmt.Errorf("try: within: %.20q is no time of at most %s, such as 10s", t.Within, longestTry)
 	}
 	return nil
 }

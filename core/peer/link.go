@@ -25,6 +25,7 @@ const Version = 1
 const (
 	channelCalls  = "calls@earlybench.invalid"
 	channelStream = "peerstream@earlybench.invalid"
+	channelFile   = "peerfile@earlybench.invalid"
 )
 
 const (
@@ -44,6 +45,8 @@ type Handler interface {
 	// Stream is asked whether a stream may be opened, and returns who carries it on. An error is a
 	// sentence for people.
 	Stream(ctx context.Context, l *Link, to json.RawMessage) (carry func(context.Context, io.ReadWriteCloser), err error)
+	// File is asked for a file. An error is a sentence for people.
+	File(ctx context.Context, l *Link, ref FileRef) (io.ReadCloser, error)
 }
 
 // Link is a link to another bench. It is made by Dial or Accept, and ends with Close.
@@ -190,6 +193,8 @@ func (l *Link) channel(n ssh.NewChannel) {
 		l.work.Go(func() { ssh.DiscardRequests(requests) })
 		carry(l.ctx, c)
 		c.Close()
+	case channelFile:
+		l.file(n)
 	default:
 		n.Reject(ssh.UnknownChannelType, "there is no channel "+n.ChannelType()) //nolint:errcheck // as above
 	}

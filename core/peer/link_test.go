@@ -42,6 +42,10 @@ func (e echo) Call(ctx context.Context, l *peer.Link, method string, params json
 	return nil, rpc.Errorf(rpc.CodeRefused, "%s does not do %s", e.name, method)
 }
 
+func (e echo) File(context.Context, *peer.Link, peer.FileRef) (io.ReadCloser, error) {
+	return nil, errors.New("there is no such file")
+}
+
 func (e echo) Stream(_ context.Context, _ *peer.Link, to json.RawMessage) (func(context.Context, io.ReadWriteCloser), error) {
 	if string(to) != `"echo"` {
 		return nil, errors.New("there is no such stream")

@@ -218,3 +218,55 @@ type Signed struct {
 	Reason    string              `json:"reason,omitempty"` // why it was refused
 	Signature developer.Signature `json:"signature,omitzero"`
 }
+
+// Delivery by another bench: it signs an app, gets the files that it lacks, and puts it onto a device of its own.
+const (
+	MethodDeliver      = "delivery.do"
+	MethodDeliverLeave = "delivery.leave"
+)
+
+// OfDelivery is what the files of a delivery belong to.
+const OfDelivery = "delivery"
+
+// Deliver holds the parameters of delivery.do, and of delivery.leave for one that nobody waits for any more.
+type Deliver struct {
+	Sign
+	ID     string `json:"id"`     // tells one delivery from the next
+	Device string `json:"device"` // handle
+	Try    bool   `json:"try,omitempty"`
+	// Log and Within are what a tryout looks for: a regular expression (RE2), and for how long.
+	Log    string `json:"log,omitempty"`
+	Within string `json:"within,omitempty"`
+}
+
+// The states of a delivery.
+const (
+	DeliveryWaits   = "waiting" // for a person's consent
+	DeliveryGets    = "getting" // the files that it lacks
+	DeliveryPuts    = "putting" // the app onto the device
+	DeliveryDone    = "done"
+	DeliveryFailed  = "failed"
+	DeliveryRefused = "refused" // it was not signed
+)
+
+// Delivered is the answer to delivery.do. The same request again tells how it is now.
+type Delivered struct {
+	State  string `json:"state"`
+	Reason string `json:"reason,omitempty"` // why it was refused or has failed
+	// Done and Total are bytes: of the files that it lacks, or of the copy to the device.
+	Done  int64 `json:"done,omitempty"`
+	Total int64 `json:"total,omitempty"`
+	// Points are what was done on the device, and how each came out.
+	Points []DeliveryPoint `json:"points,omitempty"`
+	Passed bool            `json:"passed,omitempty"`
+	Log    []string        `json:"log,omitempty"`    // the last lines of the app's, of a tryout
+	Tryout string          `json:"tryout,omitempty"` // id of what is kept over there
+}
+
+// DeliveryPoint is one thing that was done on the device.
+type DeliveryPoint struct {
+	Name string `json:"name"`
+	OK   bool   `json:"ok"`
+	Text string `json:"text,omitempty"`
+	Took int64  `json:"took_ms"`
+}

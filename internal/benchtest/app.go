@@ -1,9 +1,11 @@
 package benchtest
 
 import (
+	"crypto/rand"
 	"encoding/binary"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -67,4 +69,19 @@ func writes(text string, stays bool) []byte {
 		section(7, join([]byte{2}, name("memory"), []byte{2, 0}, name("_start"), []byte{0, 1})...),
 		section(10, append([]byte{1, byte(len(code))}, code...)...),
 		section(11, join(binary.AppendUvarint([]byte{1, 0, 0x41, 0, 0x0b}, uint64(len(vector)+len(text))), vector, []byte(text))...))
+}
+
+// BigApp is the directory of an app whose file is so large.
+func BigApp(t testing.TB, size int64) string {
+	t.Helper()
+	dir := SmallApp(t, true)
+	big := make([]byte, size)
+	_, err := rand.Read(big)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "maps"), big, 0o600))
+	file := filepath.Join(dir, ".earlybench.yaml")
+	project, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(project), "files: [app.wasm]", "files: [app.wasm, maps]", 1)), 0o600))
+	return dir
 }

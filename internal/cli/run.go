@@ -21,7 +21,7 @@ import (
 const buildHelp = "which of the project's builds (builds: in .earlybench.yaml; default: the project itself)"
 
 func (p *program) runCommand() *cobra.Command {
-	follow, long, build := true, time.Duration(0), ""
+	follow, long, build, at := true, time.Duration(0), "", ""
 	var chosen choice
 	c := &cobra.Command{Use: "run APP [DEVICE...]", Short: "Build an app, put it on devices, start it, follow its log", Args: cobra.MinimumNArgs(1),
 		Long: `Builds the app of a project (its directory, or its id once the bench knows it),
@@ -29,6 +29,9 @@ packs it, copies what the device lacks, installs and starts it, and follows its
 log. APP may also be an app file (.ebapp), which is checked first. The app goes
 on running when this ends.`,
 		RunE: func(c *cobra.Command, args []string) error {
+			if at != "" {
+				return p.deliver(c.Context(), client.Run{Build: build, Peer: at}, args)
+			}
 			b, what, args, err := p.app(c.Context(), args, chosen)
 			if err != nil {
 				return err
@@ -62,6 +65,7 @@ on running when this ends.`,
 	c.Flags().BoolVar(&follow, "follow", true, "follow the log; of one device")
 	c.Flags().DurationVar(&long, "for", 0, "follow the log for so long (default: until Ctrl-C)")
 	c.Flags().StringVar(&build, "build", "", buildHelp)
+	c.Flags().StringVar(&at, "at", "", atHelp)
 	return c
 }
 
@@ -273,10 +277,13 @@ func (p *program) printLine(l client.Line) {
 }
 
 func (p *program) tryCommand() *cobra.Command {
-	picture, build := "", ""
+	picture, build, at := "", "", ""
 	var chosen choice
 	c := &cobra.Command{Use: "try APP [DEVICE...]", Short: "Run an app as a tryout: look whether it works, and keep the evidence", Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			if at != "" {
+				return p.deliver(c.Context(), client.Run{Build: build, Peer: at, Try: true}, args)
+			}
 			b, what, args, err := p.app(c.Context(), args, chosen)
 			if err != nil {
 				return err
@@ -309,6 +316,7 @@ func (p *program) tryCommand() *cobra.Command {
 	chosen = p.chooses(c)
 	c.Flags().StringVar(&picture, "picture", "", "write the picture of the screen to this file")
 	c.Flags().StringVar(&build, "build", "", buildHelp)
+	c.Flags().StringVar(&at, "at", "", atHelp)
 	return c
 }
 
@@ -340,8 +348,17 @@ func (p *program) showTryout(ctx context.Context, b *client.Client, id, picture 
 		verdict = bad.Render(t.Outcome)
 	}
 	fmt.Fprintf(p.out, "%s %s on %s: %s, %s\n", bold.Render(t.App), t.Version, bold.Render(t.Device), verdict, clockText(t.Created))
+	p.printPoints(t.Points)
+	if !t.Passed {
+		p.printLast(t.Log)
+	}
+	fmt.Fprintf(p.out, "\nKept as tryout %s: earlybench tryout show %s\n", t.ID, t.ID)
+	return nil
+}
+
+func (p *program) printPoints(points []client.Point) {
 	var rows [][]string
-	for _, pt := range t.Points {
+	for _, pt := range points {
 		mark := good.Render("✓")
 		if !pt.OK {
 			mark = bad.Render("✗")
@@ -349,14 +366,18 @@ func (p *program) showTryout(ctx context.Context, b *client.Client, id, picture 
 		rows = append(rows, []string{"  " + mark, pt.Name, took(pt.Took), safe(pt.Text)})
 	}
 	p.table([]string{"", "", "", ""}, rows)
-	if last := t.Log[max(len(t.Log)-lastLines, 0):]; !t.Passed && len(last) > 0 {
-		fmt.Fprintln(p.out, "\nThe last lines of its log")
-		for _, l := range last {
-			fmt.Fprintln(p.out, "  "+safe(l))
-		}
+}
+
+// printLast prints the last lines of a log.
+func (p *program) printLast(log []string) {
+	last := log[max(len(log)-lastLines, 0):]
+	if len(last) == 0 {
+		return
 	}
-	fmt.Fprintf(p.out, "\nKept as tryout %s: earlybench tryout show %s\n", t.ID, t.ID)
-	return nil
+	fmt.Fprintln(p.out, "\nThe last lines of its log")
+	for _, l := range last {
+		fmt.Fprintln(p.out, "  "+safe(l))
+	}
 }
 
 func (p *program) tryoutCommand() *cobra.Command {

@@ -11,6 +11,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
 )
@@ -21,9 +22,9 @@ func TestABreakBetweenTheBenchesIsBridged(t *testing.T) {
 	s := k.Session()
 	apps, err := s.Apps()
 	require.NoError(t, err)
-	p.wire.cut(true)
-	p.moor.Eventually("the benches have lost each other", func() bool { return !p.moor.Peers.List()[0].Connected })
-	time.AfterFunc(500*time.Millisecond, p.wire.up)
+	p.Wire.Cut(true)
+	p.Moor.Eventually("the benches have lost each other", func() bool { return !p.Moor.Peers.List()[0].Connected })
+	time.AfterFunc(500*time.Millisecond, p.Wire.Up)
 	list := make(chan error, 1)
 	go func() { _, err := apps.List(context.Background()); list <- err }()
 	require.NoError(t, <-list, "what was asked during the break is answered after it")
@@ -39,28 +40,28 @@ func TestACopyGoesOnAcrossBreaksBetweenTheBenches(t *testing.T) {
 	}
 	p := lends(t, "use")
 	_, k := p.borrow("use", time.Hour)
-	_, err := p.moor.Tryouts.AddProject(t.Context(), bigApp(t, size))
+	_, err := p.Moor.Tryouts.AddProject(t.Context(), benchtest.BigApp(t, size))
 	require.NoError(t, err)
-	j, err := p.moor.Tryouts.Start(t.Context(), tryout.Ask{App: "fellgate/callout", Devices: []string{k.Device().Handle}, Try: true})
+	j, err := p.Moor.Tryouts.Start(t.Context(), tryout.Ask{App: "fellgate/callout", Devices: []string{k.Device().Handle}, Try: true})
 	require.NoError(t, err)
 	part, away := size/int64(breaks+1), time.Duration(0)
 	for i := range breaks {
 		at := int64(i)*part + 1<<20 + mathrand.Int64N(part-2<<20)
 		require.Eventually(t, func() bool {
-			now, err := p.moor.Store.Job(context.Background(), j.ID)
+			now, err := p.Moor.Store.Job(context.Background(), j.ID)
 			require.NoError(t, err)
 			require.False(t, now.State.Ended(), "%d breaks of %v: %+v", i, away, now.Error)
-			return loan(t, p.harbour).In > at
+			return loan(t, p.Harbour).In > at
 		}, time.Minute, 10*time.Millisecond, "so much has come")
 		long := time.Second + time.Duration(mathrand.Int64N(int64(longest)))
 		away += long
-		p.wire.cut(true)
+		p.Wire.Cut(true)
 		time.Sleep(long)
-		p.wire.up()
+		p.Wire.Up()
 	}
-	done := p.moor.Ended(j)
+	done := p.Moor.Ended(j)
 	require.Equal(t, job.Done, done.State, "%+v", done.Error)
-	in := loan(t, p.harbour).In
+	in := loan(t, p.Harbour).In
 	require.Greater(t, in, size)
 	require.Less(t, in, size+2<<20, "next to nothing came twice")
 	t.Logf("soak: copies over a loan %8d  %d breaks, %v in all; %d bytes beyond the file's", 1, breaks, away.Round(time.Second), in-size)
@@ -69,26 +70,26 @@ func TestACopyGoesOnAcrossBreaksBetweenTheBenches(t *testing.T) {
 // A run in a pipeline borrows with a lapse: when its bench is gone for good, the lender has the device back soon.
 func TestALoanWithALapseEndsOnceTheBorrowersBenchIsGone(t *testing.T) {
 	p := lends(t, "use")
-	_, err := p.moor.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour, 4*time.Second)
+	_, err := p.Moor.Lend.Borrow(t.Context(), "harbour-desk", p.Heron.Device().Handle, "use", time.Hour, 4*time.Second)
 	require.ErrorContains(t, err, "5 seconds at the earliest")
-	r, err := p.moor.Lend.Borrow(t.Context(), "harbour-desk", p.heron.Device().Handle, "use", time.Hour, 5*time.Second)
+	r, err := p.Moor.Lend.Borrow(t.Context(), "harbour-desk", p.Heron.Device().Handle, "use", time.Hour, 5*time.Second)
 	require.NoError(t, err)
 	require.Equal(t, store.LoanActive, r.State)
 	p.linked()
-	p.wire.cut(true)
+	p.Wire.Cut(true)
 	time.Sleep(time.Second)
-	p.wire.up()
-	p.moor.Eventually("they are connected again", func() bool { return p.moor.Peers.List()[0].Connected })
+	p.Wire.Up()
+	p.Moor.Eventually("they are connected again", func() bool { return p.Moor.Peers.List()[0].Connected })
 	time.Sleep(5 * time.Second)
-	all, err := p.harbour.Lend.List(t.Context())
+	all, err := p.Harbour.Lend.List(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, store.LoanActive, all[0].State, "a short break ends nothing")
-	p.wire.cut(true)
-	p.harbour.Eventually("the lender has it back", func() bool {
-		all, err := p.harbour.Lend.List(context.Background())
+	p.Wire.Cut(true)
+	p.Harbour.Eventually("the lender has it back", func() bool {
+		all, err := p.Harbour.Lend.List(context.Background())
 		return err == nil && all[0].State == store.LoanEnded
 	})
-	all, err = p.harbour.Lend.List(t.Context())
+	all, err = p.Harbour.Lend.List(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "moor-desk was not connected for longer than 5 s", all[0].Reason)
 }

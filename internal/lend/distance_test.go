@@ -112,14 +112,15 @@ func TestABorrowedDeviceIsOfUseOverALongLine(t *testing.T) {
 	for _, delay := range delays {
 		t.Run(delay.String(), func(t *testing.T) {
 			p := lends(t, "use")
-			p.wire.long(delay, 20_000_000/8)
+			p.Wire.Slow(20_000_000/8, delay)
+			p.Wire.Cut(false)
 			time.Sleep(300 * time.Millisecond) // until both have noticed
-			p.moor.Eventually("they are connected again", func() bool { return p.moor.Peers.List()[0].Connected && len(p.shown()) == 1 })
+			p.Moor.Eventually("they are connected again", func() bool { return p.Moor.Peers.List()[0].Connected && len(p.Shown()) == 1 })
 			began := time.Now()
 			_, k := p.borrow("use", time.Hour)
 			t.Logf("linked %v after it was asked for", time.Since(began).Round(time.Millisecond))
 			s := k.Session()
-			require.NoError(t, benchtest.Steer(t, p.rig, standin.MethodTouch, standin.Steer{Body: "heron-9", Text: "Settings"}))
+			require.NoError(t, benchtest.Steer(t, p.Rig, standin.MethodTouch, standin.Steer{Body: "heron-9", Text: "Settings"}))
 			v := view(t, s)
 			<-v.updates // the first picture
 			time.Sleep(2 * delay)
@@ -171,12 +172,4 @@ func TestABorrowedDeviceIsOfUseOverALongLine(t *testing.T) {
 			}
 		})
 	}
-}
-
-// long makes a line long, for connections that are made from now on.
-func (w *wire) long(delay time.Duration, rate int) {
-	w.mu.Lock()
-	w.delay, w.rate = delay, rate
-	w.mu.Unlock()
-	w.cut(false)
 }

@@ -86,8 +86,6 @@ type loan struct {
 
 func newLoan(r store.Loan) *loan { return &loan{of: r, Loan: r, streams: map[string]*stream{}} }
 
-var _ peer.Service = (*Lend)(nil)
-
 // New makes it. Nothing runs before Run.
 func New(cfg Config) *Lend {
 	l := &Lend{cfg: cfg, loans: map[string]*loan{}, devices: map[string]*worker{}, far: map[string]*far{}, changed: make(chan struct{}), borrowed: map[string]*taken{}}

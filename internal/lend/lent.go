@@ -29,8 +29,8 @@ func noDevice(handle string) error {
 	return problem.Errorf(problem.NotFound, "there is no device %.60q that is shared with you", handle)
 }
 
-// visible is the device with a handle, if a peer may see it.
-func (l *Lend) visible(from store.Peer, handle string) (*keeper.Keeper, string, error) {
+// Visible is the device with a handle, if a peer may see it.
+func (l *Lend) Visible(from store.Peer, handle string) (*keeper.Keeper, string, error) {
 	for _, k := range l.cfg.Rack.All() {
 		d := k.Device()
 		if may := from.Rights.Of(d.ID); may != "" && d.Handle == handle {
@@ -42,7 +42,7 @@ func (l *Lend) visible(from store.Peer, handle string) (*keeper.Keeper, string, 
 
 // start takes the request of a peer to borrow a device, and tells whether it has it.
 func (l *Lend) start(ctx context.Context, from store.Peer, s core.StartLoan) (core.Loan, error) {
-	k, may, err := l.visible(from, s.Device)
+	k, may, err := l.Visible(from, s.Device)
 	if err != nil {
 		return core.Loan{}, err
 	}

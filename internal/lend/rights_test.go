@@ -22,7 +22,7 @@ var asked = []struct {
 	do                  func(*pair) error
 }{
 	{"see it", "hidden", "done", "done", func(p *pair) error {
-		if len(p.shown()) == 0 {
+		if len(p.Shown()) == 0 {
 			return problem.Errorf(problem.NotFound, "it is not shown")
 		}
 		return nil
@@ -32,19 +32,19 @@ var asked = []struct {
 	{"borrow it to own it", "hidden", "refused", "refused", func(p *pair) error { return p.start("own") }},
 	{"borrow it with all rights", "hidden", "refused", "refused", func(p *pair) error { return p.start("") }},
 	{"borrow its USB", "hidden", "refused", "done", func(p *pair) error {
-		return p.asks(core.MethodLoanStart, core.StartLoan{Device: p.heron.Device().Handle, Rights: "use", Seconds: 600, Exclusive: true})
+		return p.asks(core.MethodLoanStart, core.StartLoan{Device: p.Heron.Device().Handle, Rights: "use", Seconds: 600, Exclusive: true})
 	}},
 	{"borrow its USB to look at it", "hidden", "refused", "refused", func(p *pair) error {
-		return p.asks(core.MethodLoanStart, core.StartLoan{Device: p.heron.Device().Handle, Rights: "look", Seconds: 600, Exclusive: true})
+		return p.asks(core.MethodLoanStart, core.StartLoan{Device: p.Heron.Device().Handle, Rights: "look", Seconds: 600, Exclusive: true})
 	}},
 	{"extend a loan of somebody else", "hidden", "hidden", "hidden", func(p *pair) error {
 		return p.asks(core.MethodLoanExtend, core.LoanRef{Loan: "somebody-elses", Seconds: 600})
 	}},
 	{"end a loan of somebody else", "hidden", "hidden", "hidden", func(p *pair) error { return p.asks(core.MethodLoanEnd, core.LoanRef{Loan: "somebody-elses"}) }},
 	{"open a stream without a loan", "refused", "refused", "refused", func(p *pair) error {
-		l, _, err := p.moor.Peers.Link("harbour-desk")
-		require.NoError(p.t, err)
-		_, err = l.Open(p.t.Context(), core.ToStream{Loan: "somebody-elses", Stream: "x"})
+		l, _, err := p.Moor.Peers.Link("harbour-desk")
+		require.NoError(p.T, err)
+		_, err = l.Open(p.T.Context(), core.ToStream{Loan: "somebody-elses", Stream: "x"})
 		if _, is := errors.AsType[*core.Refused](err); is {
 			return problem.Errorf(problem.Refused, "%w", err)
 		}
@@ -57,18 +57,18 @@ var asked = []struct {
 }
 
 func (p *pair) start(rights string) error {
-	return p.asks(core.MethodLoanStart, core.StartLoan{Device: p.heron.Device().Handle, Rights: rights, Seconds: 600})
+	return p.asks(core.MethodLoanStart, core.StartLoan{Device: p.Heron.Device().Handle, Rights: rights, Seconds: 600})
 }
 
 // asks has moor-desk ask harbour-desk by itself, whatever its own checks would say.
 func (p *pair) asks(method string, params any) error {
-	l, _, err := p.moor.Peers.Link("harbour-desk")
-	require.NoError(p.t, err)
+	l, _, err := p.Moor.Peers.Link("harbour-desk")
+	require.NoError(p.T, err)
 	var t core.Loan
-	err = l.Call(p.t.Context(), method, params, &t)
+	err = l.Call(p.T.Context(), method, params, &t)
 	if err == nil && t.ID != "" {
-		require.NoError(p.t, l.Call(p.t.Context(), core.MethodLoanEnd, core.LoanRef{Loan: t.ID}, nil))
-		p.harbour.Eventually("the device is free again", func() bool { return p.heron.Working() == "" })
+		require.NoError(p.T, l.Call(p.T.Context(), core.MethodLoanEnd, core.LoanRef{Loan: t.ID}, nil))
+		p.Harbour.Eventually("the device is free again", func() bool { return p.Heron.Working() == "" })
 	}
 	return err
 }
@@ -90,9 +90,9 @@ func outcome(err error) string {
 func TestAPeerIsAnsweredByWhatItMayDo(t *testing.T) {
 	p := lends(t, "")
 	for _, right := range []string{"", "look", "use"} {
-		_, err := p.harbour.Peers.Set(t.Context(), "moor-desk", func(r *store.PeerRights) { r.All = right })
+		_, err := p.Harbour.Peers.Set(t.Context(), "moor-desk", func(r *store.PeerRights) { r.All = right })
 		require.NoError(t, err)
-		p.moor.Eventually("it shows", func() bool { return (len(p.shown()) == 1) == (right != "") })
+		p.Moor.Eventually("it shows", func() bool { return (len(p.Shown()) == 1) == (right != "") })
 		for _, a := range asked {
 			want := map[string]string{"": a.nothing, "look": a.look, "use": a.used}[right]
 			require.Equal(t, want, outcome(a.do(p)), "%s, with the right %q", a.name, right)
@@ -103,8 +103,8 @@ func TestAPeerIsAnsweredByWhatItMayDo(t *testing.T) {
 // TestAHiddenDeviceIsAnsweredLikeOneThatThereIsNot compares the bytes, and how long they take.
 func TestAHiddenDeviceIsAnsweredLikeOneThatThereIsNot(t *testing.T) {
 	p := lends(t, "")
-	p.moor.Eventually("it is connected", func() bool { return p.moor.Peers.List()[0].Connected })
-	l, _, err := p.moor.Peers.Link("harbour-desk")
+	p.Moor.Eventually("it is connected", func() bool { return p.Moor.Peers.List()[0].Connected })
+	l, _, err := p.Moor.Peers.Link("harbour-desk")
 	require.NoError(t, err)
 	took := map[string][]time.Duration{}
 	for range 1000 {

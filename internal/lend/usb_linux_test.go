@@ -25,41 +25,41 @@ import (
 
 // exclusive borrows the handset with its USB, and waits until that is offered.
 func (p *pair) exclusive(long time.Duration) (r store.Loan, address, busID string) {
-	p.t.Helper()
-	r, err := p.moor.Lend.BorrowUSB(p.t.Context(), "harbour-desk", p.heron.Device().Handle, long)
-	require.NoError(p.t, err)
-	require.Equal(p.t, store.LoanActive, r.State, "%+v", r)
-	p.moor.Eventually("its USB is offered", func() bool { address, busID = p.moor.Lend.USBOf(r.ID); return address != "" })
+	p.T.Helper()
+	r, err := p.Moor.Lend.BorrowUSB(p.T.Context(), "harbour-desk", p.Heron.Device().Handle, long)
+	require.NoError(p.T, err)
+	require.Equal(p.T, store.LoanActive, r.State, "%+v", r)
+	p.Moor.Eventually("its USB is offered", func() bool { address, busID = p.Moor.Lend.USBOf(r.ID); return address != "" })
 	return r, address, busID
 }
 
 // linkOver links with the handset over its USB, as the borrower's own programs may.
 func (p *pair) linkOver(dev usb.Device) *link.Session {
-	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.t.Context(), 20*time.Second)
+	p.T.Helper()
+	ctx, cancel := context.WithTimeout(p.T.Context(), 20*time.Second)
 	defer cancel()
 	d, err := usb.Describe(ctx, dev)
-	require.NoError(p.t, err)
+	require.NoError(p.T, err)
 	i, in, out, ok := d.Link()
-	require.True(p.t, ok)
+	require.True(p.T, ok)
 	pipe, err := link.Bulk(ctx, dev, i.Number, in, out)
-	require.NoError(p.t, err)
+	require.NoError(p.T, err)
 	stream, err := link.OpenStream(pipe, rand.Uint64())
-	require.NoError(p.t, err)
-	s, err := link.Dial(ctx, stream, p.moor.Keys.Link, func(key string) error {
-		if key != p.heron.Device().Key {
+	require.NoError(p.T, err)
+	s, err := link.Dial(ctx, stream, p.Moor.Keys.Link, func(key string) error {
+		if key != p.Heron.Device().Key {
 			return errors.New("another device")
 		}
 		return nil
 	})
-	require.NoError(p.t, err)
+	require.NoError(p.T, err)
 	return s
 }
 
 func TestADeviceIsBorrowedWithItsUSB(t *testing.T) {
 	p := lends(t, "use")
 	r, address, busID := p.exclusive(time.Hour)
-	require.Empty(t, p.moor.Rack.All(), "the device is that computer's, not its bench's")
+	require.Empty(t, p.Moor.Rack.All(), "the device is that computer's, not its bench's")
 	ctx := t.Context()
 
 	list, err := usbip.TCP(address).List(ctx)
@@ -74,9 +74,9 @@ func TestADeviceIsBorrowedWithItsUSB(t *testing.T) {
 	require.ErrorIs(t, err, usb.ErrNotFound)
 
 	// Its lender has let go of it, and knows who has it.
-	require.Nil(t, p.heron.Session())
-	p.harbour.Eventually("the lender knows who has it", func() bool {
-		f, known := p.harbour.Look(p.heron).View.Get(fact.USBLent, p.harbour.Clock.Now())
+	require.Nil(t, p.Heron.Session())
+	p.Harbour.Eventually("the lender knows who has it", func() bool {
+		f, known := p.Harbour.Look(p.Heron).View.Get(fact.USBLent, p.Harbour.Clock.Now())
 		return known && f.Value.String() == "moor-desk"
 	})
 
@@ -87,13 +87,13 @@ func TestADeviceIsBorrowedWithItsUSB(t *testing.T) {
 	state, err := admission.State(ctx)
 	require.NoError(t, err)
 	require.Equal(t, device.RightsUse, state.Rights)
-	p.wire.cut(false)
+	p.Wire.Cut(false)
 	_, err = admission.State(ctx)
 	require.NoError(t, err, "the stream outlasts the link of the benches")
 
 	// The end cuts it within a second, and the lender has the device back.
 	ended := time.Now()
-	require.NoError(t, p.harbour.Lend.Recall(ctx, loan(t, p.harbour).ID, 0))
+	require.NoError(t, p.Harbour.Lend.Recall(ctx, loan(t, p.Harbour).ID, 0))
 	select {
 	case <-dev.Gone():
 	case <-time.After(5 * time.Second):
@@ -102,10 +102,10 @@ func TestADeviceIsBorrowedWithItsUSB(t *testing.T) {
 	require.Less(t, time.Since(ended), 2*time.Second)
 	dev.Close()
 	s.Close()
-	p.ends(p.harbour, store.LoanEnded)
-	require.NotNil(t, p.heron.Session())
+	p.ends(p.Harbour, store.LoanEnded)
+	require.NotNil(t, p.Heron.Session())
 	require.False(t, p.admitted())
-	p.moor.Eventually("nothing is offered any more", func() bool { at, _ := p.moor.Lend.USBOf(r.ID); return at == "" })
+	p.Moor.Eventually("nothing is offered any more", func() bool { at, _ := p.Moor.Lend.USBOf(r.ID); return at == "" })
 	_, err = net.DialTimeout("tcp", address, time.Second)
 	require.Error(t, err)
 }
@@ -125,10 +125,10 @@ func TestWhatWasDoneOverBorrowedUSBIsInTheAuditAndTakenOff(t *testing.T) {
 	}
 	s.Close()
 	dev.Close()
-	_, err = p.moor.Lend.Return(t.Context(), loan(t, p.moor).ID)
+	_, err = p.Moor.Lend.Return(t.Context(), loan(t, p.Moor).ID)
 	require.NoError(t, err)
-	p.ends(p.harbour, store.LoanEnded)
-	lines, err := p.harbour.Store.Audit(t.Context(), 0, 100)
+	p.ends(p.Harbour, store.LoanEnded)
+	lines, err := p.Harbour.Store.Audit(t.Context(), 0, 100)
 	require.NoError(t, err)
 	var done []string
 	for _, l := range lines {
@@ -143,12 +143,12 @@ func TestWhatWasDoneOverBorrowedUSBIsInTheAuditAndTakenOff(t *testing.T) {
 func TestBorrowedUSBComesBackWhenEitherBenchIsStartedAgain(t *testing.T) {
 	p := lends(t, "use")
 	r, _, busID := p.exclusive(time.Hour)
-	p.harbour.End()
-	p.startHarbour()
-	p.plug()
+	p.Harbour.End()
+	p.StartHarbour()
+	p.Plug()
 	var address string
-	p.moor.Eventually("it is offered again", func() bool {
-		address, _ = p.moor.Lend.USBOf(r.ID)
+	p.Moor.Eventually("it is offered again", func() bool {
+		address, _ = p.Moor.Lend.USBOf(r.ID)
 		if address == "" {
 			return false
 		}
@@ -158,14 +158,14 @@ func TestBorrowedUSBComesBackWhenEitherBenchIsStartedAgain(t *testing.T) {
 		}
 		return err == nil
 	})
-	require.Equal(t, store.LoanActive, loan(t, p.harbour).State)
+	require.Equal(t, store.LoanActive, loan(t, p.Harbour).State)
 }
 
 func TestBorrowedUSBIsRefusedWithItsReason(t *testing.T) {
 	p := lends(t, "look")
-	_, err := p.moor.Lend.BorrowUSB(t.Context(), "harbour-desk", p.heron.Device().Handle, time.Hour)
-	require.ErrorContains(t, err, "you may look at "+p.heron.Device().Handle+", not use it")
-	_, err = p.moor.Lend.BorrowUSB(t.Context(), "harbour-desk", "heron-7", time.Hour)
+	_, err := p.Moor.Lend.BorrowUSB(t.Context(), "harbour-desk", p.Heron.Device().Handle, time.Hour)
+	require.ErrorContains(t, err, "you may look at "+p.Heron.Device().Handle+", not use it")
+	_, err = p.Moor.Lend.BorrowUSB(t.Context(), "harbour-desk", "heron-7", time.Hour)
 	require.ErrorContains(t, err, `there is no device "heron-7" that is shared with you`)
 }
 

@@ -45,6 +45,8 @@ type Service interface {
 	Call(ctx context.Context, from store.Peer, method string, params json.RawMessage, notify func(method string, params any) error) (any, error)
 	// Stream takes a stream that a peer opens.
 	Stream(ctx context.Context, from store.Peer, to json.RawMessage) (carry func(context.Context, io.ReadWriteCloser), err error)
+	// File opens a file that a peer asks for, from the byte on that it wants.
+	File(ctx context.Context, from store.Peer, ref peer.FileRef) (io.ReadCloser, error)
 }
 
 // Config is what the peers need. All fields but Listen are needed.
@@ -164,17 +166,11 @@ func (p *Peers) tell() {
 
 // Call answers a request.
 func (p *Peers) Call(ctx context.Context, l *peer.Link, method string, params json.RawMessage, notify func(string, any) error) (any, error) {
-	p.mu.Lock()
-	k := p.byKey(l.Key())
-	var from store.Peer
-	if k != nil {
-		from = k.Peer
-	}
-	p.mu.Unlock()
+	from, known := p.ByKey(l.Key())
 	switch {
 	case method == peer.MethodBegin, method == peer.MethodReveal, method == peer.MethodTyped: // a peer may have lost its records
 		return p.introduced(ctx, l, method, params)
-	case k == nil:
+	case !known:
 		return p.visitor(ctx, l, method, params)
 	case method == peer.MethodHello, method == peer.MethodInvitation: // one who was invited twice is a peer already
 		h := p.hello()
@@ -206,19 +202,24 @@ func answer(err error) error {
 	return rpc.Errorf(rpc.CodeFailed, "%s", strings.TrimSuffix(text, "."))
 }
 
+var errStranger = errors.New("this bench does not know you")
+
 // Stream takes a stream.
 func (p *Peers) Stream(ctx context.Context, l *peer.Link, to json.RawMessage) (func(context.Context, io.ReadWriteCloser), error) {
-	p.mu.Lock()
-	k := p.byKey(l.Key())
-	var from store.Peer
-	if k != nil {
-		from = k.Peer
-	}
-	p.mu.Unlock()
-	if k == nil {
-		return nil, errors.New("this bench does not know you")
+	from, known := p.ByKey(l.Key())
+	if !known {
+		return nil, errStranger
 	}
 	return p.cfg.Service.Stream(ctx, from, to)
+}
+
+// File opens a file.
+func (p *Peers) File(ctx context.Context, l *peer.Link, ref peer.FileRef) (io.ReadCloser, error) {
+	from, known := p.ByKey(l.Key())
+	if !known {
+		return nil, errStranger
+	}
+	return p.cfg.Service.File(ctx, from, ref)
 }
 
 // Shown is a peer as it is shown to people.

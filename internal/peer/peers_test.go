@@ -37,6 +37,10 @@ func (said) Call(_ context.Context, from store.Peer, method string, _ json.RawMe
 	return from.Name, nil
 }
 
+func (said) File(context.Context, store.Peer, core.FileRef) (io.ReadCloser, error) {
+	return nil, errors.ErrUnsupported
+}
+
 func (said) Stream(context.Context, store.Peer, json.RawMessage) (func(context.Context, io.ReadWriteCloser), error) {
 	return nil, errors.New("there are no streams here")
 }
@@ -308,6 +312,10 @@ type nobody struct{}
 
 func (nobody) Call(context.Context, *core.Link, string, json.RawMessage, func(string, any) error) (any, error) {
 	return nil, errors.New("nobody is here")
+}
+
+func (nobody) File(context.Context, *core.Link, core.FileRef) (io.ReadCloser, error) {
+	return nil, errors.ErrUnsupported
 }
 
 func (nobody) Stream(context.Context, *core.Link, json.RawMessage) (func(context.Context, io.ReadWriteCloser), error) {

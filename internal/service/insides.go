@@ -202,7 +202,8 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 		Reach: func(k *keeper.Keeper, b *lend.Borrowed) func() {
 			return remote.Reach(remote.Config{Key: keys.Link, Clock: c, Log: cfg.Log}, k, b)
 		}, TakeUSB: in.takeUSB})
-	in.Signing = signing.New(signing.Config{Store: st, Peers: in.Peers, Signer: in.Tryouts.OwnSigner, Public: in.public, Identities: in.Tryouts.Identities, Book: in.Book, Locked: func() bool { return !in.Safe.IsOpen() }, Bench: in.Name, Clock: c, Log: cfg.Log})
+	in.Signing = signing.New(signing.Config{Store: st, Peers: in.Peers, Signer: in.Tryouts.OwnSigner, Public: in.public, Identities: in.Tryouts.Identities, Book: in.Book, Locked: func() bool { return !in.Safe.IsOpen() }, Bench: in.Name, Clock: c, Log: cfg.Log,
+		Jobs: in.Jobs, Apps: delivering{in.Tryouts, in}, Visible: in.Lend.Visible, Dir: filepath.Join(cfg.State, "deliveries")})
 	in.Tryouts.Far = in.Signing
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Lend.Touch() })
 	in.Reserve = reserve.New(reserve.Config{Store: st, Rack: in.Rack, Lending: borrowing{in.Lend}, Ready: func(k *keeper.Keeper) bool { return in.Outlook.Glance(k, "").Readiness.First == "" }, Clock: c, Log: cfg.Log})
@@ -216,6 +217,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Jobs.Register(in.Belong.Kinds()...)
 	in.Jobs.Register(in.Prep.Kinds()...)
 	in.Jobs.Register(in.Tryouts.Kinds()...)
+	in.Jobs.Register(in.Signing.Kinds()...)
 	if err := errors.Join(in.Depots.Read(ctx), in.Authorities.Read(ctx), in.Belong.Read(ctx), in.Statements.Read(ctx)); err != nil {
 		return nil, err
 	}

@@ -31,6 +31,10 @@ func (b borrowers) Stream(ctx context.Context, from store.Peer, to json.RawMessa
 	return b.in.Lend.Stream(ctx, from, to)
 }
 
+func (b borrowers) File(ctx context.Context, from store.Peer, ref core.FileRef) (io.ReadCloser, error) {
+	return b.in.Signing.File(ctx, from, ref)
+}
+
 // borrowing borrows devices of peers for reservations.
 type borrowing struct{ lend *lend.Lend }
 

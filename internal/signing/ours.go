@@ -111,7 +111,7 @@ func (f *far) SignManifest(manifest []byte) (developer.Signature, error) {
 	in := core.Sign{Identity: f.identity, Manifest: manifest, Unattended: f.use.Unattended}
 	out, err := f.wait(ctx, in)
 	if err != nil {
-		f.leave(in)
+		f.signing.leave(f.ctx, f.peer, core.MethodSignerLeave, in)
 		return developer.Signature{}, err
 	}
 	m, err := appfile.ParseManifest(manifest)
@@ -152,11 +152,11 @@ func (f *far) wait(ctx context.Context, in core.Sign) (out core.Signed, err erro
 	}
 }
 
-// leave tells the peer that nobody waits any more.
-func (f *far) leave(in core.Sign) {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(f.ctx), 5*time.Second)
+// leave tells a peer that nobody waits any more.
+func (s *Signing) leave(ctx context.Context, at, method string, in any) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	f.signing.cfg.Peers.Ask(ctx, f.peer, core.MethodSignerLeave, in, nil) //nolint:errcheck // it ends by itself over there, too
+	s.cfg.Peers.Ask(ctx, at, method, in, nil) //nolint:errcheck // it ends by itself over there, too
 }
 
 // certified checks that it was signed by the identity that was told.

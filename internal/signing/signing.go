@@ -1,18 +1,23 @@
 // Package signing has the apps of this bench signed at peers, and signs those of peers here (docs/formats/peer.md,
 // "Signing"). A manifest goes there whole; who signs, and whether a person is asked, is the matter of the bench that has
-// the key.
+// the key. Either the signature comes back, or the bench that has signed puts the app onto a device of its own
+// ("Delivery").
 package signing
 
 import (
 	"context"
 	"crypto/x509"
+	"io/fs"
 	"log/slog"
 	"sync"
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/developer"
+	"earlybench.invalid/earlybench/core/job"
+	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/internal/facts"
+	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/safe"
 	"earlybench.invalid/earlybench/internal/store"
@@ -29,6 +34,11 @@ type Config struct {
 	// Identities are those by which this bench's apps are signed, by app.
 	Identities func(ctx context.Context) (map[string]string, error)
 	Book       *facts.Book
+	Jobs       *job.Runner
+	Apps       Apps
+	// Visible is the device with a handle, if a peer may see it, and what it may do with it.
+	Visible func(from store.Peer, handle string) (*keeper.Keeper, string, error)
+	Dir     string // of the files that go to peers and come from them
 	// Locked reports whether the safe is locked.
 	Locked func() bool
 	Bench  func() string // this bench's name
@@ -45,13 +55,38 @@ type Signing struct {
 
 	wake chan struct{}
 
-	mu   sync.Mutex
-	asks map[string]*ask // of peers, by who asks for what
+	signs      asks[core.Signed]    // of peers
+	deliveries asks[core.Delivered] // of peers
+
+	mu      sync.Mutex
+	offers  map[string]*offer        // what goes to peers, by id of the job
+	getting map[string]chan struct{} // one slot each: whoever gets files of a peer, by its key
+}
+
+// Apps builds apps, and puts them onto devices of this bench.
+type Apps interface {
+	// Project reads the project of an app, as one of its builds says.
+	Project(ctx context.Context, app, build string) (*appfile.Project, error)
+	// BuildFor builds an app as a phase of a job.
+	BuildFor(ctx context.Context, run *job.Run, app, build string, unattended bool) (*appfile.Project, error)
+	// CanTake returns the problem that stands in the way of an app on a device.
+	CanTake(ctx context.Context, k *keeper.Keeper, m *appfile.Manifest, certified bool) error
+	// Assemble makes the app file of a manifest that was signed, and takes it in.
+	Assemble(ctx context.Context, manifest []byte, s developer.Signature, root fs.FS) (store.AppFile, error)
+	// Put begins to put an app file onto a device, and returns the id of the job. What was begun under a mark before, and
+	// goes on or has just ended, is not begun again.
+	Put(ctx context.Context, mark, file string, in core.Deliver, actor string) (job string, err error)
+	// Begun is the job that was begun under a mark; "" for none.
+	Begun(ctx context.Context, mark string) (job string, err error)
+	// HowIsIt tells how a job of Put goes.
+	HowIsIt(ctx context.Context, job string) (core.Delivered, error)
+	// Stop stops it.
+	Stop(job string)
 }
 
 // New makes it.
 func New(cfg Config) *Signing {
-	s := &Signing{cfg: cfg, wake: make(chan struct{}, 1), asks: map[string]*ask{}}
+	s := &Signing{cfg: cfg, wake: make(chan struct{}, 1), offers: map[string]*offer{}, getting: map[string]chan struct{}{}}
 	s.ctx, s.end = context.WithCancel(context.Background())
 	return s
 }

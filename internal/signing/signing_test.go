@@ -21,6 +21,7 @@ import (
 	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/developer"
 	"earlybench.invalid/earlybench/core/fact"
+	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/facts"
@@ -68,6 +69,10 @@ type desk struct {
 
 func (d *desk) Call(ctx context.Context, from store.Peer, method string, params json.RawMessage, _ func(string, any) error) (any, error) {
 	return d.Signing.Call(ctx, from, method, params)
+}
+
+func (d *desk) File(context.Context, store.Peer, core.FileRef) (io.ReadCloser, error) {
+	return nil, errors.ErrUnsupported
 }
 
 func (d *desk) Stream(context.Context, store.Peer, json.RawMessage) (func(context.Context, io.ReadWriteCloser), error) {

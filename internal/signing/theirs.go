@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"strings"
-	"time"
 
 	"earlybench.invalid/earlybench/core/appfile"
 	"earlybench.invalid/earlybench/core/developer"
@@ -21,22 +20,10 @@ import (
 
 // This file signs the apps of peers.
 
-const (
-	mostAsks = 5                // that wait for a consent, of a peer
-	keptFor  = 10 * time.Minute // for how long a signature is told again, should its answer have been lost
-)
-
-// ask is what a peer wants signed.
-type ask struct {
-	of     string // key of the peer
-	leave  context.CancelFunc
-	done   bool
-	since  time.Time // when it was done
-	answer core.Signed
-}
-
 // Handles reports whether a method is one of these.
-func Handles(method string) bool { return strings.HasPrefix(method, "signer.") }
+func Handles(method string) bool {
+	return strings.HasPrefix(method, "signer.") || strings.HasPrefix(method, "delivery.")
+}
 
 // Call answers a peer.
 func (s *Signing) Call(ctx context.Context, from store.Peer, method string, params json.RawMessage) (any, error) {
@@ -64,10 +51,20 @@ func (s *Signing) Call(ctx context.Context, from store.Peer, method string, para
 			return nil, err
 		}
 		if method == core.MethodSignerLeave {
-			s.left(from, in)
+			s.signs.forget(requested(in).id(from.Key))
 			return nil, nil
 		}
 		return s.sign(from, in)
+	case core.MethodDeliver, core.MethodDeliverLeave:
+		in, err := decode[core.Deliver](params)
+		if err != nil {
+			return nil, err
+		}
+		if method == core.MethodDeliverLeave {
+			s.deliveries.forget(deliveryID(from.Key, in))
+			return nil, nil
+		}
+		return s.deliver(ctx, from, in)
 	}
 	return nil, problem.Errorf(problem.Unsupported, "this bench does not know %.60q", method)
 }
@@ -85,11 +82,12 @@ func (in request) id(key string) string { return key + "\n" + in.Identity + "\n"
 type request struct {
 	core.Sign
 	digest string
+	onto   string // where the app is put then, in words; "" for nowhere
 }
 
 func requested(in core.Sign) request {
 	sum := sha256.Sum256(in.Manifest)
-	return request{in, hex.EncodeToString(sum[:])}
+	return request{Sign: in, digest: hex.EncodeToString(sum[:])}
 }
 
 // sign begins to ask for a signature, or tells how that is.
@@ -100,42 +98,26 @@ func (s *Signing) sign(from store.Peer, in core.Sign) (core.Signed, error) {
 	}
 	r := requested(in)
 	id := r.id(from.Key)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	waiting := 0
-	for other, a := range s.asks {
-		if a.done && time.Since(a.since) > keptFor {
-			delete(s.asks, other)
-		} else if !a.done && a.of == from.Key {
-			waiting++
-		}
-	}
-	if a := s.asks[id]; a != nil {
-		if a.done && a.answer.State == core.SignRefused { // asked again, it is asked about again
-			delete(s.asks, id)
-		}
-		return a.answer, nil
-	}
-	switch {
-	case s.ctx.Err() != nil:
-		return core.Signed{}, problem.Errorf(problem.Unavailable, "this bench ends just now")
-	case waiting >= mostAsks:
-		return core.Signed{}, problem.Errorf(problem.Refused, "%d requests of yours wait for a consent already", waiting)
-	}
-	ctx, cancel := context.WithCancel(s.ctx)
-	a := &ask{of: from.Key, leave: cancel, answer: core.Signed{State: core.SignWaits}}
-	s.asks[id] = a
-	s.work.Go(func() {
-		defer cancel()
+	answer, err := s.signs.begin(s.ctx, &s.work, from, id, core.Signed{State: core.SignWaits}, func(ctx context.Context, _ func(core.Signed)) core.Signed {
 		signature, err := s.signNow(ctx, from, m, r)
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		a.done, a.since = true, time.Now()
-		if a.answer = (core.Signed{State: core.SignDone, Signature: signature}); err != nil {
-			a.answer = core.Signed{State: core.SignRefused, Reason: plain.Cut(plain.Line(err.Error()), 300)}
+		if err != nil {
+			return core.Signed{State: core.SignRefused, Reason: reason(err)}
 		}
+		return core.Signed{State: core.SignDone, Signature: signature}
 	})
-	return a.answer, nil
+	if answer.State == core.SignRefused { // asked for again, it is asked about again
+		s.signs.forget(id)
+	}
+	return answer, err
+}
+
+// reason is an error as a peer is told of it: without its remedy, which is for the people here.
+func reason(err error) string {
+	text := err.Error()
+	if p, is := errors.AsType[*problem.Problem](err); is {
+		text = p.Text
+	}
+	return plain.Cut(plain.Line(text), 300)
 }
 
 // signNow signs once that is allowed.
@@ -149,7 +131,7 @@ func (s *Signing) signNow(ctx context.Context, from store.Peer, m *appfile.Manif
 		id := s.cfg.Store.BeginAudit(store.AuditLine{At: s.cfg.Clock.Now(), Actor: "peer/" + from.Name, Operation: "sign-app", Subject: m.ID + " " + m.Version + " " + r.digest[:12]}, failed)
 		s.cfg.Store.EndAudit(id, outcome, failed)
 	}()
-	key, err := s.cfg.Signer(ctx, r.Identity, safe.Use{Actor: "peer/" + from.Name, App: m.ID, Document: m.ID + " " + m.Version + " of " + from.Name, Digest: r.digest, Unattended: r.Unattended})
+	key, err := s.cfg.Signer(ctx, r.Identity, safe.Use{Actor: "peer/" + from.Name, App: m.ID, Document: m.ID + " " + m.Version + " of " + from.Name + r.onto, Digest: r.digest, Unattended: r.Unattended})
 	if err != nil {
 		return signature, err
 	}
@@ -160,15 +142,4 @@ func (s *Signing) signNow(ctx context.Context, from store.Peer, m *appfile.Manif
 		return signature, errors.New("the manifest does not name the key that is to sign it")
 	}
 	return key.SignManifest(r.Manifest)
-}
-
-// left ends asking for what a peer does not wait for any more.
-func (s *Signing) left(from store.Peer, in core.Sign) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	id := requested(in).id(from.Key)
-	if a := s.asks[id]; a != nil {
-		a.leave()
-		delete(s.asks, id)
-	}
 }

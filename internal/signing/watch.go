@@ -30,8 +30,10 @@ const (
 
 // Run observes until ctx ends.
 func (s *Signing) Run(ctx context.Context) {
-	t := time.NewTicker(lookEvery)
+	t, sweep := time.NewTicker(lookEvery), time.NewTicker(sweepEvery)
 	defer t.Stop()
+	defer sweep.Stop()
+	s.sweep()
 	for {
 		if err := s.observe(ctx); err != nil && ctx.Err() == nil {
 			s.cfg.Log.Warn("look at what signs the apps", "error", err)
@@ -40,6 +42,8 @@ func (s *Signing) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-t.C:
+		case <-sweep.C:
+			s.sweep()
 		case <-s.wake:
 			if clock.Sleep(ctx, clock.System{}, lookPause) != nil {
 				return

@@ -73,11 +73,15 @@ func (t *Tryouts) TakeIn(ctx context.Context, path string) (store.AppFile, error
 	if err != nil {
 		return store.AppFile{}, err
 	}
-	a := store.AppFile{Digest: opened.Digest, App: opened.App.ID, Version: opened.App.Version, File: sum, Size: size, Created: t.Clock.Now()}
+	return t.takeIn(ctx, opened, sum, size)
+}
+
+func (t *Tryouts) takeIn(ctx context.Context, f *appfile.File, sum string, size int64) (store.AppFile, error) {
+	a := store.AppFile{Digest: f.Digest, App: f.App.ID, Version: f.App.Version, File: sum, Size: size, Created: t.Clock.Now()}
 	if err := t.Store.SaveAppFile(ctx, a); err != nil {
 		return a, err
 	}
-	return a, t.here(ctx, opened)
+	return a, t.here(ctx, f)
 }
 
 // find finds what is to be run: the project on record, or the app file together with the

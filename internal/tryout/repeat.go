@@ -57,5 +57,5 @@ func asked(j job.Job) (Ask, []string, error) {
 		return Ask{App: a.App, File: a.File, Try: a.Try}, a.Devices, err
 	}
 	a, err := argsOf(j)
-	return Ask{App: a.App, File: a.File, Try: a.Try}, []string{a.Device}, err
+	return Ask{App: a.App, File: a.File, Try: a.Try, Looks: a.Looks}, []string{a.Device}, err
 }

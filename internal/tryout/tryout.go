@@ -94,6 +94,13 @@ type Result struct {
 	After   uint64 `json:"log_after"` // the log of this start comes behind this line
 	// Devices is how it ended on each of several devices.
 	Devices []DeviceResult `json:"devices,omitempty"`
+
+	// Of an app that a peer has put onto a device of its own: the peer, what it did, the last lines of the log, and the id of
+	// the tryout that it keeps.
+	Peer   string        `json:"peer,omitempty"`
+	Points []store.Point `json:"points,omitempty"`
+	Log    []string      `json:"log,omitempty"`
+	There  string        `json:"kept_there,omitempty"`
 }
 
 // Ask is what is to be run: an app of a project, which is built, or an app file by
@@ -107,6 +114,9 @@ type Ask struct {
 	// Unattended says that nobody is present: a run that needs a person fails at once.
 	Unattended bool
 	Actor      string
+	// Looks is what a tryout of an app file looks for; nil: the app's project says it, if there is one.
+	Looks *appfile.Try
+	Mark  string // one more subject of the job, of one device; "" for none
 }
 
 // args are the arguments of a job for one device.
@@ -117,7 +127,8 @@ type args struct {
 	Device string `json:"device"` // id
 	Try    bool   `json:"try,omitempty"`
 
-	Unattended bool `json:"unattended,omitempty"`
+	Unattended bool         `json:"unattended,omitempty"`
+	Looks      *appfile.Try `json:"looks,omitempty"`
 }
 
 // checkpoint is where an interrupted job continues.
@@ -219,8 +230,12 @@ func (t *Tryouts) jobFor(k *keeper.Keeper, app string, ask Ask, parent string) j
 	if ask.File != "" {
 		phases = phases[2:]
 	}
-	return job.New{Kind: kind, Title: fmt.Sprintf("%s %s on %s", verb, app, d.Handle), Device: d.Handle, Subjects: []string{"device/" + d.ID}, Parent: parent,
-		Actor: ask.Actor, Args: args{App: ask.App, Build: ask.Build, File: ask.File, Device: d.ID, Try: ask.Try, Unattended: ask.Unattended}, Phases: phases}
+	subjects := []string{"device/" + d.ID}
+	if ask.Mark != "" {
+		subjects = append(subjects, ask.Mark)
+	}
+	return job.New{Kind: kind, Title: fmt.Sprintf("%s %s on %s", verb, app, d.Handle), Device: d.Handle, Subjects: subjects, Parent: parent,
+		Actor: ask.Actor, Args: args{App: ask.App, Build: ask.Build, File: ask.File, Device: d.ID, Try: ask.Try, Unattended: ask.Unattended, Looks: ask.Looks}, Phases: phases}
 }
 
 func argsOf(j job.Job) (a args, err error) {
@@ -283,6 +298,9 @@ func (t *Tryouts) run(ctx context.Context, run *job.Run) (any, error) {
 	w := &work{Tryouts: t, run: run, try: a.Try, unattended: a.Unattended, keeper: t.Rack.ByID(a.Device)}
 	if err := w.find(ctx, a.App, a.Build, a.File); err != nil {
 		return nil, err
+	}
+	if a.Looks != nil {
+		w.project.Try = *a.Looks
 	}
 	var kept checkpoint
 	if run.Kept(&kept) {

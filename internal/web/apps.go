@@ -11,6 +11,7 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/signing"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
 )
@@ -41,7 +42,25 @@ func (s *Server) startRun(ctx context.Context, in *out[client.Run]) (*accepted, 
 	if in.Body.Device != "" {
 		devices = append([]string{in.Body.Device}, devices...)
 	}
+	if in.Body.Peer != "" {
+		return s.deliver(ctx, in.Body, devices)
+	}
 	j, err := s.Tryouts.Start(ctx, tryout.Ask{App: in.Body.App, Build: in.Body.Build, File: in.Body.File, Devices: devices, Try: in.Body.Try, Unattended: in.Body.Unattended, Actor: access.From(ctx).String()})
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &accepted{jobOf(j)}, nil
+}
+
+// deliver has a peer put an app onto a device of its own.
+func (s *Server) deliver(ctx context.Context, r client.Run, devices []string) (*accepted, error) {
+	switch {
+	case r.File != "":
+		return nil, problem(eb.Errorf(eb.Invalid, "an app file is signed already, and %s puts onto its devices what it signs itself: name the app's project", r.Peer))
+	case len(devices) != 1:
+		return nil, problem(eb.Errorf(eb.Invalid, "name one device of %s", r.Peer))
+	}
+	j, err := s.Signing.Deliver(ctx, signing.Delivery{App: r.App, Build: r.Build, Peer: r.Peer, Device: devices[0], Try: r.Try, Unattended: r.Unattended}, access.From(ctx).String())
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -110,7 +129,11 @@ func (s *Server) repeatJob(ctx context.Context, in *OfID) (*accepted, error) {
 	if err != nil {
 		return nil, problem(err)
 	}
-	again, err := s.Tryouts.Repeat(ctx, j, access.From(ctx).String())
+	repeat := s.Tryouts.Repeat
+	if signing.Repeatable(j) {
+		repeat = s.Signing.Repeat
+	}
+	again, err := repeat(ctx, j, access.From(ctx).String())
 	if err != nil {
 		return nil, problem(err)
 	}

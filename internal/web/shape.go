@@ -21,6 +21,7 @@ import (
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/rack"
+	"earlybench.invalid/earlybench/internal/signing"
 	"earlybench.invalid/earlybench/internal/statements"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
@@ -200,7 +201,7 @@ func appFileOf(a store.AppFile) client.AppFile {
 }
 
 func jobOf(j job.Job) client.Job {
-	c := client.Job{ID: j.ID, Kind: j.Kind, Title: j.Title, Device: j.Device, Parent: j.Parent, Actor: j.Actor, State: string(j.State), Again: tryout.Repeatable(j), Phases: []client.Phase{}, Created: j.Created, Ended: when(j.Ended)}
+	c := client.Job{ID: j.ID, Kind: j.Kind, Title: j.Title, Device: j.Device, Parent: j.Parent, Actor: j.Actor, State: string(j.State), Again: tryout.Repeatable(j) || signing.Repeatable(j), Phases: []client.Phase{}, Created: j.Created, Ended: when(j.Ended)}
 	for _, p := range j.Phases {
 		c.Phases = append(c.Phases, client.Phase{Name: p.Name, State: string(p.State), Done: p.Done, Total: p.Total, Note: p.Note, Asks: p.Asks, Began: when(p.Began), Ended: when(p.Ended)})
 	}
@@ -209,6 +210,9 @@ func jobOf(j job.Job) client.Job {
 	}
 	if r, ok := tryout.ResultOf(j.Result); ok {
 		c.Result = &client.RunResult{App: r.App, Version: r.Version, Digest: r.Digest, Tryout: r.Tryout, Passed: r.Passed, Sent: r.Sent, After: r.After, Devices: devicesOf(r)}
+		if r.Peer != "" {
+			c.Result.Delivery = &client.Delivered{Peer: r.Peer, Points: each(r.Points, func(p store.Point) client.Point { return client.Point(p) }), Log: append([]string{}, r.Log...), Tryout: r.There}
+		}
 	}
 	if t, ok := statements.TableOf(j.Result); ok {
 		c.Put = &client.PutResult{Statement: t.Statement, Rows: []client.PutRow{}}

@@ -1,0 +1,90 @@
+package signing
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/store"
+)
+
+const (
+	mostAsks = 5                // that go on, of a peer
+	keptFor  = 10 * time.Minute // for how long an answer is told again, should it have been lost
+)
+
+// ask is something that a peer has asked for, which takes its time. A is the answer, as it is now.
+type ask[A any] struct {
+	of     string // key of the peer
+	leave  context.CancelFunc
+	done   bool
+	since  time.Time // when it was done
+	answer A
+}
+
+// asks are what peers have asked for, by who asks for what.
+type asks[A any] struct {
+	mu  sync.Mutex
+	all map[string]*ask[A]
+}
+
+// known returns how it is with what was asked for before.
+func (s *asks[A]) known(id string) (answer A, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if a := s.all[id]; a != nil {
+		return a.answer, true
+	}
+	return answer, false
+}
+
+// begin does what a peer asks for, as part of work, and returns the first answer; what goes on already is not begun again.
+// do tells how it goes, and returns the last answer.
+func (s *asks[A]) begin(ctx context.Context, work *sync.WaitGroup, from store.Peer, id string, first A, do func(ctx context.Context, say func(A)) A) (A, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	going := 0
+	for other, a := range s.all {
+		if a.done && time.Since(a.since) > keptFor {
+			delete(s.all, other)
+		} else if !a.done && a.of == from.Key {
+			going++
+		}
+	}
+	var none A
+	switch {
+	case s.all[id] != nil:
+		return s.all[id].answer, nil
+	case ctx.Err() != nil:
+		return none, problem.Errorf(problem.Unavailable, "this bench ends just now")
+	case going >= mostAsks:
+		return none, problem.Errorf(problem.Refused, "%d requests of yours wait for a consent already", going)
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	a := &ask[A]{of: from.Key, leave: cancel, answer: first}
+	if s.all == nil {
+		s.all = map[string]*ask[A]{}
+	}
+	s.all[id] = a
+	say := func(answer A, done bool) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		a.answer, a.done, a.since = answer, done, time.Now()
+	}
+	work.Go(func() {
+		defer cancel()
+		say(do(ctx, func(answer A) { say(answer, false) }), true)
+	})
+	return first, nil
+}
+
+// forget has it begun anew when it is asked for again. What goes on ends.
+func (s *asks[A]) forget(id string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if a := s.all[id]; a != nil {
+		a.leave()
+		delete(s.all, id)
+	}
+}
