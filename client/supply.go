@@ -68,6 +68,11 @@ func (c *Client) AddKit(ctx context.Context, k NewKit) (KitCopy, error) {
 	return call[KitCopy](ctx, c, "POST", api+"/kits", k)
 }
 
+// FetchKit begins to fetch a kit from a peer.
+func (c *Client) FetchKit(ctx context.Context, name string, f FetchKit) (Job, error) {
+	return call[Job](ctx, c, "POST", api+"/kits/"+url.PathEscape(name)+"/fetch", f)
+}
+
 // DropKit forgets a directory of a kit.
 func (c *Client) DropKit(ctx context.Context, name, path string) error {
 	_, err := call[struct{}](ctx, c, "DELETE", api+"/kits/"+url.PathEscape(name)+"?path="+url.QueryEscape(path), nil)

@@ -313,20 +313,21 @@ type Project struct {
 
 // Job is work that takes time.
 type Job struct {
-	ID      string     `json:"id"`
-	Kind    string     `json:"kind"`
-	Title   string     `json:"title"`
-	Device  string     `json:"device"`
-	Parent  string     `json:"parent" doc:"id of the job whose part it is"`
-	Actor   string     `json:"actor" doc:"who began it"`
-	State   string     `json:"state" enum:"waiting,running,done,failed,stopped,interrupted"`
-	Phases  []Phase    `json:"phases" nullable:"false"`
-	Error   *Trouble   `json:"error"`
-	Result  *RunResult `json:"result"`
-	Put     *PutResult `json:"put" doc:"of a job that puts a grant or a debug token on devices"`
-	Again   bool       `json:"again" doc:"it has ended and can be repeated"`
-	Created time.Time  `json:"created"`
-	Ended   *time.Time `json:"ended"`
+	ID      string      `json:"id"`
+	Kind    string      `json:"kind"`
+	Title   string      `json:"title"`
+	Device  string      `json:"device"`
+	Parent  string      `json:"parent" doc:"id of the job whose part it is"`
+	Actor   string      `json:"actor" doc:"who began it"`
+	State   string      `json:"state" enum:"waiting,running,done,failed,stopped,interrupted"`
+	Phases  []Phase     `json:"phases" nullable:"false"`
+	Error   *Trouble    `json:"error"`
+	Result  *RunResult  `json:"result"`
+	Put     *PutResult  `json:"put" doc:"of a job that puts a grant or a debug token on devices"`
+	Kit     *FetchedKit `json:"kit,omitempty" doc:"of a job that fetches a kit"`
+	Again   bool        `json:"again" doc:"it has ended and can be repeated"`
+	Created time.Time   `json:"created"`
+	Ended   *time.Time  `json:"ended"`
 }
 
 // Phase is one part of a job.

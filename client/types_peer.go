@@ -12,6 +12,7 @@ type Peer struct {
 	May       string            `json:"may" enum:",look,use,hands" doc:"what it may do with every device here; empty for nothing"`
 	Devices   map[string]string `json:"devices" nullable:"false" doc:"what it may do with single devices, by handle: look, use, hands or nothing"`
 	Signs     bool              `json:"signs" doc:"this bench signs its apps, each time with the consent of a person or a rule here"`
+	Kits      []string          `json:"kits" nullable:"false" doc:"kits of this bench that it may have"`
 	Skew      int64             `json:"clock_ahead_ms" doc:"by how much its clock is ahead of this bench's, in milliseconds"`
 	Trouble   string            `json:"trouble" doc:"why it is not connected"`
 	Added     time.Time         `json:"added"`
@@ -22,12 +23,13 @@ type PeerChange struct {
 	May       *string           `json:"may,omitempty" enum:"nothing,look,use,hands" doc:"with every device; hands: use, and ask for the hands of whoever is near"`
 	Devices   map[string]string `json:"devices,omitempty" doc:"with single devices, by handle: look, use, hands, nothing, or as the others"`
 	Signs     *bool             `json:"signs,omitempty" doc:"whether this bench signs its apps, each time with a consent"`
+	Kits      *[]string         `json:"kits,omitempty" maxItems:"50" doc:"all kits of this bench that it may have"`
 	Addresses []string          `json:"addresses,omitempty" maxItems:"8"`
 }
 
 // PeerPoint is one layer between this bench and a peer, as it was found.
 type PeerPoint struct {
-	Name   string `json:"name" enum:"name,jump,route,key,version,known,connection,clock,signer"`
+	Name   string `json:"name" enum:"name,jump,route,key,version,known,connection,clock,signer,kit"`
 	Wrong  string `json:"wrong" doc:"what is wrong; empty if it holds"`
 	Note   string `json:"note" doc:"what was seen, where it holds"`
 	Remedy string `json:"remedy" doc:"what to do, where it does not"`

@@ -156,6 +156,21 @@ type NewKit struct {
 	Description string `json:"description,omitempty" maxLength:"65536" doc:"YAML that says what a complete copy holds (docs/formats/kit.md); empty if the kit is described already"`
 }
 
+// FetchKit says from which peer a kit is fetched, and which versions serve.
+type FetchKit struct {
+	Peer  string `json:"peer" maxLength:"60"`
+	From  string `json:"from,omitempty" maxLength:"40" doc:"the least version that serves"`
+	Below string `json:"below,omitempty" maxLength:"40" doc:"versions from this one on do not serve"`
+}
+
+// FetchedKit is a kit that was fetched from a peer.
+type FetchedKit struct {
+	Kit     string `json:"kit"`
+	Version string `json:"version"`
+	Path    string `json:"path" doc:"its directory"`
+	Came    int64  `json:"came_bytes" doc:"what came over the network: files that were here already did not"`
+}
+
 // KitEnvironment is what a process needs in order to use a copy of a kit.
 type KitEnvironment struct {
 	Path      string     `json:"path"`

@@ -101,6 +101,7 @@ var jsonWalk = []struct {
 	{"kit show", "kit show go", 0, "object"},
 	{"kit add", "kit add go @go", 0, "object"},
 	{"kit env", "kit env go", 0, "object"},
+	{"kit fetch", "kit fetch go --from nobody", 1, "nothing"},
 	{"kit drop", "kit drop go @go", 0, "nothing"},
 	{"host needs", "host needs", 0, "object"},
 	{"authority", "authority", 0, "list"},

@@ -43,6 +43,7 @@ type Need struct {
 	Name  string       `yaml:"name"`
 	From  fact.Release `yaml:"from"`  // the least version; "" for any
 	Below fact.Release `yaml:"below"` // versions from this one on do not serve; "" for any
+	At    string       `yaml:"at"`    // the peer from which it is fetched if it is missing; "" for none
 }
 
 // Serves reports whether a version is in the range. An unknown one serves only a need
@@ -61,6 +62,9 @@ func (n Need) Check() error {
 	}
 	if err := CheckName(n.Name); err != nil {
 		return err
+	}
+	if len(n.At) > 60 || strings.ContainsFunc(n.At, func(r rune) bool { return r <= ' ' || r == 0x7f }) {
+		return fmt.Errorf("%.80q is no name of a peer", n.At)
 	}
 	if n.From != "" && n.Below != "" && n.From.Compare(n.Below) >= 0 {
 		return fmt.Errorf("no version is from %s on and below %s", n.From, n.Below)

@@ -270,3 +270,28 @@ type DeliveryPoint struct {
 	Text string `json:"text,omitempty"`
 	Took int64  `json:"took_ms"`
 }
+
+// Kits of another bench, which are fetched file by file.
+const (
+	MethodKit = "kit.look"
+	// OfKit begins what the files of a kit belong to; the kit's name follows.
+	OfKit = "kit "
+)
+
+// LookAtKit holds the parameters of kit.look.
+type LookAtKit struct {
+	Kit   string `json:"kit"`
+	From  string `json:"from,omitempty"`  // the least version that serves
+	Below string `json:"below,omitempty"` // versions from this one on do not serve
+}
+
+// LookedAtKit is the answer to kit.look.
+type LookedAtKit struct {
+	Reading     bool   `json:"reading,omitempty"` // its files are being read: ask again
+	Version     string `json:"version,omitempty"`
+	Description []byte `json:"description,omitempty"` // YAML, of the kit (docs/formats/kit.md)
+	Listing     string `json:"listing,omitempty"`     // SHA-256 of the listing of its files
+	Size        int64  `json:"size,omitempty"`        // of the listing
+	Bytes       int64  `json:"bytes,omitempty"`       // of all files
+	Files       int    `json:"files,omitempty"`
+}

@@ -35,7 +35,41 @@ func (p *program) kitCommand() *cobra.Command {
 	show := &cobra.Command{Use: "show KIT", Short: "What every copy of a kit holds, with what is wrong marked", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		return p.showKit(c.Context(), args[0])
 	}}
-	c.AddCommand(add, show, drop, p.kitEnvCommand())
+	c.AddCommand(add, show, drop, p.kitFetchCommand(), p.kitEnvCommand())
+	return c
+}
+
+func (p *program) kitFetchCommand() *cobra.Command {
+	f := client.FetchKit{}
+	c := &cobra.Command{Use: "fetch KIT", Short: "Fetch a kit from a peer, and use it", Args: cobra.ExactArgs(1),
+		Long: `Fetches the files of a kit that a peer gives (over there: earlybench peer set THIS-BENCH
+--kit KIT), each by its digest and only once, and names the copy, so that builds use it.
+Its programs are asked for their versions. A project that says from which peer a missing
+kit comes (kit: {name: KIT, at: PEER}) has it fetched by its first build.`,
+		Example: "earlybench kit fetch fell-kit --from harbour-desk", RunE: func(c *cobra.Command, args []string) error {
+			b, err := p.bench()
+			if err != nil {
+				return err
+			}
+			j, err := b.FetchKit(c.Context(), args[0], f)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintln(p.err, safe(j.Title))
+			if j, err = p.follow(c.Context(), b, j); err != nil || j.Kit == nil {
+				return err
+			}
+			if p.json {
+				return p.printJSON(j.Kit)
+			}
+			fmt.Fprintf(p.out, "%s %s is in %s\n", j.Kit.Kit, versionText(j.Kit.Version), j.Kit.Path)
+			fmt.Fprintf(p.err, "%s came from %s. Builds that need it use it.\n", bytesText(j.Kit.Came), f.Peer)
+			return nil
+		}}
+	c.Flags().StringVar(&f.Peer, "from", "", "the peer")
+	c.Flags().StringVar(&f.From, "version-from", "", "the least version that serves (default: the newest that it has)")
+	c.Flags().StringVar(&f.Below, "version-below", "", "versions from this one on do not serve")
+	required(c, "from")
 	return c
 }
 

@@ -73,6 +73,9 @@ func mayText(x client.Peer) string {
 	if x.Signs {
 		parts = append(parts, "have apps signed")
 	}
+	if len(x.Kits) > 0 {
+		parts = append(parts, "have "+strings.Join(x.Kits, " and "))
+	}
 	if len(parts) == 0 {
 		return faint.Render("nothing")
 	}
@@ -293,7 +296,7 @@ whoever uses it first is the peer.`,
 }
 
 func (p *program) peerSet() *cobra.Command {
-	may, at, sign := "", []string(nil), false
+	may, at, kits, sign := "", []string(nil), []string(nil), false
 	c := &cobra.Command{Use: "set PEER [DEVICE=RIGHT...]", Short: "Say what a peer may do here, with all devices or single ones", Args: cobra.MinimumNArgs(1),
 		Long: `A right is look (see the device, and borrow it to look at it), use (borrow it), hands
 (and ask whoever is near for a step that needs hands) or nothing. What is said of a single device counts before --may; "DEVICE=as the others"
@@ -301,7 +304,8 @@ takes it back. A peer that loses a right loses its loans that need it.
 
 With --sign this bench signs the peer's apps by its keys, each one after the consent of a
 person or a rule here (earlybench safe). The peer says in the app's project which key:
-identity: NAME@THIS-BENCH, or @THIS-BENCH for the development key.`,
+identity: NAME@THIS-BENCH, or @THIS-BENCH for the development key. With --kit it may fetch
+a kit of this bench for its builds (earlybench kit fetch).`,
 		Example: "earlybench peer set moor-desk --may look\nearlybench peer set moor-desk heron-9=use whimbrel-9=nothing", RunE: func(c *cobra.Command, args []string) error {
 			change := client.PeerChange{Addresses: at}
 			if c.Flags().Changed("may") {
@@ -309,6 +313,9 @@ identity: NAME@THIS-BENCH, or @THIS-BENCH for the development key.`,
 			}
 			if c.Flags().Changed("sign") {
 				change.Signs = &sign
+			}
+			if c.Flags().Changed("kit") {
+				change.Kits = &kits
 			}
 			for _, a := range args[1:] {
 				handle, right, ok := strings.Cut(a, "=")
@@ -336,6 +343,7 @@ identity: NAME@THIS-BENCH, or @THIS-BENCH for the development key.`,
 		}}
 	c.Flags().StringVar(&may, "may", "", "with every device: look, use, hands (use, and ask whoever is near for theirs), nothing")
 	c.Flags().BoolVar(&sign, "sign", false, "sign its apps here, each after a consent (--sign=false: no longer)")
+	c.Flags().StringSliceVar(&kits, "kit", nil, "a kit of this bench that it may have, for its builds; name all (--kit= for none)")
 	c.Flags().StringSliceVar(&at, "at", nil, "HOST:PORT at which it is reached now")
 	return c
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -155,6 +156,35 @@ func (h *harbour) meet(ctx context.Context, first *client.Client) error {
 	}
 	if _, err := first.AddPeer(ctx, client.NewPeer{Invitation: i}); err != nil {
 		return fmt.Errorf("become a peer of %s: %w", harbourName, err)
+	}
+	return h.giveKit(ctx, first)
+}
+
+// farKit is the version of the stand-in kit that it has, and gives the first bench.
+const farKit = "3.3"
+
+func (h *harbour) giveKit(ctx context.Context, first *client.Client) error {
+	app, err := appDir("muster")
+	if err != nil {
+		return nil // the program is not beside the demo's apps
+	}
+	description, err := os.ReadFile(filepath.Join(app, kitName+".yaml"))
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(h.dir, "standins", kitName+"-"+farKit)
+	if err := copyKit(path, farKit); err != nil {
+		return fmt.Errorf("make its stand-in kit: %w", err)
+	}
+	if _, err := h.client.AddKit(ctx, client.NewKit{Name: kitName, Path: path, Description: string(description)}); err != nil {
+		return fmt.Errorf("name its stand-in kit: %w", err)
+	}
+	who, err := first.Bench(ctx)
+	if err != nil {
+		return err
+	}
+	if _, err := h.client.SetPeer(ctx, who.Name, client.PeerChange{Kits: &[]string{kitName}}); err != nil {
+		return fmt.Errorf("give the first bench its kit: %w", err)
 	}
 	return nil
 }

@@ -50,6 +50,7 @@ type Kits struct {
 	mu       sync.Mutex
 	projects map[string]string           // directory by app
 	known    map[string]*kit.Description // by name
+	texts    map[string][]byte           // of the descriptions, by name
 	places   map[string][]string         // directories that the owner has named, by kit
 	found    map[string][]kit.Copy       // by kit, as the last look found them
 	needs    map[string]map[string]Used  // by kit and app, as above
@@ -69,7 +70,7 @@ var elsewhere = []string{"/opt/*/bin", "/usr/local/*/bin", "/usr/lib/*/bin"}
 
 // New starts to watch the search path and the other places of kits.
 func New(cfg Config) (*Kits, error) {
-	known, err := shipped()
+	known, texts, err := shipped()
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +81,7 @@ func New(cfg Config) (*Kits, error) {
 	if err != nil {
 		return nil, fmt.Errorf("watch for kits: %w", err)
 	}
-	k := &Kits{cfg: cfg, watcher: w, wake: make(chan struct{}, 1), projects: map[string]string{}, known: known, places: map[string][]string{},
+	k := &Kits{cfg: cfg, watcher: w, wake: make(chan struct{}, 1), projects: map[string]string{}, known: known, texts: texts, places: map[string][]string{},
 		answers: map[string]answer{}, found: map[string][]kit.Copy{}, needs: map[string]map[string]Used{}}
 	k.within.Store(int64(answerWithin))
 	dirs := append(filepath.SplitList(os.Getenv("PATH")), cfg.Dir)

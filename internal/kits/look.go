@@ -22,9 +22,9 @@ import (
 var descriptions embed.FS
 
 // shipped returns the descriptions that come with Early Bench.
-func shipped() (map[string]*kit.Description, error) {
-	out := map[string]*kit.Description{}
-	return out, fs.WalkDir(descriptions, ".", func(name string, e fs.DirEntry, err error) error {
+func shipped() (out map[string]*kit.Description, texts map[string][]byte, err error) {
+	out, texts = map[string]*kit.Description{}, map[string][]byte{}
+	return out, texts, fs.WalkDir(descriptions, ".", func(name string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
 			return err
 		}
@@ -36,7 +36,7 @@ func shipped() (map[string]*kit.Description, error) {
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
-		out[d.Name] = d
+		out[d.Name], texts[d.Name] = d, raw
 		return nil
 	})
 }

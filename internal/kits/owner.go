@@ -52,7 +52,7 @@ func (k *Kits) readKits(ctx context.Context) error {
 			k.cfg.Log.Error("read the description of a kit", "kit", name, "error", err)
 			continue
 		}
-		k.known[name] = d
+		k.known[name], k.texts[name] = d, raw
 	}
 	all, err := k.cfg.Store.KitPlaces(ctx)
 	if err != nil {
@@ -100,11 +100,21 @@ func (k *Kits) Add(ctx context.Context, name, path string, raw []byte) (kit.Copy
 	}
 	k.mu.Lock()
 	k.known[name] = d
+	if len(raw) > 0 {
+		k.texts[name] = raw
+	}
 	if !slices.Contains(k.places[name], c.Path) {
 		k.places[name] = append(k.places[name], c.Path)
 	}
 	k.mu.Unlock()
 	return c, k.look(ctx)
+}
+
+// Text is the description of a kit, as it was written; nil if nothing describes it.
+func (k *Kits) Text(name string) []byte {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.texts[name]
 }
 
 // describe returns the description of a kit: the given one, or the one that is known.
@@ -203,6 +213,8 @@ func (u Used) Problem() *problem.Problem {
 	switch {
 	case u.Choice.Offer != nil:
 		p.Remedy = fmt.Sprintf("Use the other copy that is here: earlybench kit add %s %s", u.Need.Name, kit.Argument(u.Choice.Offer.Path))
+	case u.Need.At != "":
+		p.Remedy = fmt.Sprintf("The next build fetches it from %s. Or do it now: earlybench kit fetch %s --from %[1]s", u.Need.At, u.Need.Name)
 	case u.Choice.State == kit.Broken:
 		p.Remedy = "Put that back, or name another copy: earlybench kit add " + u.Need.Name + " PATH"
 	case u.Choice.State == kit.Unknown:

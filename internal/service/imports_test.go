@@ -30,7 +30,7 @@ var forbidden = []struct{ of, imports []string }{
 		"internal/safe", "internal/state", "internal/depot", "internal/authority", "internal/access", "internal/kits", "internal/computer"}, useCases...)},
 }
 
-var useCases = []string{"internal/lend", "internal/signing", "internal/reserve", "internal/prep", "internal/supply", "internal/tryout", "internal/retire", "internal/belong", "internal/statements", "internal/endings"}
+var useCases = []string{"internal/lend", "internal/signing", "internal/kitfetch", "internal/reserve", "internal/prep", "internal/supply", "internal/tryout", "internal/retire", "internal/belong", "internal/statements", "internal/endings"}
 
 // itself reports whether an import is of the package, or of one below or above it that
 // belongs to it.

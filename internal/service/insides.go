@@ -38,6 +38,7 @@ import (
 	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/introduce"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/kitfetch"
 	"earlybench.invalid/earlybench/internal/kits"
 	"earlybench.invalid/earlybench/internal/lend"
 	"earlybench.invalid/earlybench/internal/library"
@@ -83,6 +84,7 @@ type Insides struct {
 	Signing       *signing.Signing
 	Reserve       *reserve.Reserve
 	Kits          *kits.Kits
+	KitFetch      *kitfetch.Fetching
 	Jobs          *job.Runner
 	Depots        *depot.Depots
 	Safe          *safe.Safe
@@ -205,6 +207,8 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Signing = signing.New(signing.Config{Store: st, Peers: in.Peers, Signer: in.Tryouts.OwnSigner, Public: in.public, Identities: in.Tryouts.Identities, Book: in.Book, Locked: func() bool { return !in.Safe.IsOpen() }, Bench: in.Name, Clock: c, Log: cfg.Log,
 		Jobs: in.Jobs, Apps: delivering{in.Tryouts, in}, Visible: in.Lend.Visible, Dir: filepath.Join(cfg.State, "deliveries")})
 	in.Tryouts.Far = in.Signing
+	in.KitFetch = kitfetch.New(kitfetch.Config{Kits: in.Kits, Peers: in.Peers, Jobs: in.Jobs, Dir: filepath.Join(cfg.State, "kits"), Work: filepath.Join(cfg.State, "kits-coming"), Bench: in.Name, Log: cfg.Log})
+	in.Tryouts.FetchKit = in.KitFetch.Need
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Lend.Touch() })
 	in.Reserve = reserve.New(reserve.Config{Store: st, Rack: in.Rack, Lending: borrowing{in.Lend}, Ready: func(k *keeper.Keeper) bool { return in.Outlook.Glance(k, "").Readiness.First == "" }, Clock: c, Log: cfg.Log})
 	in.Rack.OnChange(func(*keeper.Keeper) { in.Reserve.Touch() })
@@ -218,6 +222,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 	in.Jobs.Register(in.Prep.Kinds()...)
 	in.Jobs.Register(in.Tryouts.Kinds()...)
 	in.Jobs.Register(in.Signing.Kinds()...)
+	in.Jobs.Register(in.KitFetch.Kinds()...)
 	if err := errors.Join(in.Depots.Read(ctx), in.Authorities.Read(ctx), in.Belong.Read(ctx), in.Statements.Read(ctx)); err != nil {
 		return nil, err
 	}
@@ -228,7 +233,7 @@ func MakeInsides(ctx context.Context, cfg Config, st *store.Store, sheets *libra
 func (in *Insides) Face(cfg web.Config, address string) *web.Server {
 	cfg.Store, cfg.Files, cfg.Rack, cfg.Outlook, cfg.Hosts, cfg.Jobs = in.Store, in.Files, in.Rack, in.Outlook, in.Hosts, in.Jobs
 	cfg.Network, cfg.Companions, cfg.Introductions, cfg.Servers, cfg.Adapters = in.Air, in.Companions, in.Introductions, in.Servers, in.Adapters
-	cfg.Peers, cfg.Lend, cfg.Reserve, cfg.Signing = in.Peers, in.Lend, in.Reserve, in.Signing
+	cfg.Peers, cfg.Lend, cfg.Reserve, cfg.Signing, cfg.KitFetch = in.Peers, in.Lend, in.Reserve, in.Signing, in.KitFetch
 	cfg.Statements, cfg.Endings, cfg.Tidy, cfg.Backups = in.Statements, in.Endings, in.Tidy, in.Backups
 	cfg.Safe, cfg.Authorities, cfg.Belong, cfg.Supply, cfg.Depots, cfg.Kits, cfg.Prep, cfg.Sheets, cfg.Retire, cfg.Tryouts = in.Safe, in.Authorities, in.Belong, in.Supply, in.Depots, in.Kits, in.Prep, in.Sheets, in.Retire, in.Tryouts
 	cfg.Computer = &computer.Computer{Rack: in.Rack, Outlook: in.Outlook, Hosts: in.Hosts}
@@ -392,6 +397,7 @@ func (in *Insides) Close() {
 	in.watching.Wait()
 	in.Peers.Close()
 	in.Signing.Close()
+	in.KitFetch.Close()
 	in.Hosts.Close()
 	in.Cables.Close()
 	in.Introductions.Close()

@@ -10,6 +10,7 @@ import (
 	"earlybench.invalid/earlybench/core/device"
 	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/kitfetch"
 	"earlybench.invalid/earlybench/internal/lend"
 	"earlybench.invalid/earlybench/internal/rawusb"
 	"earlybench.invalid/earlybench/internal/reserve"
@@ -17,12 +18,15 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// borrowers does for peers what they may have done: lending and signing. It is there before both are.
+// borrowers does for peers what they may have done: lending, signing, and giving kits. It is there before these are.
 type borrowers struct{ in *Insides }
 
 func (b borrowers) Call(ctx context.Context, from store.Peer, method string, params json.RawMessage, notify func(string, any) error) (any, error) {
 	if signing.Handles(method) {
 		return b.in.Signing.Call(ctx, from, method, params)
+	}
+	if kitfetch.Handles(method) {
+		return b.in.KitFetch.Call(ctx, from, method, params)
 	}
 	return b.in.Lend.Call(ctx, from, method, params, notify)
 }
@@ -32,6 +36,9 @@ func (b borrowers) Stream(ctx context.Context, from store.Peer, to json.RawMessa
 }
 
 func (b borrowers) File(ctx context.Context, from store.Peer, ref core.FileRef) (io.ReadCloser, error) {
+	if kitfetch.Is(ref) {
+		return b.in.KitFetch.File(ctx, from, ref)
+	}
 	return b.in.Signing.File(ctx, from, ref)
 }
 

@@ -25,6 +25,7 @@ type PeerRights struct {
 	All     string            `json:"all,omitempty"`     // look, use or hands, with every device; "" for nothing
 	Devices map[string]string `json:"devices,omitempty"` // look, use, hands or nothing, by id of the device; it counts before All
 	Signs   bool              `json:"signs,omitempty"`   // this bench signs its apps, each time with a consent
+	Kits    []string          `json:"kits,omitempty"`    // kits of this bench that it may have
 }
 
 // RightHands is the right to use a device, and to ask for the hands of whoever is near it.

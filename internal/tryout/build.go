@@ -20,7 +20,7 @@ const buildOutput = 64 << 10
 // build runs the project's build command in its directory.
 func (w *work) build(ctx context.Context) (string, error) {
 	command := w.project.Build.Command
-	chosen, err := w.Kits.ForProject(ctx, w.project)
+	chosen, err := w.kit(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -57,6 +57,20 @@ func (w *work) build(ctx context.Context) (string, error) {
 		return "", fmt.Errorf("build %s: %w", w.project.ID, err)
 	}
 	return done, nil
+}
+
+// kit is the copy of the kit that the build needs; nil if it names none. One that is missing is fetched from the peer that the
+// project names.
+func (w *work) kit(ctx context.Context) (*kits.Chosen, error) {
+	n := w.project.Kit
+	chosen, err := w.Kits.ForProject(ctx, w.project)
+	if err == nil || n.At == "" {
+		return chosen, err
+	}
+	if err := w.FetchKit(ctx, n, w.run.Note); err != nil {
+		return nil, err
+	}
+	return w.Kits.ForProject(ctx, w.project)
 }
 
 // lookPath finds the program of a build: in the kit's directories, then on the search path.

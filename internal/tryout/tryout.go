@@ -19,6 +19,7 @@ import (
 	"earlybench.invalid/earlybench/core/device"
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/kit"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/core/statement"
@@ -46,6 +47,8 @@ type Tryouts struct {
 	Identity func(ctx context.Context, name string) (certificate *x509.Certificate, item string, err error)
 	// Far has manifests signed by identities of peers.
 	Far Far
+	// FetchKit fetches a kit from the peer at which it is needed.
+	FetchKit func(ctx context.Context, n kit.Need, say func(string)) error
 	// Covered returns the problem that stands in the way of an app that is signed so, on a device.
 	Covered func(k *keeper.Keeper, w statement.Start) error
 	Clock   clock.Clock

@@ -11,6 +11,7 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/kit"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/kitfetch"
 	"earlybench.invalid/earlybench/internal/kits"
 )
 
@@ -24,6 +25,7 @@ func (s *Server) kitRoutes() {
 	huma.Register(a, operation(access.Look, "GET", "/kits", "kits", "The kits that are known or that an app needs"), s.kits)
 	huma.Register(a, operation(access.Own, "POST", "/kits", "add-kit", "Name the directory of a kit, and describe the kit if nothing does"), s.addKit)
 	huma.Register(a, operation(access.Own, "DELETE", "/kits/{kit}", "drop-kit", "Forget a directory of a kit; nothing is removed from the disk"), s.dropKit)
+	huma.Register(a, work(access.Own, "/kits/{kit}/fetch", "fetch-kit", "Fetch a kit from a peer, and use it"), s.fetchKit)
 	huma.Register(a, operation(access.Look, "GET", "/kits/{kit}/environment", "kit-environment", "What a process needs in order to use a kit"), s.kitEnvironment)
 }
 
@@ -86,6 +88,17 @@ func (s *Server) dropKit(ctx context.Context, in *struct {
 	Path string `query:"path" required:"true" maxLength:"4096" doc:"the directory, as it was named"`
 }) (*struct{}, error) {
 	return nil, problem(s.Kits.Drop(ctx, in.Kit, in.Path))
+}
+
+func (s *Server) fetchKit(ctx context.Context, in *struct {
+	OfKit
+	Body client.FetchKit
+}) (*accepted, error) {
+	j, err := s.KitFetch.Start(ctx, kitfetch.Ask{Kit: in.Kit, From: in.Body.From, Below: in.Body.Below, Peer: in.Body.Peer}, access.From(ctx).String())
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &accepted{jobOf(j)}, nil
 }
 
 func (s *Server) kitEnvironment(ctx context.Context, in *struct {

@@ -2,7 +2,9 @@ package web
 
 import (
 	"context"
+	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -11,6 +13,7 @@ import (
 	core "earlybench.invalid/earlybench/core/peer"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/kits"
 	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -59,7 +62,7 @@ func (s *Server) peerRoutes() {
 }
 
 func (s *Server) peerOf(p peer.Shown) client.Peer {
-	out := client.Peer{Name: p.Name, Key: p.Key, Connected: p.Connected, Addresses: append([]string{}, p.Addresses...), Via: p.Via, May: p.Rights.All, Signs: p.Rights.Signs, Devices: map[string]string{},
+	out := client.Peer{Name: p.Name, Key: p.Key, Connected: p.Connected, Addresses: append([]string{}, p.Addresses...), Via: p.Via, May: p.Rights.All, Signs: p.Rights.Signs, Kits: append([]string{}, p.Rights.Kits...), Devices: map[string]string{},
 		Skew: p.Skew.Milliseconds(), Added: p.Added.UTC()}
 	for id, right := range p.Rights.Devices {
 		if k := s.Rack.ByID(id); k != nil {
@@ -108,6 +111,10 @@ func (s *Server) setPeer(ctx context.Context, in *struct {
 		}
 		rights[k.Device().ID] = right
 	}
+	kits, err := s.kitsFor(in.Body.Kits)
+	if err != nil {
+		return nil, problem(err)
+	}
 	if in.Body.Addresses != nil {
 		if _, err := s.Peers.Move(ctx, in.Name, in.Body.Addresses); err != nil {
 			return nil, problem(err)
@@ -123,6 +130,9 @@ func (s *Server) setPeer(ctx context.Context, in *struct {
 		if in.Body.Signs != nil {
 			r.Signs = *in.Body.Signs
 		}
+		if in.Body.Kits != nil {
+			r.Kits = kits
+		}
 		for id, right := range rights {
 			if r.Devices == nil {
 				r.Devices = map[string]string{}
@@ -132,6 +142,20 @@ func (s *Server) setPeer(ctx context.Context, in *struct {
 			}
 		}
 	}))
+}
+
+// kitsFor are the kits that a peer may have, of which each must be known here; nil for no change.
+func (s *Server) kitsFor(names *[]string) ([]string, error) {
+	if names == nil {
+		return nil, nil
+	}
+	all := s.Kits.All()
+	for _, n := range *names {
+		if !slices.ContainsFunc(all, func(k kits.Kit) bool { return k.Name == n && k.Description != nil }) {
+			return nil, &eb.Problem{Kind: eb.NotFound, Text: fmt.Sprintf("No kit %.60q is described here.", n), Remedy: "See which are: earlybench kit"}
+		}
+	}
+	return slices.Compact(slices.Sorted(slices.Values(*names))), nil
 }
 
 func (s *Server) checkPeer(ctx context.Context, in *OfPeer) (*out[client.PeerCheck], error) {
@@ -144,7 +168,7 @@ func (s *Server) checkPeer(ctx context.Context, in *OfPeer) (*out[client.PeerChe
 		if err != nil {
 			return nil, problem(err)
 		}
-		all = append(all, signers...)
+		all = append(append(all, signers...), s.KitFetch.Check(ctx, in.Name)...)
 	}
 	return &out[client.PeerCheck]{client.PeerCheck{Points: each(all, func(p peer.Point) client.PeerPoint { return client.PeerPoint(p) })}}, nil
 }

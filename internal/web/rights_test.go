@@ -66,7 +66,7 @@ var rights = map[string]string{
 
 	"DELETE /api/v1/access/:id": "own", "DELETE /api/v1/hosts/:id": "own", "DELETE /api/v1/phone": "own", "GET /api/v1/access": "own", "GET /api/v1/phone": "own",
 	"PATCH /api/v1/bench": "own", "PATCH /api/v1/hosts/:id": "own", "POST /api/v1/confirmations/:code": "own", "POST /api/v1/access": "own", "POST /api/v1/apps": "own", "POST /api/v1/hosts": "own", "POST /api/v1/phone": "own", "POST /api/v1/person-pages": "own",
-	"DELETE /api/v1/depots/:id": "own", "POST /api/v1/depots": "own", "POST /api/v1/depots/look": "own", "POST /api/v1/hosts/look": "own", "POST /api/v1/support": "own", "POST /api/v1/kits": "own", "DELETE /api/v1/kits/:kit": "own", "POST /api/v1/projects": "own", "POST /api/v1/sign-in-addresses": "own",
+	"DELETE /api/v1/depots/:id": "own", "POST /api/v1/depots": "own", "POST /api/v1/depots/look": "own", "POST /api/v1/hosts/look": "own", "POST /api/v1/support": "own", "POST /api/v1/kits": "own", "POST /api/v1/kits/:kit/fetch": "own", "DELETE /api/v1/kits/:kit": "own", "POST /api/v1/projects": "own", "POST /api/v1/sign-in-addresses": "own",
 }
 
 // callers are who asks, and what each may, written by hand too.

@@ -19,6 +19,7 @@ import (
 	"earlybench.invalid/earlybench/core/ready"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/keeper"
+	"earlybench.invalid/earlybench/internal/kitfetch"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/signing"
@@ -213,6 +214,9 @@ func jobOf(j job.Job) client.Job {
 		if r.Peer != "" {
 			c.Result.Delivery = &client.Delivered{Peer: r.Peer, Points: each(r.Points, func(p store.Point) client.Point { return client.Point(p) }), Log: append([]string{}, r.Log...), Tryout: r.There}
 		}
+	}
+	if r, ok := kitfetch.ResultOf(j); ok {
+		c.Kit = &client.FetchedKit{Kit: r.Kit, Version: r.Version, Path: r.Path, Came: r.Came}
 	}
 	if t, ok := statements.TableOf(j.Result); ok {
 		c.Put = &client.PutResult{Statement: t.Statement, Rows: []client.PutRow{}}

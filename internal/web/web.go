@@ -32,6 +32,7 @@ import (
 	"earlybench.invalid/earlybench/internal/computer"
 	"earlybench.invalid/earlybench/internal/depot"
 	"earlybench.invalid/earlybench/internal/endings"
+	"earlybench.invalid/earlybench/internal/kitfetch"
 	"earlybench.invalid/earlybench/internal/kits"
 	"earlybench.invalid/earlybench/internal/lend"
 	"earlybench.invalid/earlybench/internal/library"
@@ -65,6 +66,7 @@ type Config struct {
 	Peers         *peer.Peers
 	Lend          *lend.Lend
 	Signing       *signing.Signing
+	KitFetch      *kitfetch.Fetching
 	Reserve       *reserve.Reserve
 	Network       network.Network
 	Companions    network.Companions
