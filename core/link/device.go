@@ -44,6 +44,11 @@ type Device interface {
 // that proves a key as a visitor, and gives admitted benches the other channels. It returns
 // when the link has ended and nothing of it is running.
 func Serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device) error {
+	return serve(ctx, c, key, d, false)
+}
+
+// serve is Serve; lent says that a bench has passed the link on for a loan.
+func serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device, lent bool) error {
 	config := &ssh.ServerConfig{
 		ServerVersion: "SSH-2.0-EarlyBenchLink_1",
 		PublicKeyCallback: func(_ ssh.ConnMetadata, k ssh.PublicKey) (*ssh.Permissions, error) {
@@ -69,7 +74,7 @@ func Serve(ctx context.Context, c net.Conn, key ssh.Signer, d Device) error {
 	defer running.Wait()
 	defer cancel()
 	running.Go(func() { ssh.DiscardRequests(requests) })
-	s := served{ctx: ctx, running: &running, body: d, signer: key, key: conn.Permissions.Extensions["key"], own: ssh.FingerprintSHA256(key.PublicKey()), id: conn.SessionID(), number: number(conn.SessionID())}
+	s := served{ctx: ctx, running: &running, body: d, lent: lent, signer: key, key: conn.Permissions.Extensions["key"], own: ssh.FingerprintSHA256(key.PublicKey()), id: conn.SessionID(), number: number(conn.SessionID())}
 	running.Go(func() { s.endsWithLoan(cancel) })
 	for ch := range channels {
 		running.Go(func() { s.channel(ch) })
@@ -83,7 +88,13 @@ var ciphers = []string{"aes128-gcm@openssh.com", "chacha20-poly1305@openssh.com"
 // ErrNotAdmitted is how a device answers a bench that is no longer admitted.
 var ErrNotAdmitted = rpc.Errorf(rpc.CodeNotAdmitted, "this bench is no longer admitted")
 
-type asker struct{}
+type (
+	asker struct{}
+	lent  struct{}
+)
+
+// Lent reports whether a control method is handled for a bench that was let in for a loan.
+func Lent(ctx context.Context) bool { return ctx.Value(lent{}) == true }
 
 // Asker returns the fingerprint of the bench whose control method is being handled.
 func Asker(ctx context.Context) string {
@@ -97,14 +108,23 @@ type served struct {
 	body    Device
 	signer  ssh.Signer
 	key     string // of the bench
+	lent    bool   // it is let in for a loan, and not by the owner
 
 	own    string // the device's key
 	id     []byte // of the SSH session (RFC 4253, section 7.2)
 	number string
 }
 
+// admission is whether the bench is let in, and for what.
+func (s *served) admission() device.Admittance {
+	if of, ok := s.body.(Lender); ok && s.lent {
+		return of.Lent(s.key)
+	}
+	return s.body.Admission(s.key)
+}
+
 func (s *served) channel(n ssh.NewChannel) {
-	admission := s.body.Admission(s.key)
+	admission := s.admission()
 	visitor := admission.State != device.Admitted
 	switch {
 	case n.ChannelType() == channelAdmit:
@@ -157,7 +177,7 @@ type visited struct {
 func (v *visited) handle(ctx context.Context, conn *rpc.Conn, method string, params json.RawMessage) (any, error) {
 	switch method {
 	case MethodAdmitState:
-		return v.body.Admission(v.key), nil
+		return v.admission(), nil
 	case MethodAdmitCancel:
 		v.mu.Lock()
 		defer v.mu.Unlock()
@@ -212,7 +232,7 @@ func (s *served) control(n ssh.NewChannel) {
 	}
 	go ssh.DiscardRequests(requests)
 	conn := rpc.New(c, func(ctx context.Context, conn *rpc.Conn, method string, params json.RawMessage) (any, error) {
-		admission := s.body.Admission(s.key)
+		admission := s.admission()
 		switch {
 		case admission.State != device.Admitted:
 			return nil, ErrNotAdmitted
@@ -224,7 +244,7 @@ func (s *served) control(n ssh.NewChannel) {
 		if of, ok := s.body.(Carrier); ok && method == MethodCompanionsFollow {
 			return nil, s.followCompanions(ctx, of, conn.Notify)
 		}
-		return s.body.Control(context.WithValue(ctx, asker{}, s.key), method, params, conn.Notify)
+		return s.body.Control(context.WithValue(context.WithValue(ctx, asker{}, s.key), lent{}, s.lent), method, params, conn.Notify)
 	})
 	<-conn.Done()
 }

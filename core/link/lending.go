@@ -25,6 +25,8 @@ type Lender interface {
 	Drop(by, key string)
 	// Added returns what a bench has let in, after it has dropped what that has done in another epoch.
 	Added(by string, epoch uint64) []device.Added
+	// Lent returns the state of a key as what was let in for a loan, also if the owner has admitted it.
+	Lent(key string) device.Admittance
 	// Used notes what a key that was let in has done, or was refused.
 	Used(key, what, about string, done bool)
 	// Uses returns what the keys that a bench has let in have done, from the one after a number on, and a
@@ -113,7 +115,7 @@ func (s *served) endsWithLoan(end func()) {
 	t := time.NewTicker(endsEvery)
 	defer t.Stop()
 	for lent := false; ; {
-		a := s.body.Admission(s.key)
+		a := s.admission()
 		admitted := a.State == device.Admitted
 		if lent && !admitted {
 			end()
@@ -183,7 +185,8 @@ func (s *served) lending(ctx context.Context, conn *rpc.Conn, method string, par
 	}
 }
 
-// add checks what a bench lets in. A bench that was admitted by the owner keeps its rights.
+// add checks what a bench lets in. One that the owner has admitted keeps that, and has the rights of the loan over the streams
+// of the bench that lends.
 func (s *served) add(of Lender, a device.Added) error {
 	switch {
 	case a.Rights != device.RightsLook && a.Rights != device.RightsUse:
@@ -192,9 +195,6 @@ func (s *served) add(of Lender, a device.Added) error {
 		return rpc.Errorf(rpc.CodeInvalidParams, "%d seconds are no time for a loan", a.Seconds)
 	case a.Key == s.key || len(a.Key) > 100:
 		return rpc.Errorf(rpc.CodeInvalidParams, "that key is not let in by a loan")
-	}
-	if now := s.body.Admission(a.Key); now.State == device.Admitted && now.Rights == device.RightsAll {
-		return rpc.Errorf(rpc.CodeRefused, "the device's owner has admitted that bench already")
 	}
 	return of.Add(s.key, a)
 }
@@ -206,7 +206,7 @@ func (s *served) another(n ssh.NewChannel) {
 		return
 	}
 	go ssh.DiscardRequests(requests)
-	Serve(s.ctx, Conn(c), s.signer, s.body) //nolint:errcheck // whoever has set it up sees the end
+	serve(s.ctx, Conn(c), s.signer, s.body, true) //nolint:errcheck // whoever has set it up sees the end
 }
 
 // Lending is letting others in.

@@ -83,18 +83,13 @@ func (b *Body) Admission(key string) device.Admittance {
 	return b.admission(key)
 }
 
+// admission is by the owner, or else for a loan.
 func (b *Body) admission(key string) device.Admittance {
 	a, ok := b.st.Admissions[key]
 	if !ok || !a.Until.IsZero() && b.cfg.Clock.Now().After(a.Until) {
-		return device.Admittance{State: device.AdmitNone, Locked: b.seemsLocked()}
+		return b.lentTo(key)
 	}
-	if a.Loan == nil {
-		return device.Admittance{State: device.Admitted, For: a.For, Until: a.Until}
-	}
-	if by := b.admission(a.Loan.By); by.State != device.Admitted || by.Rights != device.RightsAll {
-		return device.Admittance{State: device.AdmitNone, Locked: b.seemsLocked()}
-	}
-	return device.Admittance{State: device.Admitted, For: a.For, Until: a.Until, Rights: a.Loan.Rights}
+	return device.Admittance{State: device.Admitted, For: a.For, Until: a.Until}
 }
 
 // seemsLocked is the lock state that the device reports to a computer: with a stale

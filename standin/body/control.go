@@ -34,6 +34,9 @@ func (b *Body) Control(ctx context.Context, method string, params json.RawMessag
 			Serial: b.serial(), Release: b.currentRelease(), Name: b.cfg.Name}, nil
 	case link.MethodAdmitWithdraw:
 		who := link.Asker(ctx)
+		if link.Lent(ctx) {
+			who = lentKey(who)
+		}
 		b.mu.Lock()
 		defer b.mu.Unlock()
 		delete(b.st.Admissions, who)

@@ -2,6 +2,7 @@ package body
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"earlybench.invalid/earlybench/core/device"
@@ -15,6 +16,11 @@ type loan struct {
 	Epoch  uint64        `json:"epoch"`
 }
 
+// lentKey is the name under which the admission of a key for a loan is kept, beside the one by the owner.
+func lentKey(key string) string { return lentPrefix + key }
+
+const lentPrefix = "loan "
+
 // mostUses is how many uses by others are kept.
 const mostUses = 500
 
@@ -23,7 +29,7 @@ func (b *Body) Add(by string, a device.Added) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	now := b.cfg.Clock.Now()
-	b.st.Admissions[a.Key] = admission{Name: plain.Cut(plain.Line(a.Name), 40), For: "loan", Since: now, Until: now.Add(time.Duration(a.Seconds) * time.Second), Loan: &loan{By: by, Rights: a.Rights, Epoch: a.Epoch}}
+	b.st.Admissions[lentKey(a.Key)] = admission{Name: plain.Cut(plain.Line(a.Name), 40), For: "loan", Since: now, Until: now.Add(time.Duration(a.Seconds) * time.Second), Loan: &loan{By: by, Rights: a.Rights, Epoch: a.Epoch}}
 	b.touchState()
 	return nil
 }
@@ -32,8 +38,8 @@ func (b *Body) Add(by string, a device.Added) error {
 func (b *Body) Drop(by, key string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if l := b.st.Admissions[key].Loan; l != nil && l.By == by {
-		delete(b.st.Admissions, key)
+	if l := b.st.Admissions[lentKey(key)].Loan; l != nil && l.By == by {
+		delete(b.st.Admissions, lentKey(key))
 		b.touchState()
 	}
 }
@@ -44,17 +50,17 @@ func (b *Body) Added(by string, epoch uint64) []device.Added {
 	defer b.mu.Unlock()
 	var out []device.Added
 	dropped := false
-	for key, a := range b.st.Admissions {
+	for name, a := range b.st.Admissions {
 		if a.Loan == nil || a.Loan.By != by {
 			continue
 		}
 		left := a.Until.Sub(b.cfg.Clock.Now())
 		if a.Loan.Epoch != epoch || left <= 0 {
-			delete(b.st.Admissions, key)
+			delete(b.st.Admissions, name)
 			dropped = true
 			continue
 		}
-		out = append(out, device.Added{Key: key, Name: a.Name, Rights: a.Loan.Rights, Seconds: int((left + time.Second - 1) / time.Second), Epoch: epoch})
+		out = append(out, device.Added{Key: strings.TrimPrefix(name, lentPrefix), Name: a.Name, Rights: a.Loan.Rights, Seconds: int((left + time.Second - 1) / time.Second), Epoch: epoch})
 	}
 	if dropped {
 		b.touchState()
@@ -62,11 +68,29 @@ func (b *Body) Added(by string, epoch uint64) []device.Added {
 	return out
 }
 
+// Lent returns the state of a key as what was let in for a loan.
+func (b *Body) Lent(key string) device.Admittance {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.lentTo(key)
+}
+
+func (b *Body) lentTo(key string) device.Admittance {
+	a := b.st.Admissions[lentKey(key)]
+	if a.Loan == nil || b.cfg.Clock.Now().After(a.Until) {
+		return device.Admittance{State: device.AdmitNone, Locked: b.seemsLocked()}
+	}
+	if by := b.admission(a.Loan.By); by.State != device.Admitted || by.Rights != device.RightsAll {
+		return device.Admittance{State: device.AdmitNone, Locked: b.seemsLocked()}
+	}
+	return device.Admittance{State: device.Admitted, For: a.For, Until: a.Until, Rights: a.Loan.Rights}
+}
+
 // Used notes what a key that was let in has done.
 func (b *Body) Used(key, what, about string, done bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	l := b.st.Admissions[key].Loan
+	l := b.st.Admissions[lentKey(key)].Loan
 	if l == nil {
 		return
 	}

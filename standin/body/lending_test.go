@@ -256,6 +256,52 @@ func TestALoanEndsOnTheDeviceWhateverTheBorrowerDoes(t *testing.T) {
 	}
 }
 
+func TestABenchThatTheOwnerHasAdmittedHasTheRightsOfTheLoanOverTheLender(t *testing.T) {
+	l := lend(t)
+	l.body.mu.Lock()
+	l.body.st.Admissions[l.key] = admission{Name: "moor-desk", For: "until withdrawn", Since: l.clock.Now()}
+	l.body.mu.Unlock()
+	l.to(device.RightsLook, 60)
+	over := l.dial()
+	here, there := tcptest.Pair(t)
+	served := make(chan error, 1)
+	go func() { served <- link.Serve(t.Context(), there, l.body.signer, l.body) }()
+	own, err := link.Dial(t.Context(), here, l.borrower, func(string) error { return nil })
+	require.NoError(t, err)
+	t.Cleanup(func() { own.Close(); <-served })
+	offers := func(s *link.Session) error {
+		apps, err := s.Apps()
+		require.NoError(t, err)
+		_, err = apps.Offer(t.Context(), []byte("{}"), developer.Signature{})
+		return err
+	}
+	require.True(t, refused(offers(over)), "the loan is to look")
+	require.False(t, refused(offers(own)), "the owner lets it do all")
+	adm, err := over.Admission()
+	require.NoError(t, err)
+	now, err := adm.State(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, device.RightsLook, now.Rights)
+	uses, _ := l.body.Uses(l.owner, 0)
+	require.NotEmpty(t, uses, "what it does for the loan is noted for the lender")
+
+	l.clock.Move(61 * time.Second)
+	select {
+	case <-over.Done():
+	case <-time.After(2 * time.Second):
+		t.Fatal("the loan has not ended")
+	}
+	require.False(t, refused(offers(own)))
+	require.Equal(t, device.Admitted, l.body.Admission(l.key).State, "what the owner said stays")
+	// A stream of the lender's is for loans alone.
+	late := l.dial()
+	adm, err = late.Admission()
+	require.NoError(t, err)
+	now, err = adm.State(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, device.AdmitNone, now.State)
+}
+
 func TestWhatIsNoLoanIsNotAdded(t *testing.T) {
 	l := lend(t)
 	for name, a := range map[string]device.Added{

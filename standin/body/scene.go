@@ -317,7 +317,7 @@ func (b *Body) listRows(list string) []Element {
 				value += ", " + a.Until.Format("2 Jan 2006")
 			}
 			out = append(out, Element{Text: a.Name, Value: value, Kind: "row", act: func() {
-				b.ask(b.cfg.Spec.word("away"), a.Name+"\n"+key, b.cfg.Spec.word("yes"), func() { b.sendAway(key) })
+				b.ask(b.cfg.Spec.word("away"), a.Name+"\n"+strings.TrimPrefix(key, lentPrefix), b.cfg.Spec.word("yes"), func() { b.sendAway(key) })
 			}})
 		}
 	case "developers":

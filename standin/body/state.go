@@ -10,6 +10,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -23,7 +24,7 @@ type state struct {
 	Key        string               `json:"key"` // PEM
 	Opened     bool                 `json:"opened"`
 	Settings   map[string]string    `json:"settings"`
-	Admissions map[string]admission `json:"admissions"` // by fingerprint
+	Admissions map[string]admission `json:"admissions"` // by fingerprint; for loans see lentKey
 	Used       uint64               `json:"used"`       // number of the last use by somebody who was let in for a loan
 	Apps       map[string]*app      `json:"apps"`
 	Wiped      int                  `json:"wiped"`
@@ -101,7 +102,9 @@ func loadState(file string, spec *Spec, now time.Time) (*state, error) {
 		s.Developers = map[string]*developerState{}
 	}
 	// Admissions for one visit end: being switched off counts as being unplugged.
-	maps.DeleteFunc(s.Admissions, func(_ string, a admission) bool { return a.For == "visit" })
+	maps.DeleteFunc(s.Admissions, func(name string, a admission) bool {
+		return a.For == "visit" || a.Loan != nil && !strings.HasPrefix(name, lentPrefix) // as an earlier version kept it
+	})
 	return s, nil
 }
 
