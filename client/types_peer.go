@@ -136,6 +136,7 @@ type Loan struct {
 	Place     int        `json:"place" doc:"in the queue, from 1; 0 for none"`
 	Wait      int64      `json:"wait_seconds" doc:"how long it will likely wait"`
 	Why       string     `json:"why" doc:"why it has ended, or what it waits for"`
+	Away      string     `json:"away" doc:"of a borrowed device: why its lender does not reach it now; empty while it does"`
 	In        int64      `json:"bytes_in" doc:"that the borrower has sent, of a device that is lent"`
 	Out       int64      `json:"bytes_out"`
 	Exclusive bool       `json:"exclusive" doc:"of the device's USB itself, for the borrower's computer"`

@@ -14,7 +14,7 @@ import (
 // is asked.
 var seenBy = map[string][]fact.Key{
 	"host-drivers": {fact.DriverOffered}, "ended-at": {fact.AppFailed}, "kit-list": {fact.KitState}, "signer-says": {fact.SignerState},
-	"machine-running": {fact.USBHolder}, "lent-with-usb": {fact.USBLent}, "machine-lists-it": {fact.USBHolder}, "was-asleep": {fact.Asleep}, "screen-shows": {fact.AdmitState},
+	"machine-running": {fact.USBHolder}, "lent-with-usb": {fact.USBLent}, "lender-says": {fact.LoanAway}, "machine-lists-it": {fact.USBHolder}, "was-asleep": {fact.Asleep}, "screen-shows": {fact.AdmitState},
 	"who-answered": {fact.AdmitState}, "room": {fact.AppFailed}, "unlock": {fact.LinkUp}, "support-says": {fact.SupportState},
 	"depot-reached": {fact.DepotState}, "authority-reached": {fact.AuthorityUp}, "signed-in": {fact.AccountState, fact.Standing},
 	"places": {fact.RegisterState}, "grant-says": {fact.GrantState}, "token-page": {fact.TokenState}, "clock-of-device": {fact.DeviceClock},

@@ -43,7 +43,7 @@ func said(check, answer string) fact.Fact {
 // ask explains a device of which some facts are known.
 func ask(s *sheet.Sheet, learned cause.Learned, facts ...fact.Fact) (cause.Question, cause.Explanation) {
 	words := s.Words("")
-	for k, v := range map[string]string{"handle": "heron-2", "bench": "moor-desk", "fingerprint": "SHA256:x", "set": "halden-link 4.1", "trouble": "no answer", "holder": "virtual machine pit", "number": "47", "battery": "4", "shown": "SHA256:y", "kit": "fell-kit", "amiss": "bin/x in /opt/y is missing", "copy": "/opt/x", "companion": "heron-1", "signer": "harbour-desk"} {
+	for k, v := range map[string]string{"handle": "heron-2", "bench": "moor-desk", "fingerprint": "SHA256:x", "set": "halden-link 4.1", "trouble": "no answer", "holder": "virtual machine pit", "number": "47", "battery": "4", "shown": "SHA256:y", "kit": "fell-kit", "amiss": "bin/x in /opt/y is missing", "copy": "/opt/x", "companion": "heron-1", "signer": "harbour-desk", "lender": "harbour-desk", "away": "the way in is hidden", "there": "Open the Back room"} {
 		words[k] = v
 	}
 	subject := ready.Subject{Attributes: sheet.Attributes{Family: s.Family, Maker: s.Maker, Code: s.Model.Code, App: "fellgate/callout", By: "ada", Needs: "9"}}

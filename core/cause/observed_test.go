@@ -85,6 +85,7 @@ func TestWhatIsObservedNamesItsFault(t *testing.T) {
 		seen                seen
 	}{
 		{"tarn", "held-by-machine", "seen", seen{fact.DriverBound: false, fact.USBHolder: "pit"}},
+		{"tarn", "lent-away", "linked", seen{fact.LinkUp: false, fact.LoanAway: "the way in is hidden again"}},
 		{"tarn", "usb-lent", "linked", seen{fact.LinkUp: false, fact.USBLent: "moor-desk"}},
 		{"tarn", "driver-missing", "driver", seen{fact.DriverBound: false, fact.DriverOffered: ""}},
 		{"tarn", "driver-not-bound", "driver", seen{fact.DriverBound: false, fact.DriverState: "fetched"}},

@@ -28,6 +28,8 @@ const (
 	LoanSeen      Key = "loan.seen"
 	LoanOf        Key = "loan.of"
 	LoanEnds      Key = "loan.ends"
+	LoanAway      Key = "loan.away"
+	LoanStep      Key = "loan.step"
 	AdapterSeen   Key = "adapter.seen"
 	DriverBound   Key = "driver.bound"
 	DriverSet     Key = "driver.set"
@@ -128,6 +130,8 @@ func onTheBus() []Spec {
 		{Key: CompanionOf, Type: Text, Sources: []Source{Host, Person}, Text: "device through which it is reached"},
 		cable(LoanSeen, Bool, "a peer lends it to this bench", Host),
 		cable(LoanEnds, Moment, "the loan ends", Host),
+		{Key: LoanAway, Type: Text, Sources: []Source{Host}, Text: "why its lender does not reach it"},
+		{Key: LoanStep, Type: Text, Sources: []Source{Host}, Text: "what hands have to do at its lender"},
 		{Key: LoanOf, Type: Text, Sources: []Source{Host}, Text: "peer that lends it"},
 		cable(AdapterSeen, Bool, "its adapter has recognised it", Host),
 		cable(DriverBound, Bool, "the host has bound a driver to the device link", Host),

@@ -140,6 +140,10 @@ type Loan struct {
 	Serial  string `json:"serial,omitempty"` //
 	// Hands is what its borrower has asked those for who are near the device.
 	Hands []Hands `json:"hands,omitempty"`
+	// Away is why the lender does not reach the device now, "" while it does; Step is what hands over there have to do, if it
+	// needs some.
+	Away string `json:"away,omitempty"`
+	Step string `json:"step,omitempty"`
 }
 
 // AskHands holds the parameters of hands.ask: what somebody near a lent device is to do.

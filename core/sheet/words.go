@@ -14,7 +14,7 @@ var (
 )
 
 // OfDevice are the words whose values come from the device; every text may use them.
-var OfDevice = []string{"handle", "bench", "fingerprint", "set", "trouble", "holder", "number", "figures", "crew", "shown", "battery", "denied", "kit", "amiss", "copy", "companion", "lender", "signer"}
+var OfDevice = []string{"handle", "bench", "fingerprint", "set", "trouble", "holder", "number", "figures", "crew", "shown", "battery", "denied", "kit", "amiss", "copy", "companion", "lender", "away", "there", "signer"}
 
 // Words returns the names that a device's screens use in a language, with {maker} and
 // {model}. A word that the language does not define keeps the sheet's own value.

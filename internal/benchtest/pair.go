@@ -3,6 +3,7 @@ package benchtest
 import (
 	"context"
 	"log/slog"
+	"net"
 	"path/filepath"
 	"testing"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	core "earlybench.invalid/earlybench/core/peer"
+	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/store"
@@ -81,4 +83,15 @@ func (p *Pair) Shown() []core.Device {
 		}
 	}
 	return nil
+}
+
+// Steer does to the handset what a person near it would.
+func (p *Pair) Steer(method string, s standin.Steer) {
+	p.T.Helper()
+	c, err := net.Dial("unix", p.Rig.Addresses().Socket)
+	require.NoError(p.T, err)
+	conn := rpc.New(c, rpc.NoMethod)
+	defer conn.Close()
+	s.Body = "heron-9"
+	require.NoError(p.T, conn.Call(p.T.Context(), method, s, nil))
 }

@@ -59,6 +59,9 @@ func loanText(l client.Loan) string {
 	}
 	switch l.State {
 	case "active":
+		if l.Away != "" {
+			why += fmt.Sprintf(" %s does not reach it: %s", l.Peer, safe(l.Away))
+		}
 		if l.USB != "" {
 			why += fmt.Sprintf(" Its USB is at %s as %s (USB/IP).", l.USB, safe(l.BusID))
 		}

@@ -155,6 +155,9 @@ func (s *screen) viewStep(drawn bool, gap string) string {
 		return bold.Render("Nothing to do here just now.") + "\n\n" + safe(s.plan.Device.Says)
 	}
 	who := map[string]string{"hands": "With your hands", "computer": "At the computer", "automatic": "By itself"}[st.Who]
+	if st.Who == "hands" && s.plan.Device.Lender != "" {
+		who = "With hands over there"
+	}
 	if st.Minutes > 0 {
 		who += fmt.Sprintf(", about %d min", st.Minutes)
 	}

@@ -288,10 +288,12 @@ func (b *Borrowed) Open(ctx context.Context) (io.ReadWriteCloser, error) {
 	return b.lend.open(ctx, b.loan.of.Peer, b.lend.record(b.loan).Far)
 }
 
-// Ends is when the loan ends, and a channel that is closed when that may have changed.
-func (b *Borrowed) Ends() (time.Time, <-chan struct{}) {
-	changed := b.lend.nextChange()
-	return b.lend.record(b.loan).Ends, changed
+// Now is when the loan ends, why its lender does not reach the device, what hands over there have to do then, and a channel
+// that is closed when any of it may have changed.
+func (b *Borrowed) Now() (ends time.Time, away, step string, changed <-chan struct{}) {
+	changed = b.lend.nextChange()
+	r := b.lend.record(b.loan)
+	return r.Ends, r.Away, r.Step, changed
 }
 
 // Why is why the loan has ended; "" while it lasts.

@@ -220,6 +220,15 @@ func (l *Lend) AskForHands(ctx context.Context, name, title, text string) (Hands
 	return HandsOf{r.Hands[len(r.Hands)-1], r}, nil
 }
 
+// StepThere is what hands have to do so that the lender of a borrowed device reaches it, as the lender says; "" for nothing.
+func (l *Lend) StepThere(name string) string {
+	one, err := l.borrowedOne(name)
+	if err != nil {
+		return ""
+	}
+	return l.record(one).Step
+}
+
 // WithdrawHands withdraws a request for hands.
 func (l *Lend) WithdrawHands(ctx context.Context, id string) error {
 	h, one, err := l.ofHands(id, false)

@@ -9,6 +9,7 @@ import (
 
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/standin"
 )
 
 // What needs hands is asked of whoever is near; both benches tell how it is, also after they were ended.
@@ -60,4 +61,30 @@ func TestWhoeverIsNearIsAskedForHands(t *testing.T) {
 	require.NoError(t, err)
 	_, err = p.Harbour.Lend.AnswerHands(t.Context(), all[1].ID, "whoever is near", true, "")
 	require.ErrorContains(t, err, "its loan has ended")
+}
+
+// The lender knows why it does not reach a device that it lends, so nobody who has borrowed it has to guess.
+func TestWhatTheLenderLacksIsToldAndAskedOfWhoeverIsNear(t *testing.T) {
+	p := lends(t, "hands")
+	_, k := p.borrow("use", time.Hour)
+	handle := k.Device().Handle
+	require.Empty(t, p.Moor.Lend.StepThere(handle))
+	p.Steer(standin.MethodPull, standin.Steer{})
+	p.Moor.Eventually("it is told", func() bool { return p.Moor.Lend.StepThere(handle) != "" })
+	p.Moor.First(k, "linked")
+	st := p.Moor.Look(k)
+	require.Contains(t, st.Why.Text, "harbour-desk does not reach "+handle+" now. As it says: ")
+	require.Contains(t, st.Why.Text, "bus", "in the lender's words")
+	require.Equal(t, "hands", string(st.Readiness.Next.Who))
+	require.Equal(t, "lent-away", st.Why.Causes[0].ID)
+	require.Greater(t, st.Why.Causes[0].Probability, 0.9)
+	h, err := p.Moor.Lend.AskForHands(t.Context(), handle, p.Moor.Lend.StepThere(handle), "")
+	require.NoError(t, err)
+	require.Equal(t, h.Title, p.Harbour.Lend.Hands()[0].Title)
+
+	p.Steer(standin.MethodPlug, standin.Steer{})
+	_, err = p.Harbour.Lend.AnswerHands(t.Context(), h.ID, "whoever is near", true, "")
+	require.NoError(t, err)
+	p.Moor.Eventually("it is linked again", func() bool { return k.Session() != nil && p.Moor.Lend.StepThere(handle) == "" })
+	p.Moor.First(k, "")
 }

@@ -4,11 +4,14 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"earlybench.invalid/earlybench/core/device"
 	core "earlybench.invalid/earlybench/core/peer"
+	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/store"
 )
@@ -113,8 +116,23 @@ func (l *Lend) begun(ctx context.Context, one *loan) (core.Loan, error) {
 // told is a loan as the borrower is told of it.
 func (l *Lend) told(one *loan) core.Loan {
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.tellOf(one.Loan)
+	out := l.tellOf(one.Loan)
+	l.mu.Unlock()
+	l.tellAway(&out, one.of.Device)
+	return out
+}
+
+// tellAway adds why this bench does not reach a device that is lent, as it says itself. The lock is not held.
+func (l *Lend) tellAway(t *core.Loan, device string) {
+	k := l.cfg.Rack.ByID(device)
+	if t.State != string(store.LoanActive) || k == nil || k.Session() != nil {
+		return
+	}
+	st := l.cfg.Outlook.Look(k, "")
+	t.Away = strings.TrimSuffix(plain.Cut(plain.Line(st.Why.Text), 300), ".")
+	if n := st.Readiness.Next; n != nil && n.Who == sheet.Hands {
+		t.Step = plain.Cut(plain.Line(st.Fill(n.Text)), 300)
+	}
 }
 
 // tellOf is told; the lock is held.

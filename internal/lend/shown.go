@@ -147,12 +147,22 @@ func (l *Lend) free(k *keeper.Keeper, to store.Peer) (s core.State, seconds, wai
 
 // loansOf are the loans of a peer that are not over, and those that have ended in the last hour.
 func (l *Lend) loansOf(to store.Peer) core.Loans {
+	out, devices := l.listOf(to)
+	for i := range out.Loans {
+		l.tellAway(&out.Loans[i], devices[out.Loans[i].ID])
+	}
+	return out
+}
+
+// listOf is loansOf without why a device is away; devices are their records, by id of the loan.
+func (l *Lend) listOf(to store.Peer) (out core.Loans, devices map[string]string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	out := core.Loans{Loans: []core.Loan{}}
+	out, devices = core.Loans{Loans: []core.Loan{}}, map[string]string{}
 	for _, one := range l.loans {
 		if one.of.Lent && one.of.PeerKey == to.Key {
 			out.Loans = append(out.Loans, l.tellOf(one.Loan))
+			devices[one.ID] = one.of.Device
 		}
 	}
 	for _, r := range l.over {
@@ -161,5 +171,5 @@ func (l *Lend) loansOf(to store.Peer) core.Loans {
 		}
 	}
 	slices.SortFunc(out.Loans, func(a, b core.Loan) int { return strings.Compare(a.ID, b.ID) })
-	return out
+	return out, devices
 }

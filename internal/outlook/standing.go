@@ -214,6 +214,12 @@ func (o *Outlook) words(s Standing) map[string]string {
 	if f, ok := s.View.Get(fact.LoanOf, s.Now); ok && f.Value.Text() != "" {
 		w["lender"] = f.Value.Text()
 	}
+	w["away"], w["there"] = "it does not say why", "see what it needs"
+	for word, key := range map[string]fact.Key{"away": fact.LoanAway, "there": fact.LoanStep} {
+		if f, ok := s.View.Get(key, s.Now); ok && f.Value.Text() != "" {
+			w[word] = f.Value.Text()
+		}
+	}
 	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {
 		w["trouble"] = f.Value.String()
 	}

@@ -63,6 +63,8 @@ type Loan struct {
 	Place  int    `json:"place,omitempty"` // in the queue, from 1
 	Wait   int    `json:"wait,omitempty"`  // how many seconds it will likely wait
 	Made   bool   `json:"made,omitempty"`  // the record of the device was made for it
+	Away   string `json:"away,omitempty"`  // why its lender does not reach it now; "" while it does
+	Step   string `json:"step,omitempty"`  // what hands over there have to do then
 }
 
 // HandsState is how far a request for hands is.

@@ -66,9 +66,15 @@ func (s *Server) wanted(device string, n client.NewHands) (title, text string, e
 	if err != nil {
 		return "", "", eb.Errorf(eb.Invalid, "it is not said what is to be done")
 	}
+	if step := s.Lend.StepThere(device); step != "" {
+		return step, "", nil
+	}
 	next := deviceOf(s.Outlook.Look(k, "")).Next
 	if next == nil || next.Who != "hands" {
 		return "", "", &eb.Problem{Kind: eb.Invalid, Text: device + " needs no hands now.", Remedy: "Say what is to be done: earlybench hands ask " + device + " --title TEXT"}
+	}
+	if next.Text == next.Title {
+		return next.Title, "", nil
 	}
 	return next.Title, next.Text, nil
 }

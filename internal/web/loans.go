@@ -65,6 +65,9 @@ func (s *Server) loanOf(r store.Loan) client.Loan {
 	if r.Reason != "" {
 		out.Why = sentence(r.Reason)
 	}
+	if r.Away != "" && r.State == store.LoanActive {
+		out.Away = sentence(r.Away)
+	}
 	if r.Left != "" {
 		out.NotBack = sentence(r.Left)
 	}

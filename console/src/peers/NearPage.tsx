@@ -27,11 +27,11 @@ export function NearPage() {
             <p className="text-caption text-secondary">
               {hands.peer} has borrowed {hands.device}, and asks for your hands:
             </p>
-            <h2 className="mt-3 text-step font-semibold">
+            <h2 className="mt-3 mb-4 text-step font-semibold">
               <Emphasis text={hands.title} />
             </h2>
             {hands.text && (
-              <p className="mt-2 mb-4">
+              <p className="-mt-2 mb-4">
                 <Emphasis text={hands.text} />
               </p>
             )}

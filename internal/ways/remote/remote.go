@@ -37,8 +37,9 @@ type Loan interface {
 	Handle() string
 	// Open opens a stream to the device.
 	Open(ctx context.Context) (io.ReadWriteCloser, error)
-	// Ends is when the loan ends, and a channel that is closed when that may have changed.
-	Ends() (time.Time, <-chan struct{})
+	// Now is when the loan ends, why its lender does not reach the device, "" while it does, what hands over there have to do
+	// then, and a channel that is closed when any of it may have changed.
+	Now() (ends time.Time, away, step string, changed <-chan struct{})
 	// Why is why it has ended; "" while it lasts.
 	Why() string
 }
@@ -50,6 +51,7 @@ type Way struct {
 	scope  string
 	loan   Loan
 	over   chan struct{} // closed by End
+	again  chan struct{} // it is worth another attempt
 	once   sync.Once
 }
 
@@ -57,7 +59,7 @@ var counted atomic.Int64
 
 // Reach has a borrowed device reached until end is called.
 func Reach(cfg Config, k *keeper.Keeper, l Loan) (end func()) {
-	w := &Way{cfg: cfg, keeper: k, loan: l, scope: fmt.Sprintf("remote:%s/%d", k.Device().ID, counted.Add(1)), over: make(chan struct{})}
+	w := &Way{cfg: cfg, keeper: k, loan: l, scope: fmt.Sprintf("remote:%s/%d", k.Device().ID, counted.Add(1)), over: make(chan struct{}), again: make(chan struct{}, 1)}
 	k.Reach(w)
 	return func() { w.once.Do(func() { close(w.over) }) }
 }
@@ -122,24 +124,36 @@ func (w *Way) Run(ctx context.Context, to ways.Sink) error {
 		case <-t.C:
 		case <-to.Retry():
 			pause = firstPause
+		case <-w.again:
+			pause = firstPause
 		}
 		t.Stop()
 	}
 	return nil
 }
 
-// observe observes that the device is lent, and until when, until the loan has ended.
+// observe observes that the device is lent, until when, and whether its lender reaches it, until the loan has ended.
 func (w *Way) observe(ctx context.Context, to ways.Sink) {
 	seen := func(k fact.Key, v fact.Value) fact.Fact {
 		return fact.Fact{Key: k, Value: v, Source: fact.Host, At: w.cfg.Clock.Now()}
 	}
 	to.Observe(seen(fact.LoanSeen, fact.Of(true)), seen(fact.LoanOf, fact.Of(w.loan.Peer())))
 	var known time.Time
+	wasAway, wasStep := "?", "?"
 	for {
-		at, changed := w.loan.Ends()
+		at, away, step, changed := w.loan.Now()
 		if !at.Equal(known) {
 			known = at
 			to.Observe(seen(fact.LoanEnds, fact.Of(at)))
+		}
+		if away != wasAway || step != wasStep {
+			if wasAway, wasStep = away, step; away == "" {
+				select {
+				case w.again <- struct{}{}:
+				default:
+				}
+			}
+			to.Observe(seen(fact.LoanAway, fact.Of(away)), seen(fact.LoanStep, fact.Of(step)))
 		}
 		select {
 		case <-ctx.Done():
