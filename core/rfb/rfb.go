@@ -1,7 +1,7 @@
 // Package rfb speaks the Remote Framebuffer protocol (RFC 6143), both sides:
 // a server for one viewer on a [Source], and a viewer that takes a picture.
 // Versions 3.8 and 3.3, no security of its own (it runs inside the link); what has
-// changed, in ZRLE where the viewer knows it, else raw.
+// changed, in ZRLE where the viewer knows it, else raw; over a slow line what moves is coarser until it is still.
 package rfb
 
 import (
@@ -13,6 +13,7 @@ import (
 	"io"
 	"slices"
 	"sync"
+	"time"
 )
 
 // A Source is a screen. Its methods may be called from any goroutine.
@@ -72,13 +73,15 @@ type viewer struct {
 	rw  io.ReadWriteCloser
 	src Source
 
-	wake chan struct{}
+	wake    chan struct{}
+	greeted time.Time // when the last of the greeting was sent, which the viewer answers at once
 
-	mu     sync.Mutex
-	format pixelFormat
-	asked  bool // an update was requested and not sent
-	whole  bool // and not only of what changed
-	zrle   bool // the viewer knows ZRLE
+	mu      sync.Mutex
+	format  pixelFormat
+	asked   bool // an update was requested and not sent
+	askedAt time.Time
+	whole   bool // and not only of what changed
+	zrle    bool // the viewer knows ZRLE
 }
 
 func (v *viewer) greet(ctx context.Context) error {
@@ -126,6 +129,7 @@ func (v *viewer) greet(ctx context.Context) error {
 	b = binary.BigEndian.AppendUint16(b, uint16(frame.Bounds().Dy()))
 	b, _ = binary.Append(b, binary.BigEndian, native)
 	b = binary.BigEndian.AppendUint32(b, uint32(len(name)))
+	v.greeted = time.Now()
 	_, err = v.rw.Write(append(b, name...))
 	return err
 }
@@ -183,7 +187,7 @@ func (v *viewer) message(kind byte) error {
 			return err
 		}
 		v.mu.Lock()
-		v.asked = true
+		v.asked, v.askedAt = true, time.Now()
 		v.whole = v.whole || m.Incremental == 0
 		v.mu.Unlock()
 		select {
@@ -229,11 +233,12 @@ func (v *viewer) message(kind byte) error {
 }
 
 // send answers each request with what has changed, once something has. What changed meanwhile is not sent: a slow line
-// gets fewer pictures, and none that is out of date.
+// gets fewer pictures, coarser ones, and none that is out of date. What is coarse is sent as it is once nothing changes.
 func (v *viewer) send(ctx context.Context) error {
 	var sent uint64
-	var before *image.RGBA
+	var last, shown *image.RGBA // the picture that was sent, and what of it the viewer shows; the same unless that is coarse
 	var z *zrle
+	var l line
 	for {
 		select {
 		case <-ctx.Done():
@@ -241,44 +246,71 @@ func (v *viewer) send(ctx context.Context) error {
 		case <-v.wake:
 		}
 		v.mu.Lock()
-		asked, after := v.asked, sent
+		asked, at, after := v.asked, v.askedAt, sent
 		if v.whole {
-			after, before = 0, nil
+			after, last = 0, nil
 		}
 		v.asked, v.whole = false, false
 		v.mu.Unlock()
 		if !asked {
 			continue
 		}
-		frame, parts, number, err := v.next(ctx, after, before)
+		if last == nil && sent == 0 {
+			l.least = at.Sub(v.greeted)
+		}
+		l.arrived(at)
+		frame, parts, number, err := v.next(ctx, after, last, shown)
 		if err != nil {
 			return err
 		}
 		v.mu.Lock()
 		format, short := v.format, v.zrle
 		v.mu.Unlock()
+		level := l.level
+		if frame == last || last == nil || !short { // it is made finer, is the first one, or would not become shorter
+			level = 0
+		}
+		switch {
+		case last == nil || level == 0 && shown == last && frame != last:
+			shown = frame
+		default:
+			if shown = repainted(shown, frame, parts, level); level == 0 && len(changed(frame, shown)) == 0 {
+				shown = frame
+			}
+		}
 		if short && z == nil {
 			z = newZRLE()
 		}
-		message, err := update(frame, parts, &format, z, short)
+		message, err := update(shown, parts, &format, z, short)
 		if err == nil {
+			l.began = time.Now()
 			_, err = v.rw.Write(message)
 		}
 		if err != nil {
 			return err
 		}
-		sent, before = number, frame
+		sent, last = number, frame
 	}
 }
 
-// next waits for a picture that differs from the one before, and returns where.
-func (v *viewer) next(ctx context.Context, after uint64, before *image.RGBA) (*image.RGBA, []image.Rectangle, uint64, error) {
+// next waits for a picture that differs from the one before, and returns where. While what is shown is coarse and nothing
+// changes, it is the same picture, with parts that are to be made finer.
+func (v *viewer) next(ctx context.Context, after uint64, last, shown *image.RGBA) (*image.RGBA, []image.Rectangle, uint64, error) {
+	waiting, cancel := ctx, context.CancelFunc(func() {})
+	if last != nil && shown != last {
+		waiting, cancel = context.WithTimeout(ctx, stillFor)
+	}
+	defer cancel()
 	for {
-		frame, number, err := v.src.Frame(ctx, after)
+		frame, number, err := v.src.Frame(waiting, after)
+		if waiting.Err() != nil && ctx.Err() == nil {
+			parts := changed(last, shown)
+			return last, parts[:min(len(parts), mostFiner)], after, nil
+		}
 		if err != nil {
 			return nil, nil, 0, err
 		}
-		if parts := changed(frame, before); len(parts) > 0 {
+		if parts := changed(frame, last); len(parts) > 0 {
 			return frame, parts, number, nil
 		}
 		after = number

@@ -3,7 +3,6 @@ package benchtest
 import (
 	"context"
 	"log/slog"
-	"net"
 	"path/filepath"
 	"testing"
 	"time"
@@ -12,7 +11,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	core "earlybench.invalid/earlybench/core/peer"
-	"earlybench.invalid/earlybench/core/rpc"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/store"
@@ -83,15 +81,4 @@ func (p *Pair) Shown() []core.Device {
 		}
 	}
 	return nil
-}
-
-// Steer does to the handset what a person near it would.
-func (p *Pair) Steer(method string, s standin.Steer) {
-	p.T.Helper()
-	c, err := net.Dial("unix", p.Rig.Addresses().Socket)
-	require.NoError(p.T, err)
-	conn := rpc.New(c, rpc.NoMethod)
-	defer conn.Close()
-	s.Body = "heron-9"
-	require.NoError(p.T, conn.Call(p.T.Context(), method, s, nil))
 }

@@ -69,7 +69,7 @@ func TestWhatTheLenderLacksIsToldAndAskedOfWhoeverIsNear(t *testing.T) {
 	_, k := p.borrow("use", time.Hour)
 	handle := k.Device().Handle
 	require.Empty(t, p.Moor.Lend.StepThere(handle))
-	p.Steer(standin.MethodPull, standin.Steer{})
+	require.NoError(t, benchtest.Steer(t, p.Rig, standin.MethodPull, standin.Steer{Body: "heron-9"}))
 	p.Moor.Eventually("it is told", func() bool { return p.Moor.Lend.StepThere(handle) != "" })
 	p.Moor.First(k, "linked")
 	st := p.Moor.Look(k)
@@ -82,7 +82,7 @@ func TestWhatTheLenderLacksIsToldAndAskedOfWhoeverIsNear(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, h.Title, p.Harbour.Lend.Hands()[0].Title)
 
-	p.Steer(standin.MethodPlug, standin.Steer{})
+	require.NoError(t, benchtest.Steer(t, p.Rig, standin.MethodPlug, standin.Steer{Body: "heron-9"}))
 	_, err = p.Harbour.Lend.AnswerHands(t.Context(), h.ID, "whoever is near", true, "")
 	require.NoError(t, err)
 	p.Moor.Eventually("it is linked again", func() bool { return k.Session() != nil && p.Moor.Lend.StepThere(handle) == "" })
