@@ -55,6 +55,11 @@ export function PeerItem({ peer }: { peer: Peer }) {
       ) : (
         peer.signs && <p>Its apps are signed here, each after a consent.</p>
       )}
+      {peer.kits.length > 0 && (
+        <p>
+          It may have the {peer.kits.length > 1 ? "kits" : "kit"} {peer.kits.join(" and ")}.
+        </p>
+      )}
       {single.length > 0 && (
         <p className="text-caption text-secondary">
           {single.map(([handle, right]) => `${handle}: ${right}`).join(", ")}
