@@ -106,6 +106,7 @@ func startWith(t testing.TB, state string, options ...string) *demo {
 	bin, err := program()
 	require.NoError(t, err)
 	d := &demo{t: t, bin: bin, state: state, out: &shared{}}
+	d.keepCompiled()
 	file := filepath.Join(t.TempDir(), "addresses.json")
 	d.cmd = exec.Command(bin, append([]string{"demo", "--state", state, "--port", "0", "--addresses", file}, options...)...)
 	d.cmd.Dir = ".."
@@ -119,6 +120,20 @@ func startWith(t testing.TB, state string, options ...string) *demo {
 	d.api = client.New(d.at.Socket)
 	t.Cleanup(d.api.Close)
 	return d
+}
+
+// keepCompiled has the stand-ins of all demos keep compiled apps in one place: compiling one takes seconds.
+func (d *demo) keepCompiled() {
+	d.t.Helper()
+	kept := filepath.Join(filepath.Dir(d.bin), "compiled")
+	require.NoError(d.t, os.MkdirAll(kept, 0o700))
+	for _, rig := range []string{"standins", "harbour-desk/standins"} {
+		bodies := filepath.Join(d.state, rig, "bodies")
+		require.NoError(d.t, os.MkdirAll(bodies, 0o700))
+		if err := os.Symlink(kept, filepath.Join(bodies, "compiled")); !errors.Is(err, os.ErrExist) {
+			require.NoError(d.t, err)
+		}
+	}
 }
 
 // stop ends the demo as Ctrl-C does.

@@ -81,13 +81,13 @@ func (f *Fetching) run(ctx context.Context, run *job.Run) (any, error) {
 	if err := run.Args(&a); err != nil {
 		return nil, err
 	}
-	return f.fetch(ctx, a.need(), run.Phase, run.Progress)
+	return f.fetch(ctx, a.need(), run.Job().Begun > 1, run.Phase, run.Progress)
 }
 
 // Need fetches the kit that a build needs, if it is missing. say is called with what is done.
 func (f *Fetching) Need(ctx context.Context, n kit.Need, say func(string)) error {
 	say(fmt.Sprintf("fetching %s from %s", n.Name, n.At))
-	_, err := f.fetch(ctx, n, func(string, int64) {}, func(int64) {})
+	_, err := f.fetch(ctx, n, false, func(string, int64) {}, func(int64) {})
 	return err
 }
 
@@ -146,10 +146,17 @@ func (f *Fetching) Check(ctx context.Context, at string) (points []peer.Point) {
 // readWithin is how long a peer may read the files of a kit.
 const readWithin = 10 * time.Minute
 
+// connectsWithin is how long a connection that was just lost may take to come again.
+const connectsWithin = 6 * time.Second
+
+// unreachable is for how long a peer may be away before a fetch that goes on fails.
+const unreachable = 2 * time.Minute
+
 // atOnce is how many files come at the same time.
 const atOnce = 4
 
-func (f *Fetching) fetch(ctx context.Context, n kit.Need, phase func(string, int64), progress func(int64)) (none Result, err error) {
+// fetch fetches a kit. It waits a little for the connection, and for longer if it goes on after a restart.
+func (f *Fetching) fetch(ctx context.Context, n kit.Need, again bool, phase func(string, int64), progress func(int64)) (none Result, err error) {
 	select {
 	case f.turn <- struct{}{}:
 		defer func() { <-f.turn }()
@@ -158,6 +165,15 @@ func (f *Fetching) fetch(ctx context.Context, n kit.Need, phase func(string, int
 	}
 	phase("look", 0)
 	looked, err := f.Look(ctx, n)
+	patience := connectsWithin
+	if again {
+		patience = unreachable
+	}
+	for began := time.Now(); problem.KindOf(err) == problem.Unavailable && time.Since(began) < patience; looked, err = f.Look(ctx, n) {
+		if err := clock.Sleep(ctx, clock.System{}, time.Second); err != nil {
+			return none, context.Cause(ctx)
+		}
+	}
 	if err != nil {
 		return none, err
 	}

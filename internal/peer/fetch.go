@@ -25,6 +25,8 @@ const (
 	silentFor   = 20 * time.Second // without a byte, it is asked for again
 	giveUpAfter = 3 * time.Minute  // without a byte, over all attempts
 	fetchPause  = 500 * time.Millisecond
+	// refusedFor is for how long a refusal may be that of a bench which was started just now, and takes up its work again.
+	refusedFor = 10 * time.Second
 )
 
 // Fetch gets a file of a peer, and keeps it among files. It goes on where it was, also after the connection was lost, until
@@ -42,6 +44,7 @@ func (p *Peers) Fetch(ctx context.Context, name string, f File, files store.File
 		return err
 	}
 	defer into.Close()
+	var refusedAt time.Time
 	for last := time.Now(); ; {
 		had := into.Bytes()
 		err := p.fetchOnce(ctx, name, f, into, came)
@@ -49,6 +52,11 @@ func (p *Peers) Fetch(ctx context.Context, name string, f File, files store.File
 			last = time.Now()
 		}
 		refused, is := errors.AsType[*peer.Refused](err)
+		if is && refusedAt.IsZero() {
+			refusedAt = time.Now()
+		} else if !is {
+			refusedAt = time.Time{}
+		}
 		switch {
 		case err == nil:
 			if err := into.Finish(); errors.Is(err, store.ErrOther) {
@@ -59,7 +67,7 @@ func (p *Peers) Fetch(ctx context.Context, name string, f File, files store.File
 			return nil
 		case ctx.Err() != nil:
 			return context.Cause(ctx)
-		case is:
+		case is && time.Since(refusedAt) > refusedFor:
 			return problem.Errorf(problem.Failed, "%s does not send it: %s", name, refused.Text)
 		case time.Since(last) > giveUpAfter:
 			return problem.Errorf(problem.Unavailable, "nothing has come from %s for %s: %w", name, time.Since(last).Round(time.Second), err)

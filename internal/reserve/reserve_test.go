@@ -232,7 +232,7 @@ func TestARunThatIsNotHeardOfGivesAllBack(t *testing.T) {
 	d := deskWith(t, 1)
 	r := d.active(d.ask(1).ID)
 	require.Equal(t, "whoever asked for it was not heard of any more", d.isOver(r.ID).Reason)
-	require.Empty(t, d.Rack.All()[0].Reserved())
+	d.Eventually("the device is free", func() bool { return d.Rack.All()[0].Reserved() == "" })
 	over, err := d.Heard(t.Context(), r.ID, "access/night")
 	require.NoError(t, err, "who comes back late learns it")
 	require.Equal(t, store.ReservationEnded, over.State)

@@ -11,6 +11,7 @@ import (
 
 const (
 	mostAsks = 5                // that go on, of a peer
+	mostDone = 100              // whose answers are kept, of a peer
 	keptFor  = 10 * time.Minute // for how long an answer is told again, should it have been lost
 )
 
@@ -44,14 +45,7 @@ func (s *asks[A]) known(id string) (answer A, ok bool) {
 func (s *asks[A]) begin(ctx context.Context, work *sync.WaitGroup, from store.Peer, id string, first A, do func(ctx context.Context, say func(A)) A) (A, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	going := 0
-	for other, a := range s.all {
-		if a.done && time.Since(a.since) > keptFor {
-			delete(s.all, other)
-		} else if !a.done && a.of == from.Key {
-			going++
-		}
-	}
+	going := s.tidy(from.Key)
 	var none A
 	switch {
 	case s.all[id] != nil:
@@ -77,6 +71,29 @@ func (s *asks[A]) begin(ctx context.Context, work *sync.WaitGroup, from store.Pe
 		say(do(ctx, func(answer A) { say(answer, false) }), true)
 	})
 	return first, nil
+}
+
+// tidy forgets answers that are kept for too long, or are too many of a peer, and returns how much of that peer goes on. The
+// lock is held.
+func (s *asks[A]) tidy(key string) (going int) {
+	oldest, done := "", 0
+	for id, a := range s.all {
+		switch {
+		case a.done && time.Since(a.since) > keptFor:
+			delete(s.all, id)
+		case a.of != key:
+		case !a.done:
+			going++
+		default:
+			if done++; oldest == "" || a.since.Before(s.all[oldest].since) {
+				oldest = id
+			}
+		}
+	}
+	if done >= mostDone {
+		delete(s.all, oldest)
+	}
+	return going
 }
 
 // forget has it begun anew when it is asked for again. What goes on ends.

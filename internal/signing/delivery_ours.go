@@ -68,7 +68,7 @@ type offer struct {
 
 	mu   sync.Mutex
 	over bool
-	open []*os.File // that are being sent
+	open map[*os.File]bool // that are being sent
 }
 
 // end ends it, and what is being sent.
@@ -76,7 +76,7 @@ func (o *offer) end() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.over = true
-	for _, f := range o.open {
+	for f := range o.open {
 		f.Close()
 	}
 	os.RemoveAll(o.files.Dir) //nolint:errcheck // what is left is swept
@@ -94,9 +94,12 @@ func (o *offer) file(ref core.FileRef) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	o.open = append(o.open, r)
-	_, err = r.Seek(ref.From, io.SeekStart)
-	return &counting{r, &o.sent}, err
+	if _, err := r.Seek(ref.From, io.SeekStart); err != nil {
+		r.Close()
+		return nil, err
+	}
+	o.open[r] = true
+	return &sending{r, o}, nil
 }
 
 // Deliver begins a delivery.
@@ -145,7 +148,7 @@ func (s *Signing) runDelivery(ctx context.Context, run *job.Run) (any, error) {
 		return nil, err
 	}
 	run.Phase("consent", 0)
-	looked, err := s.lookPatiently(ctx, project.Identity)
+	looked, err := s.lookFor(ctx, run, project.Identity)
 	if err != nil {
 		return nil, err
 	}
@@ -171,18 +174,26 @@ func (s *Signing) runDelivery(ctx context.Context, run *job.Run) (any, error) {
 	return out.with(answer, d)
 }
 
-// lookPatiently is Look, which waits for the connection to a peer.
-func (s *Signing) lookPatiently(ctx context.Context, identity string) (core.SignerLooked, error) {
+// lookFor is Look for a job. It waits a little for the connection, and for longer if it goes on after a restart.
+func (s *Signing) lookFor(ctx context.Context, run *job.Run, identity string) (core.SignerLooked, error) {
+	patience := connectsWithin
+	if run.Job().Begun > 1 {
+		patience = unreachable
+	}
 	for began := time.Now(); ; {
 		looked, err := s.Look(ctx, identity)
-		if problem.KindOf(err) != problem.Unavailable || time.Since(began) > unreachable {
+		if problem.KindOf(err) != problem.Unavailable || time.Since(began) > patience {
 			return looked, err
 		}
+		run.Note("waiting for the connection")
 		if err := clock.Sleep(ctx, clock.System{}, askEvery); err != nil {
 			return looked, context.Cause(ctx)
 		}
 	}
 }
+
+// connectsWithin is how long a connection that was just lost may take to come again.
+const connectsWithin = 6 * time.Second
 
 // unreachable is for how long a peer may be away before a delivery fails.
 const unreachable = 2 * time.Minute
@@ -207,6 +218,7 @@ func (s *Signing) delivered(ctx context.Context, run *job.Run, d Delivery, in co
 		case err != nil:
 			return now, s.saysOf(d, err)
 		default:
+			now.Done, now.Total = max(0, now.Done), max(0, now.Total)
 			if heard = time.Now(); now.State != last.State || now.Done != last.Done {
 				changed = time.Now()
 			}
@@ -311,7 +323,7 @@ func (s *Signing) offer(at, id string, p *appfile.Project, by developer.Public) 
 	if err != nil {
 		return nil, nil, err
 	}
-	o := &offer{key: to.Key, files: store.Files{Dir: filepath.Join(s.cfg.Dir, "out-"+id)}, sizes: map[string]int64{}}
+	o := &offer{key: to.Key, files: store.Files{Dir: filepath.Join(s.cfg.Dir, "out-"+id)}, sizes: map[string]int64{}, open: map[*os.File]bool{}}
 	s.mu.Lock()
 	s.offers[id] = o
 	s.mu.Unlock()
@@ -378,18 +390,23 @@ func (s *Signing) File(_ context.Context, from store.Peer, ref core.FileRef) (io
 	return nil, errNoFile
 }
 
-// counting counts what is read of a file.
-type counting struct {
+// sending is a file that is being sent; what of it is read is counted.
+type sending struct {
 	file *os.File
-	sent *atomic.Int64
+	of   *offer
 }
 
 // Read reads.
-func (c *counting) Read(p []byte) (int, error) {
-	n, err := c.file.Read(p)
-	c.sent.Add(int64(n))
+func (f *sending) Read(p []byte) (int, error) {
+	n, err := f.file.Read(p)
+	f.of.sent.Add(int64(n))
 	return n, err
 }
 
 // Close ends it.
-func (c *counting) Close() error { return c.file.Close() }
+func (f *sending) Close() error {
+	f.of.mu.Lock()
+	delete(f.of.open, f.file)
+	f.of.mu.Unlock()
+	return f.file.Close()
+}

@@ -145,6 +145,27 @@ func TestADeliveryGoesOnAcrossBreaksAndARestart(t *testing.T) {
 	require.NoError(t, p.Harbour.Files.Whole(t.Context(), file.File))
 }
 
+func TestADeliveryGoesOnAfterTheBenchThatAskedForItWasStartedAnew(t *testing.T) {
+	const size = 12 << 20
+	p := benchtest.NewPair(t, signsAndUses)
+	p.Wire.Slow(3<<20, 0)
+	p.Wire.Cut(false)
+	signedThere(t, p.Moor, benchtest.BigApp(t, size))
+	j, err := p.Moor.Signing.Deliver(t.Context(), signing.Delivery{App: "fellgate/callout", Peer: "harbour-desk", Device: p.Heron.Device().Handle}, "ada")
+	require.NoError(t, err)
+	p.Moor.Eventually("so much went there", func() bool {
+		now, ok := p.Moor.Jobs.Job(j.ID)
+		return ok && now.Phases[2].Done > size/3
+	})
+	p.Moor.End()
+	p.Moor = benchtest.In(t, p.MoorDir)
+	done, _ := outcome(t, p.Moor.Ended(j))
+	require.Equal(t, job.Done, done.State, "%+v", done.Error)
+	uses, err := p.Harbour.Store.SafeUses(t.Context())
+	require.NoError(t, err)
+	require.Len(t, uses, 1, "nobody is asked twice")
+}
+
 func TestADeliveryIsRefusedBeforeAnybodyIsAsked(t *testing.T) {
 	p := benchtest.NewPair(t, signsAndUses)
 	signedThere(t, p.Moor, benchtest.SmallApp(t, true))
@@ -191,8 +212,8 @@ func TestADeliveryThatIsStoppedEndsOverThere(t *testing.T) {
 	j, err := p.Moor.Signing.Deliver(t.Context(), signing.Delivery{App: "fellgate/callout", Peer: "harbour-desk", Device: p.Heron.Device().Handle}, "ada")
 	require.NoError(t, err)
 	p.Moor.Eventually("it is sent", func() bool {
-		now, _ := p.Moor.Jobs.Job(j.ID)
-		return now.Phases[2].Done > 1<<20
+		now, ok := p.Moor.Jobs.Job(j.ID)
+		return ok && now.Phases[2].Done > 1<<20
 	})
 	require.True(t, p.Moor.Jobs.Stop(j.ID))
 	require.Equal(t, job.Stopped, p.Moor.Ended(j).State)
