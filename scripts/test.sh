@@ -26,16 +26,16 @@ core() { # packages of the core that have goroutines or locks of their own (yes)
     done
 }
 compute='^(TestBrokenSheetsAreRefusedInTheirPlaceAndNeverCrash|TestConditionsComeToATruthEvenWhereFactsAreMissing|TestTheEngineIsNearlyAsGoodAsLookingAtEverything|TestEveryScreenIsDrawn|TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent)$'
-measure='^(TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle|TestBogusAnnouncementsHarmNoKnownDevice|TestABorrowedDeviceIsOfUseOverALongLine)$'
+measure='^(TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle|TestBogusAnnouncementsHarmNoKnownDevice|TestABorrowedDeviceIsOfUseOverALongLine|TestManyReadersOfTheEventsHoldNobodyUp)$'
 run -v -race -gcflags=modernc.org/sqlite/lib=-race=false -p 4 -skip "$compute|$measure" ./cmd/... ./standin/... ./internal/... ./client/... $(core yes)
 run -v -skip "$compute" $(core no)
 run -v -run "$compute" ./core/sheet ./core/cause ./standin/body ./internal/tryout
-run -v -run "$measure" -p 1 ./internal/ways/air ./internal/lend
+run -v -run "$measure" -p 1 ./internal/ways/air ./internal/lend ./test
 
 # Those of the whole program wait for devices and pages most of the time, each with a demo of
 # its own on ports of its own: two halves run side by side.
 halves() {
-    names=$(sed -n 's/^func \(Test[A-Za-z0-9]*\)(t \*testing.T) {$/\1/p' test/*_test.go)
+    names=$(sed -n 's/^func \(Test[A-Za-z0-9]*\)(t \*testing.T) {$/\1/p' test/*_test.go | grep -vE "$measure")
     for half in 0 1; do
         some=$(echo "$names" | awk -v half=$half 'NR % 2 == half' | paste -sd'|')
         go test -v -timeout 15m -run "^($some)\$" ./test >"$out.$half" 2>&1 || echo "FAILED: go test ./test, half $half" >>"$out.$half" &

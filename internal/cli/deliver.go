@@ -1,8 +1,9 @@
 package cli
 
 import (
-	"context"
 	"fmt"
+
+	"github.com/spf13/cobra"
 
 	"earlybench.invalid/earlybench/client"
 )
@@ -10,7 +11,13 @@ import (
 const atHelp = "a peer that signs the app and puts it onto a device of its own"
 
 // deliver has a peer put an app onto a device of its own.
-func (p *program) deliver(ctx context.Context, what client.Run, args []string) error {
+func (p *program) deliver(c *cobra.Command, what client.Run, args []string) error {
+	ctx := c.Context()
+	for _, name := range []string{"for", "follow", "picture", "where"} {
+		if c.Flags().Changed(name) {
+			return usage("--%s does not go with --at: log and picture stay with %s, which keeps a tryout of its own", name, what.Peer)
+		}
+	}
 	if len(args) != 2 {
 		return usage("with --at, name the app and one device of %s; see them: earlybench rack --peers", what.Peer)
 	}

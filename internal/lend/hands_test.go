@@ -71,9 +71,11 @@ func TestWhatTheLenderLacksIsToldAndAskedOfWhoeverIsNear(t *testing.T) {
 	require.Empty(t, p.Moor.Lend.StepThere(handle))
 	require.NoError(t, benchtest.Steer(t, p.Rig, standin.MethodPull, standin.Steer{Body: "heron-9"}))
 	p.Moor.Eventually("it is told", func() bool { return p.Moor.Lend.StepThere(handle) != "" })
+	p.Moor.Eventually("it is observed", func() bool {
+		return strings.Contains(p.Moor.Look(k).Why.Text, "harbour-desk does not reach "+handle+" now. As it says: ")
+	})
 	p.Moor.First(k, "linked")
 	st := p.Moor.Look(k)
-	require.Contains(t, st.Why.Text, "harbour-desk does not reach "+handle+" now. As it says: ")
 	require.Contains(t, st.Why.Text, "bus", "in the lender's words")
 	require.Equal(t, "hands", string(st.Readiness.Next.Who))
 	require.Equal(t, "lent-away", st.Why.Causes[0].ID)
