@@ -88,7 +88,8 @@ function Step({ prep }: { prep: Prep }) {
     <section aria-label="Current step" aria-live="polite" className="flex gap-6">
       <div className="min-w-0 grow">
         <p className="flex items-center gap-2 text-caption text-secondary">
-          <WhoSign who={step.who} /> {step.who === "hands" && device.borrowed_from ? "With hands over there" : whoWords[step.who]}
+          <WhoSign who={step.who} />{" "}
+          {step.who === "hands" && device.borrowed_from ? "With hands over there" : whoWords[step.who]}
           {step.minutes === 1 ? ", about a minute" : step.minutes > 1 ? `, about ${step.minutes} minutes` : ""}
         </p>
         <h2 className="mt-2 text-step font-normal tracking-[-0.02em]">
