@@ -50,6 +50,26 @@ type File struct {
 	Size   int64  `json:"size"`
 }
 
+// Check returns an error for a file whose path could lead out of where it belongs, that has no digest, or a size that
+// is none.
+func (f File) Check() error {
+	if err := CheckPath(f.Path); err != nil {
+		return err
+	}
+	if err := CheckDigest(f.SHA256); err != nil || f.Size < 0 || f.Size > MaxBytes {
+		return fmt.Errorf("%.80q has no digest, or no size", f.Path)
+	}
+	return nil
+}
+
+// CheckDigest returns an error for what is no SHA-256 in hexadecimal.
+func CheckDigest(s string) error {
+	if raw, err := hex.DecodeString(s); err != nil || len(raw) != sha256.Size {
+		return fmt.Errorf("%.80q is no SHA-256", s)
+	}
+	return nil
+}
+
 // Bundle is an opened and checked bundle.
 type Bundle struct {
 	Manifest []byte // as it stands in the file; its SHA-256 is the bundle's id

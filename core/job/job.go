@@ -139,3 +139,12 @@ func (j Job) copy() Job {
 	j.Phases = append([]Phase(nil), j.Phases...)
 	return j
 }
+
+// ResultOf reads the result of a job of a kind back: the job may be running still, or come from its record.
+func ResultOf[T any](j Job, kind string) (result T, ok bool) {
+	if j.Kind != kind || j.Result == nil {
+		return result, false
+	}
+	raw, err := json.Marshal(j.Result)
+	return result, err == nil && json.Unmarshal(raw, &result) == nil
+}

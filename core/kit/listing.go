@@ -1,8 +1,6 @@
 package kit
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"path"
@@ -52,17 +50,17 @@ func (l *Listing) check() error {
 	}
 	files, total := map[string]bool{}, int64(0)
 	for _, f := range l.Files {
+		if err := f.Check(); err != nil {
+			return err
+		}
 		if err := checkListed(f.Path); err != nil {
 			return err
 		}
-		if raw, err := hex.DecodeString(f.SHA256); err != nil || len(raw) != sha256.Size || f.Size < 0 || f.Size > bundle.MaxBytes {
-			return fmt.Errorf("%.80q has no digest, or no size", f.Path)
-		}
-		if name := strings.ToLower(f.Path); files[name] { // on some systems they are the same
+		name := strings.ToLower(f.Path) // on some systems they are the same
+		if files[name] {
 			return fmt.Errorf("%.80q stands in it twice", f.Path)
-		} else {
-			files[name] = true
 		}
+		files[name] = true
 		total += f.Size
 	}
 	if total > bundle.MaxBytes {

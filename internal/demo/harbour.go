@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"os"
 	"path/filepath"
 	"time"
 
@@ -168,16 +167,8 @@ func (h *harbour) giveKit(ctx context.Context, first *client.Client) error {
 	if err != nil {
 		return nil // the program is not beside the demo's apps
 	}
-	description, err := os.ReadFile(filepath.Join(app, kitName+".yaml"))
-	if err != nil {
-		return err
-	}
-	path := filepath.Join(h.dir, "standins", kitName+"-"+farKit)
-	if err := copyKit(path, farKit); err != nil {
-		return fmt.Errorf("make its stand-in kit: %w", err)
-	}
-	if _, err := h.client.AddKit(ctx, client.NewKit{Name: kitName, Path: path, Description: string(description)}); err != nil {
-		return fmt.Errorf("name its stand-in kit: %w", err)
+	if err := addKit(ctx, h.client, app, filepath.Join(h.dir, "standins", kitName+"-"+farKit), farKit); err != nil {
+		return fmt.Errorf("give it its stand-in kit: %w", err)
 	}
 	who, err := first.Bench(ctx)
 	if err != nil {

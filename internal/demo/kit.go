@@ -41,21 +41,27 @@ func (d *demo) giveKit(ctx context.Context) error {
 }
 
 func (d *demo) makeKits(ctx context.Context, app string) error {
+	if err := copyKit(filepath.Join(d.cfg.State, "kits", kitName+"-"+foundKit), foundKit); err != nil {
+		return err
+	}
+	named := filepath.Join(d.cfg.State, "standins", kitName+"-"+namedKit)
+	if err := addKit(ctx, d.client, app, named, namedKit); err != nil {
+		return err
+	}
+	return os.Remove(filepath.Join(named, filepath.FromSlash(lostOfThat)))
+}
+
+// addKit makes a copy of the stand-in kit, and names it for a bench. The app has its description.
+func addKit(ctx context.Context, bench *client.Client, app, path, version string) error {
 	description, err := os.ReadFile(filepath.Join(app, kitName+".yaml"))
 	if err != nil {
 		return err
 	}
-	named := filepath.Join(d.cfg.State, "standins", kitName+"-"+namedKit)
-	if err := copyKit(named, namedKit); err != nil {
+	if err := copyKit(path, version); err != nil {
 		return err
 	}
-	if err := copyKit(filepath.Join(d.cfg.State, "kits", kitName+"-"+foundKit), foundKit); err != nil {
-		return err
-	}
-	if _, err := d.client.AddKit(ctx, client.NewKit{Name: kitName, Path: named, Description: string(description)}); err != nil {
-		return err
-	}
-	return os.Remove(filepath.Join(named, filepath.FromSlash(lostOfThat)))
+	_, err = bench.AddKit(ctx, client.NewKit{Name: kitName, Path: path, Description: string(description)})
+	return err
 }
 
 // copyKit writes a copy of the stand-in kit.

@@ -3,7 +3,9 @@ package kitfetch_test
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -19,6 +21,7 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/kitfetch"
+	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -236,5 +239,54 @@ func TestAFetchIsRefusedWhereItCannotBegin(t *testing.T) {
 		_, err := b.KitFetch.Start(t.Context(), a, "ada")
 		require.Error(t, err)
 		require.Contains(t, []problem.Kind{problem.NotFound, problem.Invalid}, problem.KindOf(err))
+	}
+}
+
+// A peer that lies about a kit puts nothing into place, and nothing outside.
+func TestAKitThatIsNotWhatItIsSaidToBeIsNotPutInPlace(t *testing.T) {
+	file := kit.ListedFile{File: bundle.File{Path: "bin/fell-make", SHA256: bundle.Digest([]byte("a program")), Size: 9}}
+	listing, err := json.Marshal(kit.Listing{Format: 1, Files: []kit.ListedFile{file}})
+	require.NoError(t, err)
+	outside, err := json.Marshal(kit.Listing{Format: 1, Files: []kit.ListedFile{{File: bundle.File{Path: "../bin/fell-make", SHA256: file.SHA256, Size: 9}}}})
+	require.NoError(t, err)
+	looked := core.LookedAtKit{Version: "3.3", Description: []byte(description), Listing: bundle.Digest(listing), Size: int64(len(listing))}
+	changed := func(change func(*core.LookedAtKit)) core.LookedAtKit {
+		l := looked
+		change(&l)
+		return l
+	}
+	sent := map[string]string{bundle.Digest(listing): string(listing), bundle.Digest(outside): string(outside), file.SHA256: "A program"}
+	for name, c := range map[string]struct {
+		looked core.LookedAtKit
+		says   string
+	}{
+		"no listing":                    {changed(func(l *core.LookedAtKit) { l.Listing = "" }), "without a listing"},
+		"a listing that leads outside":  {changed(func(l *core.LookedAtKit) { l.Listing = "../../../bin" + l.Listing[12:] }), "without a listing"},
+		"a listing without end":         {changed(func(l *core.LookedAtKit) { l.Size = 1 << 40 }), "without a listing"},
+		"a version that leads outside":  {changed(func(l *core.LookedAtKit) { l.Version = "../../3.3" }), "which does not serve"},
+		"another listing than it names": {changed(func(l *core.LookedAtKit) { l.Listing = bundle.Digest([]byte("x")) }), "elsewhere does not send it"},
+		"a file that leads outside":     {changed(func(l *core.LookedAtKit) { l.Listing, l.Size = bundle.Digest(outside), int64(len(outside)) }), "leads out"},
+		"another file than it lists":    {looked, "is not the file: its SHA-256 is another one"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := benchtest.With(t, t.TempDir(), func(c *service.Config) { c.Peers = "127.0.0.1:0" })
+			far := benchtest.NewFar(t, b, store.PeerRights{})
+			far.Answer = func(string, json.RawMessage) (any, error) { return c.looked, nil }
+			far.Send = func(ref core.FileRef) (io.ReadCloser, error) {
+				text, ok := sent[ref.Digest]
+				if !ok {
+					return nil, errors.New("there is no such file")
+				}
+				return io.NopCloser(strings.NewReader(text[ref.From:])), nil
+			}
+			j, err := b.KitFetch.Start(t.Context(), kitfetch.Ask{Kit: "fell-kit", Peer: "elsewhere"}, "ada")
+			require.NoError(t, err)
+			done := b.Ended(j)
+			require.Equal(t, job.Failed, done.State)
+			require.Contains(t, done.Error.Text, c.says)
+			_, err = b.Kits.Choose(t.Context(), kit.Need{Name: "fell-kit"})
+			require.Error(t, err)
+		})
 	}
 }

@@ -2,7 +2,6 @@ package kitfetch
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -56,14 +55,8 @@ type Result struct {
 	Came    int64  `json:"came_bytes"` // over the network
 }
 
-// ResultOf reads the result of a fetch back from a job's record.
-func ResultOf(j job.Job) (r Result, ok bool) {
-	if j.Kind != KindFetch || j.Result == nil {
-		return r, false
-	}
-	raw, err := json.Marshal(j.Result)
-	return r, err == nil && json.Unmarshal(raw, &r) == nil
-}
+// ResultOf reads the result of a fetch back from its job's record.
+func ResultOf(j job.Job) (Result, bool) { return job.ResultOf[Result](j, KindFetch) }
 
 // Start begins to fetch a kit.
 func (f *Fetching) Start(ctx context.Context, a Ask, actor string) (job.Job, error) {
@@ -109,8 +102,8 @@ func (f *Fetching) Look(ctx context.Context, n kit.Need) (core.LookedAtKit, erro
 		case out.Reading && time.Since(began) > readWithin:
 			return out, problem.Errorf(problem.Unavailable, "%s has read the files of %s for %s, and has not ended", n.At, n.Name, readWithin)
 		case !out.Reading:
-			if out.Size <= 0 || out.Size > kit.MaxListing {
-				return out, problem.Errorf(problem.Failed, "%s tells of a kit whose listing has %d bytes", n.At, out.Size)
+			if err := bundle.CheckDigest(out.Listing); err != nil || out.Size <= 0 || out.Size > kit.MaxListing {
+				return out, problem.Errorf(problem.Failed, "%s tells of a kit without a listing of 1 to %d bytes", n.At, kit.MaxListing)
 			}
 			return out, nil
 		}
@@ -146,12 +139,6 @@ func (f *Fetching) Check(ctx context.Context, at string) (points []peer.Point) {
 // readWithin is how long a peer may read the files of a kit.
 const readWithin = 10 * time.Minute
 
-// connectsWithin is how long a connection that was just lost may take to come again.
-const connectsWithin = 6 * time.Second
-
-// unreachable is for how long a peer may be away before a fetch that goes on fails.
-const unreachable = 2 * time.Minute
-
 // atOnce is how many files come at the same time.
 const atOnce = 4
 
@@ -164,16 +151,11 @@ func (f *Fetching) fetch(ctx context.Context, n kit.Need, again bool, phase func
 		return none, context.Cause(ctx)
 	}
 	phase("look", 0)
-	looked, err := f.Look(ctx, n)
-	patience := connectsWithin
-	if again {
-		patience = unreachable
-	}
-	for began := time.Now(); problem.KindOf(err) == problem.Unavailable && time.Since(began) < patience; looked, err = f.Look(ctx, n) {
-		if err := clock.Sleep(ctx, clock.System{}, time.Second); err != nil {
-			return none, context.Cause(ctx)
-		}
-	}
+	var looked core.LookedAtKit
+	err = peer.Patiently(ctx, again, func() (err error) {
+		looked, err = f.Look(ctx, n)
+		return err
+	})
 	if err != nil {
 		return none, err
 	}

@@ -23,6 +23,7 @@ import (
 	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
+	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -58,6 +59,9 @@ type Outcome struct {
 	Log     []string      `json:"log,omitempty"`
 	There   string        `json:"kept_there,omitempty"` // id of the tryout that the peer keeps
 }
+
+// OutcomeOf reads the outcome of a delivery back from its job's record.
+func OutcomeOf(j job.Job) (Outcome, bool) { return job.ResultOf[Outcome](j, KindDeliver) }
 
 // offer is what a peer may get: the files of a delivery.
 type offer struct {
@@ -148,7 +152,11 @@ func (s *Signing) runDelivery(ctx context.Context, run *job.Run) (any, error) {
 		return nil, err
 	}
 	run.Phase("consent", 0)
-	looked, err := s.lookFor(ctx, run, project.Identity)
+	var looked core.SignerLooked
+	err = peer.Patiently(ctx, run.Job().Begun > 1, func() (err error) {
+		looked, err = s.Look(ctx, project.Identity)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -174,30 +182,6 @@ func (s *Signing) runDelivery(ctx context.Context, run *job.Run) (any, error) {
 	return out.with(answer, d)
 }
 
-// lookFor is Look for a job. It waits a little for the connection, and for longer if it goes on after a restart.
-func (s *Signing) lookFor(ctx context.Context, run *job.Run, identity string) (core.SignerLooked, error) {
-	patience := connectsWithin
-	if run.Job().Begun > 1 {
-		patience = unreachable
-	}
-	for began := time.Now(); ; {
-		looked, err := s.Look(ctx, identity)
-		if problem.KindOf(err) != problem.Unavailable || time.Since(began) > patience {
-			return looked, err
-		}
-		run.Note("waiting for the connection")
-		if err := clock.Sleep(ctx, clock.System{}, askEvery); err != nil {
-			return looked, context.Cause(ctx)
-		}
-	}
-}
-
-// connectsWithin is how long a connection that was just lost may take to come again.
-const connectsWithin = 6 * time.Second
-
-// unreachable is for how long a peer may be away before a delivery fails.
-const unreachable = 2 * time.Minute
-
 // stuckAfter is for how long a delivery may stand as it is.
 const stuckAfter = 15 * time.Minute
 
@@ -213,7 +197,7 @@ func (s *Signing) delivered(ctx context.Context, run *job.Run, d Delivery, in co
 		switch {
 		case ctx.Err() != nil:
 			return now, context.Cause(ctx)
-		case problem.KindOf(err) == problem.Unavailable && time.Since(heard) < unreachable:
+		case problem.KindOf(err) == problem.Unavailable && time.Since(heard) < peer.Unreachable:
 			run.Note("waiting for " + d.Peer)
 		case err != nil:
 			return now, s.saysOf(d, err)

@@ -1,11 +1,9 @@
 package signing_test
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"io"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,13 +15,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"earlybench.invalid/earlybench/core/appfile"
-	"earlybench.invalid/earlybench/core/clock"
 	"earlybench.invalid/earlybench/core/job"
 	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/internal/benchtest"
-	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/signing"
-	"earlybench.invalid/earlybench/internal/state"
 	"earlybench.invalid/earlybench/internal/store"
 )
 
@@ -109,22 +104,27 @@ func TestAnAppIsPutOnADeviceByThePeerThatSignsIt(t *testing.T) {
 	require.Equal(t, int64(len("the lanes behind the church")), out.Sent)
 }
 
-func TestADeliveryGoesOnAcrossBreaksAndARestart(t *testing.T) {
-	const size = 12 << 20
-	p := benchtest.NewPair(t, signsAndUses)
-	p.Wire.Slow(3<<20, 0)
+// sending begins to deliver an app of some size over a slow line; there waits until so much of it went there.
+func sending(t *testing.T, size int64, rate int) (p *benchtest.Pair, j job.Job, there func(at int64)) {
+	t.Helper()
+	p = benchtest.NewPair(t, signsAndUses)
+	p.Wire.Slow(rate, 0)
 	p.Wire.Cut(false)
 	signedThere(t, p.Moor, benchtest.BigApp(t, size))
 	j, err := p.Moor.Signing.Deliver(t.Context(), signing.Delivery{App: "fellgate/callout", Peer: "harbour-desk", Device: p.Heron.Device().Handle}, "ada")
 	require.NoError(t, err)
-	there := func(at int64) {
+	return p, j, func(at int64) {
 		t.Helper()
 		p.Moor.Eventually("so much went there", func() bool {
 			now, ok := p.Moor.Jobs.Job(j.ID)
-			require.True(t, ok, "it goes on")
-			return now.Phases[2].Done > at
+			return ok && now.Phases[2].Done > at
 		})
 	}
+}
+
+func TestADeliveryGoesOnAcrossBreaksAndARestart(t *testing.T) {
+	const size = 12 << 20
+	p, j, there := sending(t, size, 3<<20)
 	for _, at := range []int64{size / 6, size / 3} {
 		there(at)
 		p.Wire.Cut(true)
@@ -147,16 +147,8 @@ func TestADeliveryGoesOnAcrossBreaksAndARestart(t *testing.T) {
 
 func TestADeliveryGoesOnAfterTheBenchThatAskedForItWasStartedAnew(t *testing.T) {
 	const size = 12 << 20
-	p := benchtest.NewPair(t, signsAndUses)
-	p.Wire.Slow(3<<20, 0)
-	p.Wire.Cut(false)
-	signedThere(t, p.Moor, benchtest.BigApp(t, size))
-	j, err := p.Moor.Signing.Deliver(t.Context(), signing.Delivery{App: "fellgate/callout", Peer: "harbour-desk", Device: p.Heron.Device().Handle}, "ada")
-	require.NoError(t, err)
-	p.Moor.Eventually("so much went there", func() bool {
-		now, ok := p.Moor.Jobs.Job(j.ID)
-		return ok && now.Phases[2].Done > size/3
-	})
+	p, j, there := sending(t, size, 3<<20)
+	there(size / 3)
 	p.Moor.End()
 	p.Moor = benchtest.In(t, p.MoorDir)
 	done, _ := outcome(t, p.Moor.Ended(j))
@@ -205,16 +197,8 @@ func TestADeliveryIsRefusedBeforeAnybodyIsAsked(t *testing.T) {
 }
 
 func TestADeliveryThatIsStoppedEndsOverThere(t *testing.T) {
-	p := benchtest.NewPair(t, signsAndUses)
-	p.Wire.Slow(1<<20, 0)
-	p.Wire.Cut(false)
-	signedThere(t, p.Moor, benchtest.BigApp(t, 30<<20))
-	j, err := p.Moor.Signing.Deliver(t.Context(), signing.Delivery{App: "fellgate/callout", Peer: "harbour-desk", Device: p.Heron.Device().Handle}, "ada")
-	require.NoError(t, err)
-	p.Moor.Eventually("it is sent", func() bool {
-		now, ok := p.Moor.Jobs.Job(j.ID)
-		return ok && now.Phases[2].Done > 1<<20
-	})
+	p, j, there := sending(t, 30<<20, 1<<20)
+	there(1 << 20)
 	require.True(t, p.Moor.Jobs.Stop(j.ID))
 	require.Equal(t, job.Stopped, p.Moor.Ended(j).State)
 	p.Harbour.Eventually("it has ended over there", func() bool {
@@ -226,50 +210,9 @@ func TestADeliveryThatIsStoppedEndsOverThere(t *testing.T) {
 	require.Empty(t, files)
 }
 
-// caller is a bench that asks for a delivery and sends files in its own way.
-type caller struct {
-	*peer.Peers
-	file func(core.FileRef) (io.ReadCloser, error)
-}
-
-func (c *caller) Call(context.Context, store.Peer, string, json.RawMessage, func(string, any) error) (any, error) {
-	return nil, errors.ErrUnsupported
-}
-
-func (c *caller) Stream(context.Context, store.Peer, json.RawMessage) (func(context.Context, io.ReadWriteCloser), error) {
-	return nil, errors.ErrUnsupported
-}
-
-func (c *caller) File(_ context.Context, _ store.Peer, ref core.FileRef) (io.ReadCloser, error) {
-	return c.file(ref)
-}
-
-// newCaller is a peer of harbour-desk's.
-func newCaller(t *testing.T, harbour *benchtest.Bench) *caller {
-	t.Helper()
-	dir := t.TempDir()
-	st, err := store.Open(t.Context(), filepath.Join(dir, "bench.db"))
-	require.NoError(t, err)
-	keys, err := state.ReadKeys(dir)
-	require.NoError(t, err)
-	c := &caller{}
-	c.Peers = peer.New(peer.Config{Records: st, Service: c, Key: keys.Link, Bench: func() string { return "elsewhere" }, Changed: func() {}, Clock: clock.System{}, Log: slog.New(slog.DiscardHandler)})
-	require.NoError(t, c.Start(t.Context()))
-	t.Cleanup(func() {
-		c.Close()
-		require.NoError(t, st.Close())
-	})
-	i, err := harbour.Peers.Invite(t.Context(), signsAndUses, time.Hour, []string{harbour.Peers.Address()})
-	require.NoError(t, err)
-	_, err = c.Add(t.Context(), i, "")
-	require.NoError(t, err)
-	harbour.Eventually("they are connected", func() bool { return c.List()[0].Connected })
-	return c
-}
-
 func TestAPeerThatSendsOtherFilesThanItHasNamedDeliversNothing(t *testing.T) {
 	p := benchtest.NewPair(t, signsAndUses)
-	c := newCaller(t, p.Harbour)
+	c := benchtest.NewFar(t, p.Harbour, signsAndUses)
 	dir, project := built(t)
 	public := p.Harbour.Safe.Developer()
 	manifest, err := appfile.Describe(project.Manifest(), os.DirFS(dir), project.Files, &public)
@@ -287,7 +230,7 @@ func TestAPeerThatSendsOtherFilesThanItHasNamedDeliversNothing(t *testing.T) {
 		"nothing": {func(core.FileRef) (io.ReadCloser, error) { return nil, errors.New("there is no such file for you") }, "elsewhere does not send it"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			c.file = f.file
+			c.Send = f.file
 			in := core.Deliver{Sign: core.Sign{Manifest: manifest}, ID: "delivery-" + strings.ReplaceAll(name, " ", "-"), Device: p.Heron.Device().Handle}
 			var out core.Delivered
 			p.Harbour.Eventually("it has ended", func() bool {
@@ -331,12 +274,12 @@ func TestAPeerGetsTheFilesOfItsDeliveryAndNoOthers(t *testing.T) {
 
 func TestWhoAsksAgainAfterARestartIsToldWhatWasDone(t *testing.T) {
 	p := benchtest.NewPair(t, signsAndUses)
-	c := newCaller(t, p.Harbour)
+	c := benchtest.NewFar(t, p.Harbour, signsAndUses)
 	dir, project := built(t)
 	program, err := os.ReadFile(filepath.Join(dir, "source"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "app.wasm"), program, 0o600))
-	c.file = func(ref core.FileRef) (io.ReadCloser, error) { return os.Open(filepath.Join(dir, "app.wasm")) }
+	c.Send = func(ref core.FileRef) (io.ReadCloser, error) { return os.Open(filepath.Join(dir, "app.wasm")) }
 	public := p.Harbour.Safe.Developer()
 	manifest, err := appfile.Describe(project.Manifest(), os.DirFS(dir), project.Files, &public)
 	require.NoError(t, err)

@@ -2,10 +2,7 @@ package signing
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -70,10 +67,7 @@ func bounds(m *appfile.Manifest, in core.Deliver) error {
 		return bundle.ErrSize
 	}
 	for _, f := range m.Files {
-		if raw, err := hex.DecodeString(f.SHA256); err != nil || len(raw) != sha256.Size || f.Size < 0 || f.Size > bundle.MaxBytes {
-			return fmt.Errorf("file %.60q has no digest or no size", f.Path)
-		}
-		if err := bundle.CheckPath(f.Path); err != nil {
+		if err := f.Check(); err != nil {
 			return err
 		}
 	}

@@ -97,13 +97,6 @@ type Result struct {
 	After   uint64 `json:"log_after"` // the log of this start comes behind this line
 	// Devices is how it ended on each of several devices.
 	Devices []DeviceResult `json:"devices,omitempty"`
-
-	// Of an app that a peer has put onto a device of its own: the peer, what it did, the last lines of the log, and the id of
-	// the tryout that it keeps.
-	Peer   string        `json:"peer,omitempty"`
-	Points []store.Point `json:"points,omitempty"`
-	Log    []string      `json:"log,omitempty"`
-	There  string        `json:"kept_there,omitempty"`
 }
 
 // Ask is what is to be run: an app of a project, which is built, or an app file by

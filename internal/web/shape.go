@@ -209,11 +209,11 @@ func jobOf(j job.Job) client.Job {
 	if e := j.Error; e != nil {
 		c.Error = &client.Trouble{Kind: string(e.Kind), Text: e.Text, Gate: e.Gate, Remedy: e.Remedy}
 	}
-	if r, ok := tryout.ResultOf(j.Result); ok {
+	if o, ok := signing.OutcomeOf(j); ok {
+		c.Result = &client.RunResult{App: o.App, Version: o.Version, Digest: o.Digest, Passed: o.Passed, Sent: o.Sent, Devices: []client.DeviceResult{},
+			Delivery: &client.Delivered{Peer: o.Peer, Points: each(o.Points, func(p store.Point) client.Point { return client.Point(p) }), Log: append([]string{}, o.Log...), Tryout: o.There}}
+	} else if r, ok := tryout.ResultOf(j.Result); ok {
 		c.Result = &client.RunResult{App: r.App, Version: r.Version, Digest: r.Digest, Tryout: r.Tryout, Passed: r.Passed, Sent: r.Sent, After: r.After, Devices: devicesOf(r)}
-		if r.Peer != "" {
-			c.Result.Delivery = &client.Delivered{Peer: r.Peer, Points: each(r.Points, func(p store.Point) client.Point { return client.Point(p) }), Log: append([]string{}, r.Log...), Tryout: r.There}
-		}
 	}
 	if r, ok := kitfetch.ResultOf(j); ok {
 		c.Kit = &client.FetchedKit{Kit: r.Kit, Version: r.Version, Path: r.Path, Came: r.Came}
