@@ -15,14 +15,14 @@ func (c *Client) Endings(ctx context.Context, at time.Time) (Endings, error) {
 	return call[Endings](ctx, c, "GET", path, nil)
 }
 
-// CalendarAddress asks for the address of the calendar of what ends, in iCalendar (RFC 5545). anew
-// makes another secret in it, so that the former address ends.
-func (c *Client) CalendarAddress(ctx context.Context, anew bool) (string, error) {
+// CalendarAddress asks for the address of the calendar of what ends, in iCalendar (RFC 5545). renew
+// replaces the secret in it, so that the old address stops working.
+func (c *Client) CalendarAddress(ctx context.Context, renew bool) (string, error) {
 	out, err := call[struct {
 		URL string `json:"url"`
 	}](ctx, c, "POST", api+"/endings/calendar", struct {
-		Anew bool `json:"anew,omitempty"`
-	}{anew})
+		Renew bool `json:"renew,omitempty"`
+	}{renew})
 	return out.URL, err
 }
 

@@ -24,7 +24,7 @@ type Adapter struct {
 	Sheet     string   `json:"sheet" doc:"prep sheet of its devices"`
 	Digest    string   `json:"digest" doc:"SHA-256 of all its files"`
 	Version   string   `json:"version" doc:"that it states itself; empty before it has run"`
-	State     string   `json:"state" enum:"running,waiting,failing" doc:"waiting: nothing is there that it could be for; failing: it has ended, and is started again after a while"`
+	State     string   `json:"state" enum:"running,waiting,failing" doc:"waiting: no device for it is here; failing: it has ended, and is started again after a while"`
 	Fenced    bool     `json:"fenced" doc:"the system holds it to its rights; otherwise it has those of the bench's user"`
 	Trouble   string   `json:"trouble" doc:"why it does not run"`
 	Devices   []string `json:"devices" nullable:"false" doc:"handles of the devices that it speaks for now"`

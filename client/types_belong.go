@@ -30,7 +30,7 @@ type FoundAuthority struct {
 	Name      string     `json:"name"`
 	Root      string     `json:"root" doc:"SHA-256 of the certificate at the top of its TLS chain"`
 	RootName  string     `json:"root_name"`
-	RootKnown bool       `json:"root_known" doc:"this computer trusts it already"`
+	RootKnown bool       `json:"root_known" doc:"this computer already trusts it"`
 	Standings []Standing `json:"standings" nullable:"false"`
 	Accept    string     `json:"accept" doc:"digest of address and root, to be accepted"`
 }

@@ -25,7 +25,7 @@ type Endings struct {
 	All    []Term    `json:"all" nullable:"false" doc:"the soonest first, those without an end last"`
 	At     time.Time `json:"at" doc:"the time that was asked about"`
 	Stops  []Term    `json:"stops" nullable:"false" doc:"what will not work then"`
-	Alone  []Term    `json:"alone" nullable:"false" doc:"what will have been renewed by itself until then"`
+	Alone  []Term    `json:"alone" nullable:"false" doc:"what will have been renewed automatically until then"`
 	Others []Term    `json:"others" nullable:"false" doc:"somebody else's that will have ended"`
 }
 

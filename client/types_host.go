@@ -9,7 +9,7 @@ type Host struct {
 	Control string `json:"control" doc:"address of its host protocol: HOST:PORT, or unix:/PATH"`
 	SSH     string `json:"ssh,omitempty" required:"false" maxLength:"300" doc:"SSH server through which both are reached, as ssh://USER@HOST:PORT; empty for none"`
 	SSHKey  string `json:"ssh_key,omitempty" required:"false" maxLength:"100" doc:"fingerprint of that server's key that the owner has accepted"`
-	Shared  bool   `json:"shared" required:"false" doc:"several people use it: it never asks a device for more than this visit"`
+	Shared  bool   `json:"shared" required:"false" doc:"several people use it: devices are only asked to admit it for one visit"`
 	Trouble string `json:"trouble,omitempty" doc:"why it is not reached; empty if it is"`
 	Own     bool   `json:"own" required:"false" doc:"it is the bench's own computer"`
 }

@@ -6,7 +6,7 @@ import "time"
 type NetworkEntry struct {
 	Name      string     `json:"name" doc:"by which it is spoken of while it is heard or on record, such as heard-1; near-1 of one that another device hears; server-1 of an SSH server"`
 	State     string     `json:"state" enum:"known,not met,other version,silent" doc:"known: a device on record; not met: not introduced to this bench; other version: of the device link; silent: nobody answers at the address"`
-	Device    string     `json:"device" doc:"handle of the device on record that it is taken for; empty for none"`
+	Device    string     `json:"device" doc:"handle of the device that it is taken for; empty for none"`
 	Family    string     `json:"family" doc:"that it announces; empty where nothing is announced"`
 	Addresses []string   `json:"addresses" nullable:"false"`
 	Given     bool       `json:"given" doc:"a person has given the address"`

@@ -91,7 +91,7 @@ type AskingBench struct {
 // NewMeeting is to whom an introduction begins.
 type NewMeeting struct {
 	Address string `json:"address" maxLength:"300" doc:"HOST:PORT"`
-	Via     string `json:"via,omitempty" maxLength:"300" doc:"SSH server through which it is reached: ssh://USER@HOST:PORT"`
+	Via     string `json:"via,omitempty" maxLength:"300" doc:"SSH server that it is reached through: ssh://USER@HOST:PORT"`
 	ViaKey  string `json:"via_key,omitempty" maxLength:"100" doc:"fingerprint of that server's key, which a person has compared; without it, the error tells which one is shown"`
 	As      string `json:"as,omitempty" maxLength:"36"`
 }
@@ -136,7 +136,7 @@ type Loan struct {
 	Place     int        `json:"place" doc:"in the queue, from 1; 0 for none"`
 	Wait      int64      `json:"wait_seconds" doc:"how long it will likely wait"`
 	Why       string     `json:"why" doc:"why it has ended, or what it waits for"`
-	Away      string     `json:"away" doc:"of a borrowed device: why its lender does not reach it now; empty while it does"`
+	Away      string     `json:"away" doc:"of a borrowed device: why its lender cannot reach it now; empty while it does"`
 	In        int64      `json:"bytes_in" doc:"that the borrower has sent, of a device that is lent"`
 	Out       int64      `json:"bytes_out"`
 	Exclusive bool       `json:"exclusive" doc:"of the device's USB itself, for the borrower's computer"`

@@ -39,7 +39,7 @@ type NewStatement struct {
 // PutStatement says on which devices a statement is to be put.
 type PutStatement struct {
 	Devices []string `json:"devices" minItems:"1" maxItems:"1000" doc:"handles"`
-	Replace bool     `json:"replace,omitempty" doc:"in place of another developer's, where a device holds only one"`
+	Replace bool     `json:"replace,omitempty" doc:"replace another developer's where a device can hold only one"`
 }
 
 // PutResult is the result of a job that puts a statement on devices.
@@ -59,7 +59,7 @@ type PutRow struct {
 // Allow asks for what an app needs to run on a device.
 type Allow struct {
 	App     string `json:"app" maxLength:"100"`
-	Build   string `json:"build,omitempty" maxLength:"40" doc:"which of the builds of its project; empty for the project itself"`
+	Build   string `json:"build,omitempty" maxLength:"40" doc:"which of the project's builds; empty for the project itself"`
 	Replace bool   `json:"replace,omitempty"`
 }
 

@@ -22,7 +22,7 @@ type FoundDepot struct {
 	Name      string `json:"name"`
 	Root      string `json:"root" doc:"SHA-256 of the certificate at the top of its TLS chain; empty without TLS"`
 	RootName  string `json:"root_name"`
-	RootKnown bool   `json:"root_known" doc:"this computer trusts it already"`
+	RootKnown bool   `json:"root_known" doc:"this computer already trusts it"`
 	Publisher string `json:"publisher" doc:"SHA-256 of the key that signs its index"`
 	Signer    string `json:"signer" doc:"how the publisher calls itself"`
 	Offers    int    `json:"offers"`
@@ -142,7 +142,7 @@ type KitEntry struct {
 type KitNeed struct {
 	App    string `json:"app"`
 	From   string `json:"from" doc:"the least version; empty for any"`
-	Below  string `json:"below" doc:"versions from this one on do not serve; empty for none"`
+	Below  string `json:"below" doc:"first version that is not accepted; empty for none"`
 	State  string `json:"state" enum:"here,missing,broken,version,unknown"`
 	Text   string `json:"text" doc:"why it is not met; empty if it is"`
 	Remedy string `json:"remedy"`
@@ -160,7 +160,7 @@ type NewKit struct {
 type FetchKit struct {
 	Peer  string `json:"peer" maxLength:"60"`
 	From  string `json:"from,omitempty" maxLength:"40" doc:"the least version that serves"`
-	Below string `json:"below,omitempty" maxLength:"40" doc:"versions from this one on do not serve"`
+	Below string `json:"below,omitempty" maxLength:"40" doc:"first version that is not accepted"`
 }
 
 // FetchedKit is a kit that was fetched from a peer.

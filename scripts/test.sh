@@ -3,19 +3,21 @@
 # the whole program's. What was skipped is said at the end.
 set -eu
 
-out=$(mktemp)
-trap 'rm -f "$out"' EXIT
+dir=$(mktemp -d)
+out=$dir/out
+trap 'rm -rf "$dir"' EXIT
 
-(cd console && npm run --silent test)
+# The console's tests need one core, and run while Go compiles.
+{ (cd console && npm run --silent test) || echo "FAILED: npm test, in console"; } >"$dir/console" 2>&1 &
 
 quiet='^(=== |--- PASS|    --- PASS|PASS$|\?|ok .*no test files)|^\s+.*_test.go:[0-9]+: .*(skipped|is not installed|it takes pictures)'
 
 run() { # keeps going over the pipe's status
-    { go test "$@" 2>&1 || echo "FAILED: go test $*"; } | tee -a "$out" | grep -vE "$quiet" || true
+    { go test -vet=off "$@" 2>&1 || echo "FAILED: go test $*"; } | tee -a "$out" | grep -vE "$quiet" || true
 }
 
 # Much of these waits for clocks and devices, so more packages than cores run at once.
-# Four things are not put under the race detector: SQLite, which is C made Go and no code of
+# Vet is left to make lint. Four things are not put under the race detector: SQLite, which is C translated to Go and not code of
 # ours; packages of the core that have neither goroutines nor locks, in which nothing can race;
 # tests that only compute, under which they take minutes; and those that measure, which run alone.
 core() { # packages of the core that have goroutines or locks of their own (yes), or none (no)
@@ -33,18 +35,19 @@ run -v -run "$compute" ./core/sheet ./core/cause ./standin/body ./internal/tryou
 run -v -run "$measure" -p 1 ./internal/ways/air ./internal/lend ./test
 
 # Those of the whole program wait for devices and pages most of the time, each with a demo of
-# its own on ports of its own: two halves run side by side.
-halves() {
-    names=$(sed -n 's/^func \(Test[A-Za-z0-9]*\)(t \*testing.T) {$/\1/p' test/*_test.go | grep -vE "$measure")
-    for half in 0 1; do
-        some=$(echo "$names" | awk -v half=$half 'NR % 2 == half' | paste -sd'|')
-        go test -v -timeout 15m -run "^($some)\$" ./test >"$out.$half" 2>&1 || echo "FAILED: go test ./test, half $half" >>"$out.$half" &
-    done
-    wait
-    cat "$out.0" "$out.1"
-    rm -f "$out.0" "$out.1"
+# its own on ports of its own: three run side by side, each in a process of its own.
+whole() {
+    go test -c -o "$dir/whole.test" ./test
+    mkdir "$dir/program" "$dir/whole"
+    go build -o "$dir/program/earlybench" ./cmd/earlybench
+    sed -n 's/^func \(Test[A-Za-z0-9]*\)(t \*testing.T) {$/\1/p' test/*_test.go | grep -vE "$measure" |
+        (cd test && EARLYBENCH_TEST_PROGRAM=$dir/program/earlybench WHOLE=$dir xargs -P 3 -I{} sh -c \
+            '"$WHOLE/whole.test" -test.v -test.timeout 5m -test.run "^{}\$" >"$WHOLE/whole/{}" 2>&1 || echo "FAILED: go test ./test -run {}" >>"$WHOLE/whole/{}"')
+    cat "$dir"/whole/*
 }
-halves | tee -a "$out" | grep -vE "$quiet" || true
+whole 2>&1 | tee -a "$out" | grep -vE "$quiet" || true
+wait
+tee -a "$out" <"$dir/console"
 
 skipped=$(grep -E '^ *--- SKIP' "$out" || true)
 if [ -n "$skipped" ]; then

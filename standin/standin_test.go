@@ -155,7 +155,7 @@ func TestAVisitorIsLetInByAnswersOnTheScreenOnly(t *testing.T) {
 		return a.State, states
 	}
 	_, err = s.Describe(t.Context())
-	require.ErrorContains(t, err, "not admitted")
+	require.ErrorContains(t, err, "no longer admitted")
 
 	go touch(t, r, "No")
 	state, _ := ask(s, "moor-desk")

@@ -23,7 +23,7 @@ func (d *demo) letsIn(code, account, crew, standing string) {
 	b := openBrowserWith(d.t, 1280, 800, chromedp.Flag("ignore-certificate-errors", true)) // its person has accepted the page
 	b.goes(d.at.Authority + "code?new=1")
 	b.sees("not the one of your computer or safe")
-	b.sees("Not to be had: background positions")
+	b.sees("Not available: background positions")
 	for field, text := range map[string]string{"code": code, "account": account, "password": "fog-and-fell", "crew": crew} {
 		get(b, "into "+field, chromedp.Evaluate[chromedp.Void](`document.getElementById("`+field+`").focus()`))
 		get(b, "type "+field, chromedp.KeyEvent(text))

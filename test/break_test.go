@@ -61,7 +61,7 @@ func TestACablePulledDuringTheCopySaysTheByteAndThenGoesOn(t *testing.T) {
 	require.Equal(t, "done", done.State, "%+v", done.Error)
 	at, total := number(t, told[1]), number(t, told[2])
 	require.Equal(t, total, phase(done, "copy").Total)
-	on := regexp.MustCompile(`goes on at byte ([0-9]+)`).FindStringSubmatch(phase(done, "copy").Note)
+	on := regexp.MustCompile(`continues at byte ([0-9]+)`).FindStringSubmatch(phase(done, "copy").Note)
 	require.NotNil(t, on, "%+v", done.Phases)
 	from := number(t, on[1])
 	require.Equal(t, total-from, done.Result.Sent, "it went on there, and nothing was sent twice")
@@ -146,7 +146,7 @@ func TestADemoWhoseServiceIsKilledAsItStartsGoesOn(t *testing.T) {
 		time.Sleep(30 * time.Millisecond) // it has not answered yet
 	}
 	d.eventually("it answers", func() bool { _, err := d.api.Bench(t.Context()); return err == nil })
-	require.Contains(t, d.out.String(), "That is tried again in")
+	require.Contains(t, d.out.String(), "Trying again in")
 	d.waits("heron-1", "linked", "open")
 }
 
@@ -200,7 +200,7 @@ func TestAPortThatIsTakenIsNamedWithWhoHasItAndTheOption(t *testing.T) {
 	}
 	r := d.run("serve", "--port", "0")
 	require.Equal(t, 1, r.code)
-	require.Contains(t, r.err, " bench runs with the state "+d.state)
+	require.Contains(t, r.err, "bench is already running with the state "+d.state)
 }
 
 func TestServeRunsWithoutStandIns(t *testing.T) {

@@ -122,7 +122,7 @@ func TestALogMissesNoLineWhenTheWayChanges(t *testing.T) {
 	lines := func() int { return len(counted.FindAllString(log.out.String(), -1)) }
 	more := func(what string) {
 		before := lines()
-		d.eventually("the log goes on "+what, func() bool { return lines() > before+200 })
+		d.eventually("the log continues "+what, func() bool { return lines() > before+200 })
 	}
 	more("by cable")
 	d.ok("standin", "pull", "heron-1")
@@ -142,8 +142,8 @@ func TestALogMissesNoLineWhenTheWayChanges(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, strconv.Itoa(was+1), numbers[i][1], "behind line %d", i)
 	}
-	require.Equal(t, 1, strings.Count(log.out.String(), "the link by cable was lost; the log goes on by wireless"))
-	require.Equal(t, 1, strings.Count(log.out.String(), "the link by wireless was lost; the log goes on by cable"))
+	require.Equal(t, 1, strings.Count(log.out.String(), "the link by cable was lost; the log continues by wireless"))
+	require.Equal(t, 1, strings.Count(log.out.String(), "the link by wireless was lost; the log continues by cable"))
 }
 
 func TestAHandsetIsRetiredWithoutItsCable(t *testing.T) {
@@ -157,7 +157,7 @@ func TestAHandsetIsRetiredWithoutItsCable(t *testing.T) {
 	r := d.run("retire", "heron-1", "--confirm", "close")
 	require.NotZero(t, r.code, "while it is reached the bench sees that it is open")
 	d.touch("heron-1", "Settings", "Care", "Inside label", "Batch", "Close the Back room", "Close it")
-	d.eventually("it has left the network", func() bool { return len(d.device("heron-1").Ways) == 0 })
+	d.eventually("it left the network", func() bool { return len(d.device("heron-1").Ways) == 0 })
 	d.ok("retire", "heron-1", "--confirm", "close")
 	d.eventually("it is retired", func() bool { return !strings.Contains(d.ok("rack"), "heron-1") })
 }

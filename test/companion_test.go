@@ -73,7 +73,7 @@ func TestAWatchIsTriedThroughItsHandsetByCommands(t *testing.T) {
 	d.ok("standin", "fault", "add", "kittiwake-2", "storage-full")
 	r = d.run("prep", "kittiwake-2", "--app", "fellgate/callout", "--unattended")
 	require.Equal(t, 6, r.code, "%s%s", r.out, r.err)
-	require.Contains(t, r.out+r.err, "A person is needed at kittiwake-2: Take something off the device that needs much room.")
+	require.Contains(t, r.out+r.err, "A person is needed at kittiwake-2: Remove something large from the device.")
 	require.Zero(t, d.received("kittiwake-2"), "it is said before the first byte")
 	require.Equal(t, "open", d.device("kittiwake-2").Gates["granted"])
 	d.ok("standin", "fault", "drop", "kittiwake-2", "storage-full")

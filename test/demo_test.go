@@ -28,8 +28,14 @@ import (
 // machine.
 const patience = 60 * time.Second
 
+// builtProgram names the binary under test where it has been built before, for several processes of tests.
+const builtProgram = "EARLYBENCH_TEST_PROGRAM"
+
 // program is the binary under test, built once.
 var program = sync.OnceValues(func() (string, error) {
+	if bin := os.Getenv(builtProgram); bin != "" {
+		return bin, nil
+	}
 	dir, err := os.MkdirTemp("", "earlybench-test-")
 	if err != nil {
 		return "", err
@@ -44,7 +50,7 @@ var program = sync.OnceValues(func() (string, error) {
 
 func TestMain(m *testing.M) {
 	code := m.Run()
-	if bin, err := program(); err == nil {
+	if bin, err := program(); err == nil && os.Getenv(builtProgram) == "" {
 		os.RemoveAll(filepath.Dir(bin))
 	}
 	os.Exit(code)

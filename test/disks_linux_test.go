@@ -137,7 +137,7 @@ func TestAFullDiskIsNamedAndWhatWasAcknowledgedIsKept(t *testing.T) {
 		}
 		empty = fill(t, dir)
 		kept, refusal := d.keeps(20+5000*n, 20+5000*(n+1))
-		require.ErrorContains(t, refusal, "The disk of "+d.state+" is full. Nothing of it was kept.")
+		require.ErrorContains(t, refusal, "The disk of "+d.state+" is full. Nothing was saved.")
 		require.ErrorContains(t, refusal, "earlybench tidy")
 		before = append(before, kept...)
 		require.ElementsMatch(t, before, d.handles(), "reading goes on, and shows what is kept")
@@ -278,7 +278,7 @@ func TestADiskThatBecomesReadOnlyIsNamed(t *testing.T) {
 	out, err := exec.Command("mount", "-o", "remount,abort", k.dir).CombinedOutput() // what ext4 does by itself after an error
 	require.NoError(t, err, string(out))
 	_, refusal := d.keeps(10, 11)
-	require.ErrorContains(t, refusal, d.state+" cannot be written: read-only file system. Nothing of it was kept.")
+	require.ErrorContains(t, refusal, d.state+" cannot be written: read-only file system. Nothing was saved.")
 	require.ElementsMatch(t, kept, d.handles(), "reading goes on")
 	d.kill()
 	said := d.refuses()
@@ -360,7 +360,7 @@ func TestRecordsThatAreDamagedOrTooNewAreNamedWithWhatToDo(t *testing.T) {
 		require.Contains(t, said, file+" is damaged", name)
 		require.Contains(t, said, "earlybench backup restore FILE", name)
 	}
-	require.Contains(t, d.ok("backup", "restore", backup, "--yes"), "Put in place in "+state)
+	require.Contains(t, d.ok("backup", "restore", backup, "--yes"), "Restored in "+state)
 	d.serve()
 	require.ElementsMatch(t, kept, d.handles())
 }

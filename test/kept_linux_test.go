@@ -209,7 +209,7 @@ func (d *demo) writes(o owner) []asked {
 		{"POST /devices/{handle}/retirement/told", "/devices/kittiwake-3/retirement/told", m{"step": "blow-out"}, false},
 		{"POST /devices/{handle}/told", heron2 + "/told", m{"step": "find"}, false},
 		{"POST /drivers", "", string(set), false},
-		{"POST /endings/calendar", "", m{"anew": true}, false},
+		{"POST /endings/calendar", "", m{"renew": true}, false},
 		{"PUT /endings/notify", "", m{"webhook": "", "command": []string{"/bin/true"}}, false},
 		{"PATCH /hosts/{id}", "/hosts/loft", m{"shared": true}, false},
 		{"POST /hosts", "", m{"name": "pit", "usbip": "127.0.0.1:9", "control": "127.0.0.1:9"}, false},
@@ -387,7 +387,7 @@ func TestWhatIsAcknowledgedIsKeptOnEveryRoute(t *testing.T) {
 		}
 		require.Equal(t, 503, a.status, "%s: %s", a.route, a.text)
 		require.Contains(t, a.text, "Another program has locked "+filepath.Join(d.state, "bench.db"), a.route)
-		require.Contains(t, a.text, "othing of it was kept", a.route)
+		require.Contains(t, a.text, "othing was saved", a.route)
 	}
 	require.Less(t, time.Since(began), time.Minute, "who waits hears of it")
 	shown := o.kept()

@@ -203,7 +203,7 @@ func TestAKitIsUsedInAShellAndInEveryNewOne(t *testing.T) {
 	require.NotContains(t, string(before), "FELL_KIT", "another digest writes nothing")
 	done := d.run("kit", "env", "fell-kit", "--install", "--accept", strings.TrimSpace(accept))
 	require.Zero(t, done.code, done.err)
-	require.Contains(t, done.err, "Shells that are open must be started again")
+	require.Contains(t, done.err, "Restart shells that are open")
 
 	require.Equal(t, filepath.Join(dir, "bin", "fell-make")+"\nFellgate\nkept", bash("-i", "-c", "command -v fell-make; fell-pack; echo $MINE"))
 	info, err := os.Lstat(filepath.Join(home, ".bashrc"))

@@ -79,6 +79,6 @@ func TestALinkIsNotRestartedUnderWork(t *testing.T) {
 	d.eventually("it is gone", func() bool { return d.run("link", "restart", "heron-1").code == 7 })
 	d.ok("standin", "plug", "heron-1")
 	d.waits("heron-1", "linked", "open")
-	require.Contains(t, d.run("link", "restart").err, "Every link that was tried stands.")
+	require.Contains(t, d.run("link", "restart").err, "Every link that was tried is up.")
 	require.Contains(t, d.ok("link"), "linked")
 }

@@ -135,8 +135,8 @@ func TestTwoBenchesBecomePeersByCommands(t *testing.T) {
 	harbour.ok("peer", "drop", "moor-desk")
 	r = moor.run("peer", "check", "harbour-desk")
 	require.Equal(t, 1, r.code)
-	require.Regexp(t, `✗ known +it does not know this bench any more`, r.out)
-	require.Contains(t, r.err, "Have its owner invite this bench anew")
+	require.Regexp(t, `✗ known +it no longer knows this bench`, r.out)
+	require.Contains(t, r.err, "Ask its owner to invite this bench again")
 }
 
 // Either bench is killed at random moments of loans that are started, used and ended: nothing is lent twice, nobody

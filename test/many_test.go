@@ -19,7 +19,7 @@ func TestSeveralDevicesArePreparedIndependentlyAndEndWithATable(t *testing.T) {
 	require.Equal(t, 1, r.code, r.err)
 	require.Regexp(t, `✗ +heron-2 +A person is needed at heron-2`, r.out)
 	require.Regexp(t, `✓ +heron-1 +ready`, r.out, "the first failure stops nothing")
-	require.Contains(t, r.err, "1 of 2 devices is not ready. Again for just those: earlybench prep heron-2")
+	require.Contains(t, r.err, "1 of 2 devices is not ready. Repeat for just those: earlybench prep heron-2")
 
 	r = d.run("prep", "--all", "--unattended", "--json")
 	require.Equal(t, 1, r.code)
@@ -95,7 +95,7 @@ func TestAnAppIsStoppedAndRemovedAndADeviceIsForgotten(t *testing.T) {
 
 	r = d.run("rack", "drop", "heron-1", "--yes")
 	require.Equal(t, 3, r.code)
-	require.Contains(t, r.err, "Pull its cable first")
+	require.Contains(t, r.err, "Pull its cable or switch")
 	d.ok("standin", "pull", "heron-1")
 	d.eventually("it has gone", func() bool { return d.device("heron-1").Summary == "unseen" })
 	require.Equal(t, 6, d.run("rack", "drop", "heron-1").code, "a person is asked")
@@ -150,7 +150,7 @@ func TestACommandSaysWhichOfItsWordsIsMissing(t *testing.T) {
 	require.Contains(t, r.err, "fellgate/callout")
 	r = d.run("run", "demo/apps/callout", "heron-1", "heron-2", "--for", "2s")
 	require.Equal(t, 2, r.code)
-	require.Contains(t, r.err, "--for takes one device")
+	require.Contains(t, r.err, "--for works with one device")
 	r = d.run("host", "add", "bad", "--usbip", "127.0.0.1:1", "--control", "127.0.0.1:1")
 	require.Equal(t, 4, r.code)
 	require.Contains(t, r.err, "Host bad is on record, but it is not reached")

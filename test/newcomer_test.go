@@ -97,7 +97,7 @@ func (n *newcomer) leads() string {
 		switch {
 		case p.Ready && (p.Passed && n.tried || strings.Contains(p.All, "an app is missing")):
 			return p.All
-		case strings.Contains(p.All, "Consent that ") && strings.Contains(p.All, "on the page Keys"):
+		case strings.Contains(p.All, "Consent needed: ") && strings.Contains(p.All, "on the page Keys"):
 			n.consents()
 			continue
 		case n.joins && slices.Contains(p.Buttons, "Sign in on the page Keys"):

@@ -95,7 +95,7 @@ func TestANewcomerIsLedFromBrandNewToATriedAppByThePage(t *testing.T) {
 	d.ok("identity", "new", "moor-desk 2026")
 	d.ok("project", "add", handsetProject(t, "identity: moor-desk 2026\n"))
 	d.eventually("it is known who signs it", func() bool {
-		return strings.Contains(d.run("explain", "fellgate/callout", "kestle-1").out, "wants neither")
+		return strings.Contains(d.run("explain", "fellgate/callout", "kestle-1").out, "needs neither")
 	})
 	tries(&newcomer{handle: "whimbrel-1"})
 	tries(&newcomer{handle: "ivory-1"})

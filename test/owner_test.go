@@ -126,7 +126,7 @@ func TestASheetIsBegunWithWhatWasSeenInTheConsole(t *testing.T) {
 	b.presses("Add a sheet")
 	b.writes("Prep sheet (YAML)", "sheet: newcomer\nsteps: 7")
 	b.presses("Check and add it")
-	b.sees("The sheet is wrong")
+	b.sees("The sheet has errors")
 	b.writes("Prep sheet (YAML)", "sheet: shared-words")
 	b.presses("Check and add it")
 	b.sees("It is active, as")

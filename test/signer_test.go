@@ -77,11 +77,11 @@ func TestAnAppIsSignedAtAnotherBenchByCommands(t *testing.T) {
 	d.ok("loan", "start", "heron-9", "--from", "harbour-desk", "--for", "1h")
 	taken := d.run("run", "fellgate/callout", "heron-9", "--at", "harbour-desk")
 	require.Equal(t, 1, taken.code)
-	require.Contains(t, taken.err, "heron-9 is in use just now. Wait until it is free: earlybench rack --peers. If it is lent to this bench, do it without --at.")
+	require.Contains(t, taken.err, "heron-9 is in use just now. Wait until it is free: earlybench rack --peers. If it is lent to this bench, leave out --at.")
 	d.ok("loan", "end", "heron-9")
 
 	h.ok("safe", "lock")
 	require.Contains(t, d.run("peer", "check", "harbour-desk").out, "its safe is locked")
 	h.ok("peer", "set", "moor-desk", "--sign=false")
-	require.Contains(t, d.run("peer", "check", "harbour-desk").out, "this bench signs nothing for you")
+	require.Contains(t, d.run("peer", "check", "harbour-desk").out, "this bench does not sign for you")
 }

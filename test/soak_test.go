@@ -72,7 +72,7 @@ func TestPulledCablesLoseNothingOfACopy(t *testing.T) {
 	pulls := soaked(t, 2, 50)
 	d.ok("project", "add", largeProject(t, pulls*1<<20+16<<20))
 	gone := regexp.MustCompile(`at byte ([0-9]+) of ([0-9]+)`)
-	on := regexp.MustCompile(`goes on at byte ([0-9]+)`)
+	on := regexp.MustCompile(`continues at byte ([0-9]+)`)
 	told, most := int64(0), int64(0)
 	for n := range pulls {
 		d.ok("standin", "pull", "heron-1", "--after", fmt.Sprint(300+rand.IntN(700), "kB"))

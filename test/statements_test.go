@@ -93,7 +93,7 @@ func TestOneDebugTokenGoesOnSixHandsetsWithARowForEach(t *testing.T) {
 	for _, row := range j.Put.Rows {
 		require.Contains(t, []string{"already there", "asks", "refused"}, row.Outcome, row.Device)
 	}
-	require.Contains(t, d.ok("token", "put", st.ID[:8], "kestle-6", "--replace"), "in place of another developer's")
+	require.Contains(t, d.ok("token", "put", st.ID[:8], "kestle-6", "--replace"), "replacing another developer's")
 
 	// The one that is left is led by prep, which has one issued that names it.
 	d.ok("prep", "kestle-5", "--app", "fellgate/callout", "--unattended", "--wait", "20s")

@@ -47,7 +47,7 @@ func TestTwoPeopleAtOneDeviceSeeWhatTheOtherDoes(t *testing.T) {
 	first.presses("Show the request on heron-2")
 	both("It is asking now")
 	prep := d.command(ctx, "prep", "heron-2")
-	d.eventually("the terminal says that it asks already", func() bool { return strings.Contains(prep.out.String()+prep.err.String(), "asks already") })
+	d.eventually("the terminal says that it is already asking", func() bool { return strings.Contains(prep.out.String()+prep.err.String(), "is already asking") })
 	d.touch("heron-2", "Until withdrawn")
 	r := prep.wait()
 	require.Zero(t, r.code, r.out+r.err)

@@ -27,7 +27,7 @@ func TestAnAppThatIsNotMadeForADeviceIsSaidFirstEverywhere(t *testing.T) {
 		require.NotContains(t, r.out, "Visitors", "%v: no step is asked for", c.args)
 	}
 	r := d.run("try", "demo/apps/callout", "kestle-1", "heron-1")
-	require.NotContains(t, r.err, "Again for just those", "to try again does not help")
+	require.NotContains(t, r.err, "Repeat for just those", "to try again does not help")
 	require.Equal(t, "blocked", d.device("kestle-1").Summary)
 	require.True(t, d.device("kestle-1").Unfit)
 	require.Nil(t, d.device("kestle-1").Next)

@@ -201,7 +201,7 @@ func TestTheComputersPageFollowsWhatIsPluggedIn(t *testing.T) {
 	b.presses("Computer")
 	b.sees("Nothing is wrong on this side.")
 	b.sees("halden-link-3")
-	b.sees("localhost leads to this computer")
+	b.sees("localhost resolves to this computer")
 	d.ok("standin", "pull", "heron-1")
 	b.sees("1 device is connected")
 	d.ok("standin", "plug", "heron-1")

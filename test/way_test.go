@@ -129,7 +129,7 @@ func TestANewcomerTakesABrandNewHandsetToATriedAppByCommands(t *testing.T) {
 	run := d.run("run", "demo/apps/callout", "heron-2", "--for", "12s")
 	require.Zero(t, run.code, run.err)
 	require.Contains(t, run.out, "callout ready: 4 on the rota")
-	require.Contains(t, run.err, "goes on running")
+	require.Contains(t, run.err, "keeps running")
 
 	picture := filepath.Join(t.TempDir(), "screen.png")
 	try := d.ok("try", "fellgate/callout", "heron-2", "--picture", picture)
@@ -164,7 +164,7 @@ func TestAnAppFileRunsWithoutItsProjectAndABadOneIsRefusedBeforeAnythingIsSent(t
 	require.NoError(t, os.WriteFile(file, raw, 0o600))
 	jobs, err := d.api.Jobs(context.Background())
 	require.NoError(t, err)
-	for _, bad := range []struct{ name, says string }{{file, "a file is not the one that the manifest lists"}, {"README.md", "it is not a ZIP file"}} {
+	for _, bad := range []struct{ name, says string }{{file, "a file differs from the one in the manifest"}, {"README.md", "it is not a ZIP file"}} {
 		for _, args := range [][]string{{"run", bad.name, "heron-1"}, {"app", "check", bad.name}} {
 			r := d.run(args...)
 			require.Equal(t, 1, r.code, r.out)

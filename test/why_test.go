@@ -85,7 +85,7 @@ func TestAReportHoldsNoSecretAndFactsTellWhoSaidThem(t *testing.T) {
 	require.Contains(t, d.run("--unattended", "prep", "heron-2", "--confirm", "find", "--confirm", "tap").out, "the bench sees that it is not")
 	bad := d.run("rack", "set", "heron-2", "--fact", "usb.link=yes")
 	require.Equal(t, 1, bad.code)
-	require.Contains(t, bad.err, "a person can state")
+	require.Contains(t, bad.err, "people can state")
 }
 
 func TestWhyIsAskedInTheConsoleByOneClickAndLearned(t *testing.T) {

@@ -49,7 +49,7 @@ func (a actions) Do(ctx context.Context, name string, args json.RawMessage) (jso
 		for _, k := range all {
 			names = append(names, k.Name)
 		}
-		return nil, problem.Errorf(problem.NotFound, "the adapter has no action %.60q; there are %s", name, strings.Join(names, ", "))
+		return nil, problem.Errorf(problem.NotFound, "the adapter has no action %.60q; it has %s", name, strings.Join(names, ", "))
 	}
 	if len(args) == 0 {
 		args = json.RawMessage("{}")
@@ -71,7 +71,7 @@ func (a actions) Do(ctx context.Context, name string, args json.RawMessage) (jso
 func checkArgs(schema, args json.RawMessage) error {
 	v, err := jsonschema.UnmarshalJSON(strings.NewReader(string(args)))
 	if err != nil {
-		return fmt.Errorf("they are no JSON: %w", err)
+		return fmt.Errorf("they are not JSON: %w", err)
 	}
 	if len(schema) == 0 {
 		schema = json.RawMessage(`{"type":"object","additionalProperties":false}`)

@@ -75,7 +75,7 @@ func Begin(ctx context.Context, rw io.ReadWriteCloser, h Hello, said func(string
 	a.Welcome = w
 	a.mu.Unlock()
 	if errors.Is(err, context.DeadlineExceeded) {
-		err = fmt.Errorf("it has not answered hello within %s", helloWithin)
+		err = fmt.Errorf("it did not answer hello within %s", helloWithin)
 	}
 	if err != nil {
 		a.conn.Close()
@@ -90,7 +90,7 @@ func (a *Adapter) Close() error { return a.conn.Close() }
 // Done is closed when the adapter has ended.
 func (a *Adapter) Done() <-chan struct{} { return a.conn.Done() }
 
-// Err tells why it was ended; nil where it has ended by itself, or lasts.
+// Err tells why it was ended; nil where it exited by itself, or lasts.
 func (a *Adapter) Err() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -115,10 +115,10 @@ func (a *Adapter) Look(ctx context.Context, c Candidate) (Fit, error) {
 	err := a.conn.Call(ctx, MethodCandidate, c, &f)
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):
-		err = fmt.Errorf("it has not said within %s what it takes %s for", candidateWithin, c.Path)
+		err = fmt.Errorf("it did not say within %s whether %s is one of its devices", candidateWithin, c.Path)
 		a.end(err)
 	case err == nil && (f.Fit < 0 || f.Fit > 100):
-		err = fmt.Errorf("it says that %s fits by %d, which is not from 0 to 100", c.Path, f.Fit)
+		err = fmt.Errorf("it says that %s fits with %d, which is not between 0 and 100", c.Path, f.Fit)
 		a.said(err.Error())
 	}
 	f.Model, f.Serial = plain.Cut(plain.Line(f.Model), 60), plain.Cut(plain.Line(f.Serial), 60)
@@ -149,7 +149,7 @@ func (a *Adapter) handle(ctx context.Context, _ *rpc.Conn, method string, params
 		}
 		return nil, a.ask(ctx, q)
 	}
-	a.said(fmt.Sprintf("it calls %.40q, which is no method of a bench", method))
+	a.said(fmt.Sprintf("it calls %.40q, which is not a method of a bench", method))
 	return rpc.NoMethod(ctx, nil, method, params)
 }
 
@@ -157,7 +157,7 @@ func (a *Adapter) handle(ctx context.Context, _ *rpc.Conn, method string, params
 func (a *Adapter) told(params json.RawMessage) error {
 	t, err := rpc.Decode[Told](params)
 	if err != nil {
-		a.said("it tells a fact that cannot be read: " + plain.Cut(err.Error(), 200))
+		a.said("it reports an unreadable fact: " + plain.Cut(err.Error(), 200))
 		return err
 	}
 	a.mu.Lock()
@@ -169,9 +169,9 @@ func (a *Adapter) told(params json.RawMessage) error {
 	a.mu.Unlock()
 	switch {
 	case f == nil:
-		a.said(fmt.Sprintf("it tells a fact of %.40q, whose facts nobody has asked for", t.Device))
+		a.said(fmt.Sprintf("it reports a fact about %.40q, whose facts were not requested", t.Device))
 	case !declared:
-		a.said(fmt.Sprintf("it tells the fact %.60q, which it has not declared", t.Key))
+		a.said(fmt.Sprintf("it reports the fact %.60q, which it has not declared", t.Key))
 	default:
 		f.set(t.Key, t.Value)
 	}
@@ -216,7 +216,7 @@ func (a *Adapter) lives(job string) {
 func (a *Adapter) takeLine(l Line) {
 	w := a.act(l.Job)
 	if w == nil || w.line == nil {
-		a.said(fmt.Sprintf("it sends a line of a log for %.40q, which follows none", l.Job))
+		a.said(fmt.Sprintf("it sends a log line for %.40q, whose log is not followed", l.Job))
 		return
 	}
 	a.lives(l.Job)
@@ -227,7 +227,7 @@ func (a *Adapter) takeLine(l Line) {
 func (a *Adapter) ask(ctx context.Context, q Ask) error {
 	w := a.act(q.Job)
 	if w == nil {
-		return rpc.Errorf(rpc.CodeInvalidParams, "the job %.40q does not go on", q.Job)
+		return rpc.Errorf(rpc.CodeInvalidParams, "the job %.40q is not running", q.Job)
 	}
 	a.mu.Lock()
 	f := a.follows[w.device]
@@ -236,7 +236,7 @@ func (a *Adapter) ask(ctx context.Context, q Ask) error {
 		return rpc.Errorf(rpc.CodeFailed, "the facts of %s are not followed", w.device)
 	}
 	if w.asks == nil {
-		return rpc.Errorf(rpc.CodeFailed, "nobody is there who could be asked")
+		return rpc.Errorf(rpc.CodeFailed, "nobody is there to ask")
 	}
 	w.asks(plain.Cut(plain.Line(q.Text), 300))
 	defer w.asks("")
@@ -295,7 +295,7 @@ func (a *Adapter) Do(ctx context.Context, on, action string, args, result any, w
 		case <-w.alive:
 			timer.Reset(within)
 		case <-silent:
-			err := &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The adapter has said nothing of %s for %s, and was ended.", action, within), Remedy: "Read its log: earlybench adapter."}
+			err := &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The adapter did not answer %s within %s, and was stopped.", action, within), Remedy: "Read its log: earlybench adapter."}
 			a.end(err)
 			return err
 		case <-ctx.Done():
@@ -303,7 +303,7 @@ func (a *Adapter) Do(ctx context.Context, on, action string, args, result any, w
 			select {
 			case <-answer:
 			case <-time.After(stopWithin):
-				a.end(fmt.Errorf("it has not stopped %s within %s", action, stopWithin))
+				a.end(fmt.Errorf("it did not stop %s within %s", action, stopWithin))
 			}
 			return context.Cause(ctx)
 		}
@@ -318,7 +318,7 @@ func (a *Adapter) failed(action string, err error) error {
 	}
 	var r Refused
 	if len(e.Data) > 0 && json.Unmarshal(e.Data, &r) != nil {
-		a.said("it answers an error whose data cannot be read")
+		a.said("it answers with an error whose data cannot be read")
 	}
 	kind, known := kinds[r.Kind]
 	if !known {
@@ -326,7 +326,7 @@ func (a *Adapter) failed(action string, err error) error {
 	}
 	text := plain.Cut(plain.Line(e.Message), 300)
 	if text == "" {
-		text = action + " has failed, and the adapter does not say why"
+		text = action + " failed, and the adapter does not say why"
 	}
 	if r.Done != "" {
 		text += " (done: " + plain.Cut(plain.Line(r.Done), 100) + ")"

@@ -120,7 +120,7 @@ func TestWhatAnAdapterHasNotIsSaid(t *testing.T) {
 	s := a.Open("d")
 	defer s.Close()
 	_, err := s.Apps()
-	require.ErrorContains(t, err, "The list of apps is not to be had by the way adapter fake.")
+	require.ErrorContains(t, err, "The list of apps is not available over the way adapter fake.")
 	_, err = s.Screen()
 	require.ErrorContains(t, err, "adapter fake")
 }
@@ -147,13 +147,13 @@ func TestAnAdapterHasAPersonAskedUntilAFactHasChanged(t *testing.T) {
 func TestAnAdapterThatSaysNothingUntilItsDeadlineIsEnded(t *testing.T) {
 	a, _ := begun(t, []string{"restart"}, nil)
 	err := a.Do(t.Context(), "d", "restart", struct{}{}, nil, 100*time.Millisecond, nil)
-	require.ErrorContains(t, err, "has said nothing of restart for 100ms, and was ended")
+	require.ErrorContains(t, err, "did not answer restart within 100ms, and was stopped")
 	select {
 	case <-a.Done():
 	case <-time.After(5 * time.Second):
 		require.Fail(t, "it goes on")
 	}
-	require.ErrorContains(t, a.Err(), "has said nothing")
+	require.ErrorContains(t, a.Err(), "did not answer")
 }
 
 func TestAnAdapterThatDoesNotStopIsEnded(t *testing.T) {
@@ -180,13 +180,13 @@ func TestActionsOfItsOwnAreDoneAsTheirSchemaSays(t *testing.T) {
 	require.NoError(t, err)
 	require.JSONEq(t, `{"blinked":3}`, string(result))
 	require.Equal(t, `lamp.blink{"times":3}`, got)
-	for args, want := range map[string]string{`{"times":10}`: "times", `{}`: "times", `{"times":1,"more":1}`: "more", `[]`: "object", `{"times":`: "no JSON"} {
+	for args, want := range map[string]string{`{"times":10}`: "times", `{}`: "times", `{"times":1,"more":1}`: "more", `[]`: "object", `{"times":`: "not JSON"} {
 		_, err := actions.Do(t.Context(), "lamp.blink", json.RawMessage(args))
 		require.ErrorContains(t, err, want, args)
 		require.NotContains(t, err.Error(), "file:", args)
 	}
 	_, err = actions.Do(t.Context(), "app.list", nil)
-	require.ErrorContains(t, err, "there are lamp.blink")
+	require.ErrorContains(t, err, "it has lamp.blink")
 }
 
 func TestAnErrorOfAnAdapterIsASentence(t *testing.T) {
@@ -258,13 +258,13 @@ func TestManifestsThatWantTooMuchAreRefused(t *testing.T) {
 	for text, want := range map[string]string{
 		"adapter: ../reed\ncommand: [./a]\nsheet: a\n":  "adapter",
 		"adapter: reed\nsheet: a\n":                     "command is missing",
-		"adapter: reed\ncommand: [../a]\nsheet: a\n":    "leads out",
-		"adapter: reed\ncommand: [/bin/sh]\nsheet: a\n": "leads out",
+		"adapter: reed\ncommand: [../a]\nsheet: a\n":    "is outside",
+		"adapter: reed\ncommand: [/bin/sh]\nsheet: a\n": "is outside",
 		"adapter: reed\ncommand: [a]\nsheet: ../a\n":    "sheet",
-		good + "rights: {files: [relative]}\n":          "no absolute path",
-		good + "rights: {files: [/dev/../etc]}\n":       "no absolute path",
-		good + "rights: {files: ['/dev/[']}\n":          "no absolute path",
-		good + "rights: {connect: [0]}\n":               "is no port",
+		good + "rights: {files: [relative]}\n":          "not an absolute path",
+		good + "rights: {files: [/dev/../etc]}\n":       "not an absolute path",
+		good + "rights: {files: ['/dev/[']}\n":          "not an absolute path",
+		good + "rights: {connect: [0]}\n":               "is not a port",
 		good + "root: true\n":                           "root",
 	} {
 		_, err := adapter.ParseManifest([]byte(text))

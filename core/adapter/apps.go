@@ -86,7 +86,7 @@ func (f files) Put(ctx context.Context, dir, name string, r io.Reader, at, size 
 	default:
 	}
 	if dir != f.store.files() || filepath.Base(name) != name {
-		return fmt.Errorf("%.80q is no place for a file", dir+"/"+name)
+		return fmt.Errorf("%.80q is not a valid place for a file", dir+"/"+name)
 	}
 	return put(ctx, filepath.Join(dir, name), r, at, size, arrived)
 }
@@ -173,7 +173,7 @@ func put(ctx context.Context, name string, r io.Reader, at, size int64, arrived 
 // unpack lays the files of an app out as its manifest says, and returns what the adapter is to install.
 func (s store) unpack(digest string) (Install, error) {
 	if len(digest) != 64 || strings.Trim(digest, "0123456789abcdef") != "" {
-		return Install{}, fmt.Errorf("%.70q is no digest of an app", digest)
+		return Install{}, fmt.Errorf("%.70q is not the digest of an app", digest)
 	}
 	raw, err := os.ReadFile(filepath.Join(s.dir(digest), appfile.ManifestName))
 	if err != nil {
@@ -181,7 +181,7 @@ func (s store) unpack(digest string) (Install, error) {
 	}
 	m, err := appfile.ParseManifest(raw)
 	if err == nil && bundle.Digest(raw) != digest {
-		err = errors.New("it is not the one that was offered")
+		err = errors.New("it is not the app that was offered")
 	}
 	if err != nil {
 		return Install{}, fmt.Errorf("read the app's manifest again: %w", err)
@@ -194,7 +194,7 @@ func (s store) unpack(digest string) (Install, error) {
 		from, to := filepath.Join(s.files(), f.SHA256), filepath.Join(root, filepath.FromSlash(f.Path))
 		if digestOf(from) != f.SHA256 {
 			os.Remove(from) //nolint:errcheck // it is sent again
-			return Install{}, fmt.Errorf("the file %s is not whole; it has to be sent again", f.Path)
+			return Install{}, fmt.Errorf("the file %s is incomplete; it must be sent again", f.Path)
 		}
 		if err := errors.Join(os.MkdirAll(filepath.Dir(to), 0o700), os.Link(from, to)); err != nil {
 			return Install{}, fmt.Errorf("unpack the app: %w", err)

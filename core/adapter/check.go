@@ -75,11 +75,11 @@ func Check(ctx context.Context, dir string, at Candidate, start Starter) (Report
 	}
 	raw, err := os.ReadFile(filepath.Join(dir, ManifestName))
 	if err != nil {
-		return Report{}, fmt.Errorf("%s is no adapter's directory: %w", dir, err)
+		return Report{}, fmt.Errorf("%s is not an adapter's directory: %w", dir, err)
 	}
 	c := &checker{dir: dir, at: at, start: start}
 	c.manifest, err = ParseManifest(raw)
-	if !c.point("adapter.yaml says how it is run, and what it may use", err) || !c.point("its sheet is there, and has no mistakes", c.readSheet()) {
+	if !c.point("adapter.yaml says how to run it, and what it may use", err) || !c.point("its sheet exists, and has no errors", c.readSheet()) {
 		return c.report, nil
 	}
 	c.run(ctx)
@@ -170,16 +170,16 @@ func (c *checker) run(ctx context.Context) {
 	if err != nil {
 		err = c.withLog(err, p)
 	}
-	if !c.point("it answers hello, with what it can tell and do", err) {
+	if !c.point("it answers hello, with its facts and actions", err) {
 		return
 	}
 	defer a.Close()
 	c.note("it is ready after", time.Since(began).Round(time.Millisecond).String())
-	c.point("it declares the facts that its sheet has, with the types of the sheet", c.facts(a))
+	c.point("it declares the facts in its sheet, with the same types", c.facts(a))
 	c.point("it refuses a method that it does not know", c.unknownMethod(ctx, a))
-	c.point("it says of a file that is none of its devices that it does not fit", c.noDevice(ctx, a))
+	c.point("it says that a file that is not one of its devices does not fit", c.noDevice(ctx, a))
 	if c.at.Kind == "" {
-		c.note("what only shows with a device was not checked", "name its device file, or its address: --at FILE, --at SERVICE=HOST:PORT")
+		c.note("what needs a device was not checked", "give its device file or its address: --at FILE, --at SERVICE=HOST:PORT")
 	} else {
 		c.withDevice(ctx, a)
 	}
@@ -187,9 +187,9 @@ func (c *checker) run(ctx context.Context) {
 	said := strings.Join(c.said, "; ")
 	c.mu.Unlock()
 	if said != "" {
-		c.point("all that it says follows the protocol", errors.New(said))
+		c.point("everything that it sends follows the protocol", errors.New(said))
 	} else {
-		c.point("all that it says follows the protocol", nil)
+		c.point("everything that it sends follows the protocol", nil)
 	}
 	c.point("it ends when its input does", ends(p))
 }
@@ -237,11 +237,11 @@ func (c *checker) unknownMethod(ctx context.Context, a *Adapter) error {
 	e, ok := errors.AsType[*rpc.Error](err)
 	switch {
 	case err == nil:
-		return errors.New("it answers it with a result")
+		return errors.New("it answers with a result")
 	case !ok:
 		return err
 	case e.Code != rpc.CodeMethodNotFound:
-		return fmt.Errorf("it answers the error %d; JSON-RPC 2.0 has %d for that", e.Code, rpc.CodeMethodNotFound)
+		return fmt.Errorf("it answers with error %d; JSON-RPC 2.0 specifies %d", e.Code, rpc.CodeMethodNotFound)
 	}
 	return nil
 }
@@ -249,7 +249,7 @@ func (c *checker) unknownMethod(ctx context.Context, a *Adapter) error {
 func (c *checker) noDevice(ctx context.Context, a *Adapter) error {
 	f, err := a.Look(ctx, Candidate{Device: "/dev/null", Kind: KindFile, Path: "/dev/null"})
 	if err == nil && f.Fit != 0 {
-		err = fmt.Errorf("it says that /dev/null fits by %d", f.Fit)
+		err = fmt.Errorf("it says that /dev/null fits with %d", f.Fit)
 	}
 	return err
 }
@@ -261,7 +261,7 @@ const factsWithin = 10 * time.Second
 func (c *checker) withDevice(ctx context.Context, a *Adapter) {
 	f, err := a.Look(ctx, c.at)
 	if err == nil && f.Fit < 50 {
-		err = fmt.Errorf("it says that it fits by %d; from 50 on it is a device of the adapter's", f.Fit)
+		err = fmt.Errorf("it says that it fits with %d; 50 or more means that it is its device", f.Fit)
 	}
 	if !c.point("it recognises its device", err) {
 		return
@@ -269,22 +269,22 @@ func (c *checker) withDevice(ctx context.Context, a *Adapter) {
 	c.point("its sheet has the model", c.hasModel(f.Model))
 	s := a.Open(c.at.Device)
 	defer s.Close()
-	c.point("it tells facts of the types that it has declared", c.firstFacts(ctx, a, s))
+	c.point("it reports facts of the types that it has declared", c.firstFacts(ctx, a, s))
 	if apps, err := s.Apps(); err == nil {
 		_, err := apps.List(ctx)
 		c.point("it lists the apps", err)
 		_, err = apps.Start(ctx, "nobody/nothing")
 		if err == nil {
-			err = errors.New("it has started an app that is not there")
+			err = errors.New("it started an app that does not exist")
 		} else {
 			err = nil
 		}
-		c.point("it refuses to start an app that is not there", err)
+		c.point("it refuses to start an app that does not exist", err)
 	} else {
-		c.note("it puts no apps on its devices", "")
+		c.note("it cannot install apps", "")
 	}
 	if a.Can(ActLog) {
-		c.point("it ends a log that nobody follows any more", c.stops(ctx, a, s))
+		c.point("it ends a log that is no longer followed", c.stops(ctx, a, s))
 	}
 }
 
@@ -306,7 +306,7 @@ func (c *checker) firstFacts(ctx context.Context, a *Adapter, s *Session) error 
 			seen[f.Key] = true
 			for _, k := range a.Facts {
 				if k.Key == f.Key && !typed(k.Type, f.Value) {
-					wrong = fmt.Errorf("%s is declared as %s, and it tells %.40s", f.Key, k.Type, f.Value)
+					wrong = fmt.Errorf("%s is declared as %s, but it reports %.40s", f.Key, k.Type, f.Value)
 				}
 			}
 		}
@@ -318,9 +318,9 @@ func (c *checker) firstFacts(ctx context.Context, a *Adapter, s *Session) error 
 	case wrong != nil:
 		return wrong
 	case errors.Is(err, device.ErrEnded):
-		return fmt.Errorf("the device is gone at once: %v", s.Gone())
+		return fmt.Errorf("the device went away at once: %v", s.Gone())
 	case len(seen) == 0 && len(a.Facts) > 0:
-		return fmt.Errorf("it has told no fact within %s", factsWithin)
+		return fmt.Errorf("it did not report a fact within %s", factsWithin)
 	}
 	return nil
 }
@@ -356,7 +356,7 @@ func (c *checker) stops(ctx context.Context, a *Adapter, s *Session) error {
 	case <-time.After(100 * time.Millisecond):
 	}
 	if !errors.Is(err, context.DeadlineExceeded) {
-		return fmt.Errorf("it has ended the log by itself: %w", err)
+		return fmt.Errorf("it ended the log by itself: %w", err)
 	}
 	return a.Err()
 }
@@ -368,6 +368,6 @@ func ends(p Program) error {
 	case <-p.Ended():
 		return nil
 	case <-time.After(stopWithin):
-		return fmt.Errorf("it goes on after %s", stopWithin)
+		return fmt.Errorf("it continues after %s", stopWithin)
 	}
 }

@@ -17,7 +17,7 @@ func Greet(ctx context.Context, dir string, start Starter) (Welcome, error) {
 	}
 	raw, err := os.ReadFile(filepath.Join(dir, ManifestName))
 	if err != nil {
-		return Welcome{}, fmt.Errorf("%s is no adapter's directory: %w", dir, err)
+		return Welcome{}, fmt.Errorf("%s is not an adapter's directory: %w", dir, err)
 	}
 	m, err := ParseManifest(raw)
 	if err != nil {

@@ -55,11 +55,11 @@ func ParseManifest(raw []byte) (*Manifest, error) {
 func (m *Manifest) check() error {
 	switch {
 	case !nameShape.MatchString(m.Adapter):
-		return fmt.Errorf("adapter %.40q: a lower-case letter, then up to 30 letters, digits and hyphens", m.Adapter)
+		return fmt.Errorf("adapter name %.40q is invalid: start with a lower-case letter, then use up to 30 letters, digits or hyphens", m.Adapter)
 	case len(m.Command) == 0 || len(m.Command) > mostWords || m.Command[0] == "":
-		return errors.New("command is missing, or too long; write it as a list")
+		return errors.New("command is missing or too long; write it as a list")
 	case strings.Contains(m.Command[0], "/") && !filepath.IsLocal(m.Command[0]):
-		return fmt.Errorf("command %.80q leads out of the adapter's directory", m.Command[0])
+		return fmt.Errorf("command %.80q is outside the adapter's directory", m.Command[0])
 	case !filepath.IsLocal(m.Sheet) || filepath.Base(m.Sheet) != m.Sheet:
 		return fmt.Errorf("sheet %.80q is not the name of a file in the adapter's directory", m.Sheet)
 	}
@@ -72,22 +72,22 @@ func (r *Rights) check() error {
 	}
 	for _, p := range r.Files {
 		if _, err := filepath.Match(p, ""); err != nil || !filepath.IsAbs(p) || filepath.Clean(p) != p {
-			return fmt.Errorf("rights: files: %.80q is no absolute path or pattern", p)
+			return fmt.Errorf("rights: files: %.80q is not an absolute path or pattern", p)
 		}
 	}
 	for _, t := range r.Announced {
 		if !serviceShape.MatchString(t) {
-			return fmt.Errorf("rights: announced: %.40q is no type of service, such as _reed._tcp (RFC 6763, section 7)", t)
+			return fmt.Errorf("rights: announced: %.40q is not a service type, such as _reed._tcp (RFC 6763, section 7)", t)
 		}
 	}
 	for _, id := range r.USB {
 		if !usbShape.MatchString(id) {
-			return fmt.Errorf("rights: usb: %.40q is no vendor:product, four hexadecimal digits each, such as 1d6b:0104", id)
+			return fmt.Errorf("rights: usb: %.40q is not vendor:product, four hexadecimal digits each, such as 1d6b:0104", id)
 		}
 	}
 	for _, p := range r.Connect {
 		if p < 1 || p > 65535 {
-			return fmt.Errorf("rights: connect: %d is no port", p)
+			return fmt.Errorf("rights: connect: %d is not a port", p)
 		}
 	}
 	return nil

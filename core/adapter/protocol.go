@@ -101,7 +101,7 @@ func (w *Welcome) check() error {
 		seen[a.Name] = true
 		if len(a.Args) > 0 {
 			if _, err := schemaOf(a.Args); err != nil {
-				return fmt.Errorf("the arguments of the action %s are described by no JSON Schema: %w", a.Name, err)
+				return fmt.Errorf("the arguments of the action %s are not described by a JSON Schema: %w", a.Name, err)
 			}
 		}
 	}

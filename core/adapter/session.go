@@ -193,7 +193,7 @@ func (l logs) Follow(ctx context.Context, from device.LogFrom, take func(device.
 			}
 		case err := <-result:
 			if err == nil {
-				err = errors.New("the adapter has ended the log")
+				err = errors.New("the adapter ended the log")
 			}
 			return err
 		}
@@ -246,18 +246,18 @@ func (s *Session) socket(ctx context.Context, action string, args any) (io.ReadW
 		return nil, err
 	}
 	if at.Port < 1024 || at.Port > 65535 || len(at.Key) < 16 || len(at.Key) > 200 || strings.ContainsAny(at.Key, "\r\n") {
-		return nil, problem.Errorf(problem.Failed, "the adapter opens %s at port %d with a key of %d characters: a port from 1024 on, and from 16 to 200 characters, are wanted", action, at.Port, len(at.Key))
+		return nil, problem.Errorf(problem.Failed, "the adapter opens %s at port %d with a key of %d characters: the port must be 1024 or more, and the key have 16 to 200 characters", action, at.Port, len(at.Key))
 	}
 	var d net.Dialer
 	c, err := d.DialContext(ctx, "tcp", fmt.Sprintf("127.0.0.1:%d", at.Port))
 	if err != nil {
-		return nil, fmt.Errorf("connect to what the adapter has opened: %w", err)
+		return nil, fmt.Errorf("connect to the port of the adapter: %w", err)
 	}
 	w := bufio.NewWriter(c)
 	fmt.Fprintf(w, "%s\n", at.Key)
 	if err := w.Flush(); err != nil {
 		c.Close()
-		return nil, fmt.Errorf("connect to what the adapter has opened: %w", err)
+		return nil, fmt.Errorf("connect to the port of the adapter: %w", err)
 	}
 	return c, nil
 }

@@ -83,7 +83,7 @@ func (m *Manifest) Check() error {
 		return errors.New("the name is empty, or over 80 bytes")
 	}
 	if len(m.Families) == 0 {
-		return errors.New("it names no family that it is for")
+		return errors.New("it does not name a family")
 	}
 	if m.Minimum != "" {
 		if _, err := fact.ParseRelease(string(m.Minimum)); err != nil {
@@ -135,11 +135,11 @@ func (m *Manifest) CheckSignature(raw []byte, s developer.Signature) error {
 	case m.Developer == nil && s.None():
 		return nil
 	case m.Developer == nil:
-		return fmt.Errorf("%w: the manifest names no developer", developer.ErrSignature)
+		return fmt.Errorf("%w: the manifest does not name a developer", developer.ErrSignature)
 	case s.None():
-		return fmt.Errorf("%w: the manifest names a developer, whose signature is missing", developer.ErrSignature)
+		return fmt.Errorf("%w: the manifest names a developer, but has no signature", developer.ErrSignature)
 	case s.Bare != "" && len(s.CMS) > 0:
-		return fmt.Errorf("%w: it is signed twice, by a bare key and by an identity", developer.ErrSignature)
+		return fmt.Errorf("%w: it has two signatures, of a bare key and of an identity", developer.ErrSignature)
 	case s.Bare != "":
 		return m.Developer.Verify(raw, s.Bare)
 	}
@@ -148,7 +148,7 @@ func (m *Manifest) CheckSignature(raw []byte, s developer.Signature) error {
 		return fmt.Errorf("%w: %w", developer.ErrSignature, err)
 	}
 	if public, err := developer.PublicOf(signer.PublicKey); err != nil || public != *m.Developer {
-		return fmt.Errorf("%w: it is that of an identity with another key", developer.ErrSignature)
+		return fmt.Errorf("%w: it is from an identity with another key", developer.ErrSignature)
 	}
 	return nil
 }

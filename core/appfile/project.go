@@ -148,7 +148,7 @@ func (p *Project) check() error {
 			return fmt.Errorf("templates: %.80q and %.80q are two files below the project's directory", t.From, t.To)
 		}
 		if filepath.Clean(t.To) == ProjectFile {
-			return errors.New("templates: the project file itself is not made of a template")
+			return errors.New("templates: the project file itself cannot be made from a template")
 		}
 	}
 	for name, v := range p.Builds {
@@ -156,7 +156,7 @@ func (p *Project) check() error {
 			return fmt.Errorf("builds: name %.40q: lower-case letters, digits and hyphens, up to 30", name)
 		}
 		if v.Devices != "" && v.Devices != DevicesListed && v.Devices != DevicesAny {
-			return fmt.Errorf("builds: %s: devices is listed or any, not %.40q", name, v.Devices)
+			return fmt.Errorf("builds: %s: devices must be listed or any, not %.40q", name, v.Devices)
 		}
 	}
 	return p.Try.Check()
@@ -174,7 +174,7 @@ func (t Try) Check() error {
 		return nil
 	}
 	if d, err := time.ParseDuration(t.Within); err != nil || d <= 0 || d > longestTry {
-		return fmt.Errorf("try: within: %.20q is no time of at most %s, such as 10s", t.Within, longestTry)
+		return fmt.Errorf("try: within: %.20q is not a duration of at most %s, such as 10s", t.Within, longestTry)
 	}
 	return nil
 }

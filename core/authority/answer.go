@@ -22,7 +22,7 @@ type answer interface{ check() error }
 // something, or that says what cannot be, is refused whole.
 func Read(raw []byte, v any) error {
 	if err := strict.NewerJSON(raw, v); err != nil {
-		return fmt.Errorf("the answer is not JSON of the right shape: %w", err)
+		return fmt.Errorf("the answer is not JSON of the expected form: %w", err)
 	}
 	if a, ok := v.(answer); ok {
 		return a.check()
@@ -46,7 +46,7 @@ var (
 
 func (l *List[T]) check() error {
 	if l.Items == nil || len(l.Items) > mostItems {
-		return fmt.Errorf("a list has items, %d at most", mostItems)
+		return fmt.Errorf("a list must have items, %d at most", mostItems)
 	}
 	for i := range l.Items {
 		if a, ok := any(&l.Items[i]).(answer); ok {
@@ -73,23 +73,23 @@ func (d *DeviceCode) check() error {
 	case err != nil || page.Scheme != "https" || page.Host == "":
 		return fmt.Errorf("the page %.100q is not an https address", d.Page)
 	case len(d.DeviceCode) < 20 || len(d.DeviceCode) > 1000 || !userCode.MatchString(d.UserCode):
-		return errors.New("the codes of the sign-in are too short, or are none")
+		return errors.New("the codes of the sign-in are missing or too short")
 	case d.ExpiresIn <= 0 || d.ExpiresIn > 3600 || d.Interval < 0 || d.Interval > 60:
-		return errors.New("a code lasts for a second to an hour, and is asked for once a minute or more often")
+		return errors.New("a code must last between a second and an hour, and be polled at least once a minute")
 	}
 	return nil
 }
 
 func (t *Token) check() error {
 	if len(t.AccessToken) < 20 || len(t.AccessToken) > 4000 || t.Type != "DPoP" || t.ExpiresIn <= 0 || t.ExpiresIn > 86400 {
-		return errors.New("an access token has 20 to 4000 characters, is of the type DPoP and lasts for a day at most")
+		return errors.New("an access token must have 20 to 4000 characters, be of the type DPoP and last a day at most")
 	}
 	return nil
 }
 
 func (a *About) check() error {
 	if a.Name == "" || len(a.Name) > mostText || len(a.Standings) == 0 || len(a.Standings) > 20 {
-		return errors.New("an authority has a name and 1 to 20 standings")
+		return errors.New("an authority must have a name and 1 to 20 standings")
 	}
 	for i := range a.Standings {
 		if err := a.Standings[i].check(); err != nil {
@@ -97,7 +97,7 @@ func (a *About) check() error {
 		}
 	}
 	if len(a.Keys) > 20 {
-		return errors.New("an authority signs by 20 keys at most")
+		return errors.New("an authority may have 20 signing keys at most")
 	}
 	for _, k := range a.Keys {
 		if err := k.Check(); err != nil {
@@ -124,7 +124,7 @@ func (s *StatusList) check() error {
 func (s *Standing) check() error {
 	inRange := func(days int) bool { return days >= 1 && days <= mostDays }
 	if s.Name == "" || len(s.Name)+len(s.Costs)+len(s.Alone) > 3*mostText || s.Places < 0 || !inRange(s.GrantDays) || !inRange(s.CertificateDays) || s.Days < 0 || s.Days > mostDays || len(s.Lacks) > 50 {
-		return fmt.Errorf("the standing %.40q says what cannot be", s.Name)
+		return fmt.Errorf("the standing %.40q has impossible values", s.Name)
 	}
 	return nil
 }
@@ -134,7 +134,7 @@ func (a *Account) check() error {
 		return fmt.Errorf("the account: %w", err)
 	}
 	if len(a.Crews) == 0 || len(a.Crews) > 100 || len(a.Name) > mostText {
-		return errors.New("an account belongs to 1 to 100 crews")
+		return errors.New("an account must belong to 1 to 100 crews")
 	}
 	for i := range a.Crews {
 		if err := a.Crews[i].check(); err != nil {
@@ -149,7 +149,7 @@ func (c *Crew) check() error {
 		return err
 	}
 	if !crewNumber.MatchString(c.Number) || c.Used < 0 {
-		return fmt.Errorf("the number of crew %s is not one of eight digits, or its register cannot be", c.Name)
+		return fmt.Errorf("the number of crew %s does not have eight digits, or its register is impossible", c.Name)
 	}
 	return c.Standing.check()
 }
@@ -159,7 +159,7 @@ func (e *Entry) check() error {
 		return err
 	}
 	if e.Since.IsZero() || e.Seen.IsZero() || len(e.Model) > 64 {
-		return fmt.Errorf("the entry of %s does not say since when it is there", e.Serial)
+		return fmt.Errorf("the entry of %s has no date", e.Serial)
 	}
 	return nil
 }
@@ -169,14 +169,14 @@ func (a *App) check() error {
 		return err
 	}
 	if a.Since.IsZero() {
-		return fmt.Errorf("the app id %s does not say since when it is there", a.ID)
+		return fmt.Errorf("the app id %s has no date", a.ID)
 	}
 	return nil
 }
 
 func (e *Enrolment) check() error {
 	if e.User == "" || len(e.User) > mostText || len(e.Password) < 20 || len(e.Password) > 1000 || e.Ends.IsZero() {
-		return errors.New("an enrolment has a user, a password of 20 characters or more, and an end")
+		return errors.New("an enrolment must have a user, a password of 20 characters or more, and an end")
 	}
 	return nil
 }

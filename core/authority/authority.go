@@ -212,7 +212,7 @@ var (
 var placeholders = []string{"app", "example", "myapp", "my-app", "test", "sample", "demo", "template", "changeme", "todo", "placeholder", "yourname", "your-app", "hello-world"}
 
 // ErrPlaceholder is the error for an app id that came from a template.
-var ErrPlaceholder = errors.New("it is a placeholder: an app has a name of its own")
+var ErrPlaceholder = errors.New("it is a placeholder: give the app its own name")
 
 // CheckAppID reports whether id is an app id: crew/app.
 func CheckAppID(id string) error {

@@ -119,7 +119,7 @@ func CheckProof(proof, method, to, token string, now time.Time) (Proved, error) 
 		return Proved{}, err
 	}
 	if key == nil {
-		return Proved{}, errors.New("the proof names no key")
+		return Proved{}, errors.New("the proof does not name a key")
 	}
 	raw, err := j.Verify(key)
 	if err != nil {
@@ -150,18 +150,18 @@ func CheckProof(proof, method, to, token string, now time.Time) (Proved, error) 
 func parse(text, kind string) (*jose.JSONWebSignature, *ecdsa.PublicKey, error) {
 	j, err := jose.ParseSignedCompact(text, []jose.SignatureAlgorithm{jose.ES256})
 	if err != nil || len(j.Signatures) != 1 {
-		return nil, nil, errors.New("it is not a JSON Web Signature by ES256")
+		return nil, nil, errors.New("it is not a JSON Web Signature with ES256")
 	}
 	h := j.Signatures[0].Protected
 	if got, _ := h.ExtraHeaders[jose.HeaderType].(string); got != kind {
-		return nil, nil, fmt.Errorf("it is a signature of type %.20q, not %s", got, kind)
+		return nil, nil, fmt.Errorf("its type is %.20q, not %s", got, kind)
 	}
 	if h.JSONWebKey == nil {
 		return j, nil, nil
 	}
 	key, ok := h.JSONWebKey.Key.(*ecdsa.PublicKey)
 	if !ok || key.Curve != elliptic.P256() {
-		return nil, nil, errors.New("the key is not one on P-256")
+		return nil, nil, errors.New("the key is not a P-256 key")
 	}
 	return j, key, nil
 }

@@ -27,12 +27,12 @@ var (
 	ErrNotZIP     = errors.New("it is not a ZIP file")
 	ErrNoManifest = errors.New("the manifest is missing")
 	ErrManifest   = errors.New("the manifest is wrong")
-	ErrPath       = errors.New("an entry's name leads out of the bundle")
-	ErrTwice      = errors.New("a name stands in it twice")
+	ErrPath       = errors.New("an entry's name is outside the bundle")
+	ErrTwice      = errors.New("it contains a name twice")
 	ErrExtra      = errors.New("an entry is not in the manifest")
 	ErrMissing    = errors.New("a file of the manifest is missing")
-	ErrDigest     = errors.New("a file is not the one that the manifest lists")
-	ErrKind       = errors.New("an entry is no plain file")
+	ErrDigest     = errors.New("a file differs from the one in the manifest")
+	ErrKind       = errors.New("an entry is not a regular file")
 	ErrSize       = errors.New("it is too large")
 )
 
@@ -57,7 +57,7 @@ func (f File) Check() error {
 		return err
 	}
 	if err := CheckDigest(f.SHA256); err != nil || f.Size < 0 || f.Size > MaxBytes {
-		return fmt.Errorf("%.80q has no digest, or no size", f.Path)
+		return fmt.Errorf("%.80q has no digest or no size", f.Path)
 	}
 	return nil
 }
@@ -65,7 +65,7 @@ func (f File) Check() error {
 // CheckDigest returns an error for what is no SHA-256 in hexadecimal.
 func CheckDigest(s string) error {
 	if raw, err := hex.DecodeString(s); err != nil || len(raw) != sha256.Size {
-		return fmt.Errorf("%.80q is no SHA-256", s)
+		return fmt.Errorf("%.80q is not a SHA-256", s)
 	}
 	return nil
 }

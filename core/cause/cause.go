@@ -177,7 +177,7 @@ func (q *Question) unfit() (text, remedy string) {
 	a := &q.Subject.Attributes
 	families := a.MadeFor.String()
 	return fmt.Sprintf("%s is not made for %s.", q.Words["app"], a.Family),
-		fmt.Sprintf("It is made for %s: take a device of that. If it runs on %s too, add %[2]s to families in its .earlybench.yaml.", families, a.Family)
+		fmt.Sprintf("It is made for %s: use such a device. If it also runs on %s, add %[2]s to families in its .earlybench.yaml.", families, a.Family)
 }
 
 // Certain returns the cause of the first gate that counts as named, unless its remedy was

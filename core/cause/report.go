@@ -30,7 +30,7 @@ func Report(title string, q Question, e Explanation) string {
 		line("Nothing is shut.")
 	} else {
 		line("")
-		line("First that is not open: %s", e.Gate)
+		line("First gate that is not open: %s", e.Gate)
 		line("  %s", plain(e.Text))
 	}
 	section(&b, "Causes", len(e.Causes))

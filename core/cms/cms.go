@@ -20,7 +20,7 @@ import (
 const MaxBytes = 64 << 10
 
 // ErrSignature is the error for a signature that is not one of the content.
-var ErrSignature = errors.New("the signature does not belong to the content")
+var ErrSignature = errors.New("the signature does not match the content")
 
 // Sign returns a detached signature of content in DER.
 func Sign(content []byte, cert *x509.Certificate, key crypto.PrivateKey) ([]byte, error) {

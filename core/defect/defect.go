@@ -27,7 +27,7 @@ type Error struct {
 }
 
 func (e *Error) Error() string {
-	return fmt.Sprintf("a mistake in the program ended %s: %s", e.In, e.Text)
+	return fmt.Sprintf("an error in the program ended %s: %s", e.In, e.Text)
 }
 
 // mostKept is how many different defects are kept; more are counted only.

@@ -18,7 +18,7 @@ func TestAPanicEndsItsOwnWorkOnlyAndIsCounted(t *testing.T) {
 		})
 		e, ok := errors.AsType[*defect.Error](err)
 		require.True(t, ok)
-		require.ErrorContains(t, err, "a mistake in the program ended a job: runtime error: index out of range [0] with length 0")
+		require.ErrorContains(t, err, "an error in the program ended a job: runtime error: index out of range [0] with length 0")
 		require.Contains(t, e.Stack, "defect_test.go")
 	}
 	require.Error(t, defect.Contain("a look", func() error { panic("no screen") }))

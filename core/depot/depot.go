@@ -123,7 +123,7 @@ func Parse(raw []byte) (*Index, error) {
 	case x.Name == "" || len(x.Name) > 80:
 		return nil, fmt.Errorf("%w: its name must have 1 to 80 bytes", ErrIndex)
 	case x.Made.IsZero():
-		return nil, fmt.Errorf("%w: it does not say when it was made", ErrIndex)
+		return nil, fmt.Errorf("%w: it has no date", ErrIndex)
 	case len(x.Offers) > MaxOffers:
 		return nil, fmt.Errorf("%w: it has %d offers, over the limit of %d", ErrIndex, len(x.Offers), MaxOffers)
 	}
@@ -147,7 +147,7 @@ func (o *Offer) check() error {
 	case o.Version == "" || len(o.Version) > 64:
 		return fmt.Errorf("%s: the version must have 1 to 64 bytes", o.Name)
 	case len(o.Maker) > 80 || len(o.About) > 400:
-		return fmt.Errorf("%s: the maker may have 80 bytes, and about 400", o.Name)
+		return fmt.Errorf("%s: the maker may have 80 bytes, about 400", o.Name)
 	}
 	if err := o.File.check(MaxFile); err != nil {
 		return fmt.Errorf("%s: %w", o.Name, err)
@@ -163,7 +163,7 @@ func (o *Offer) check() error {
 	switch o.Kind {
 	case Support:
 		if o.For == nil || o.For.Family == "" || o.For.Release == "" {
-			return fmt.Errorf("%s: a support pack is for a family and a release", o.Name)
+			return fmt.Errorf("%s: a support pack must name a family and a release", o.Name)
 		}
 	case Driver:
 		m := driver.Manifest{Format: 1, Kind: "driver", Name: o.Name, Version: o.Version, Fits: o.Fits, Systems: o.Systems}

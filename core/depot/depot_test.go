@@ -37,9 +37,9 @@ func TestAnInvalidIndexIsRefusedWithItsReason(t *testing.T) {
 	for name, c := range map[string]struct{ old, now, says string }{
 		"another format":                {`"format": 1`, `"format": 2`, "format 2"},
 		"no name":                       {"Upland depot", "", "its name"},
-		"no time":                       {`"made": "2026-11-01T08:00:00Z",`, "", "when it was made"},
+		"no time":                       {`"made": "2026-11-01T08:00:00Z",`, "", "it has no date"},
 		"an unknown kind":               {`"kind": "support"`, `"kind": "rules"`, `kind "rules"`},
-		"a driver set that fits none":   {`"kind": "support"`, `"kind": "driver"`, "it fits no device"},
+		"a driver set that fits none":   {`"kind": "support"`, `"kind": "driver"`, "it does not fit any device"},
 		"a name that is a path":         {`"ostler-support"`, `"../support"`, "lower-case letters"},
 		"a file elsewhere":              {"support/a-b", "https://else.invalid/a", "relative to the depot"},
 		"a file on another host":        {"support/a-b", "//else.invalid/a", "relative to the depot"},

@@ -70,7 +70,7 @@ func parsePack(raw []byte) (*Pack, error) {
 }
 
 // ErrOtherPack is the error for a file that is another pack than its offer says.
-var ErrOtherPack = errors.New("the file is another support pack than the index says")
+var ErrOtherPack = errors.New("the file is not the support pack in the index")
 
 // Matches returns an error if the pack is another one than an offer says.
 func (p *Pack) Matches(o *Offer) error {

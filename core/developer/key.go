@@ -38,7 +38,7 @@ const pemType = "PRIVATE KEY"
 func ParsePrivate(text []byte) (*ecdsa.PrivateKey, error) {
 	block, _ := pem.Decode(text)
 	if block == nil || block.Type != pemType {
-		return nil, errors.New("there is no private key in PEM (PKCS #8)")
+		return nil, errors.New("it is not a private key in PEM (PKCS #8)")
 	}
 	any, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	if err != nil {
@@ -46,7 +46,7 @@ func ParsePrivate(text []byte) (*ecdsa.PrivateKey, error) {
 	}
 	private, ok := any.(*ecdsa.PrivateKey)
 	if !ok || private.Curve != elliptic.P256() {
-		return nil, errors.New("a developer's key is an ECDSA key on P-256")
+		return nil, errors.New("a developer's key must be an ECDSA key on P-256")
 	}
 	return private, nil
 }
@@ -61,7 +61,7 @@ func KeyOf(private crypto.Signer) (*Key, error) {
 func PublicOf(key crypto.PublicKey) (Public, error) {
 	k, ok := key.(*ecdsa.PublicKey)
 	if !ok || k.Curve != elliptic.P256() {
-		return Public{}, errors.New("a developer's key is an ECDSA key on P-256")
+		return Public{}, errors.New("a developer's key must be an ECDSA key on P-256")
 	}
 	point, err := k.Bytes()
 	if err != nil {

@@ -42,7 +42,7 @@ const MaxSignature = 200
 func (k *Key) Sign(document []byte) (string, error) {
 	raw, err := k.SignBytes(signed(document))
 	if err != nil {
-		return "", fmt.Errorf("sign by the developer's key: %w", err)
+		return "", fmt.Errorf("sign with the developer's key: %w", err)
 	}
 	return header + ".." + encoding.EncodeToString(raw), nil
 }
@@ -70,7 +70,7 @@ func (p Public) VerifyBytes(input, signature []byte) error {
 	sum := sha256.Sum256(input)
 	r, s := new(big.Int).SetBytes(signature[:coordinate]), new(big.Int).SetBytes(signature[coordinate:])
 	if !ecdsa.Verify(key, sum[:], r, s) {
-		return fmt.Errorf("%w: it was made by another key, or for something else", ErrSignature)
+		return fmt.Errorf("%w: it was made with another key, or for something else", ErrSignature)
 	}
 	return nil
 }
@@ -83,7 +83,7 @@ func PlainSignature(der []byte) ([]byte, error) {
 		return nil, errors.New("the signature is not one by ECDSA")
 	}
 	if v.R.Sign() < 0 || v.S.Sign() < 0 || v.R.BitLen() > 8*coordinate || v.S.BitLen() > 8*coordinate {
-		return nil, errors.New("the signature is not one by ECDSA on P-256")
+		return nil, errors.New("the signature is not an ECDSA signature on P-256")
 	}
 	raw := make([]byte, 2*coordinate)
 	v.R.FillBytes(raw[:coordinate])
@@ -92,7 +92,7 @@ func PlainSignature(der []byte) ([]byte, error) {
 }
 
 // ErrSignature is a signature that does not fit its document and key.
-var ErrSignature = errors.New("the developer's signature does not fit")
+var ErrSignature = errors.New("the developer's signature does not match")
 
 // Verify reports whether the key's holder has signed a document.
 func (p Public) Verify(document []byte, signature string) error {
@@ -102,10 +102,10 @@ func (p Public) Verify(document []byte, signature string) error {
 	value, ok := strings.CutPrefix(signature, header+"..")
 	raw, err := decode(value)
 	if !ok || err != nil || len(raw) != 2*coordinate {
-		return fmt.Errorf("%w: it is not a detached JSON Web Signature by ES256", ErrSignature)
+		return fmt.Errorf("%w: it is not a detached JSON Web Signature with ES256", ErrSignature)
 	}
 	if p.VerifyBytes(signed(document), raw) != nil {
-		return fmt.Errorf("%w: it was made by another key, or for another manifest", ErrSignature)
+		return fmt.Errorf("%w: it was made with another key, or for another manifest", ErrSignature)
 	}
 	return nil
 }
@@ -120,7 +120,7 @@ func signed(document []byte) []byte {
 // decode reads base64url; Go's decoder would pass over line breaks.
 func decode(s string) ([]byte, error) {
 	if strings.ContainsAny(s, "\r\n") {
-		return nil, errors.New("there is a line break in it")
+		return nil, errors.New("it contains a line break")
 	}
 	return encoding.DecodeString(s)
 }

@@ -61,7 +61,7 @@ var ErrEnded = errors.New("the session has ended")
 
 // ErrNotAdmitted is the error of a device that no longer admits this bench. The session
 // ends with it.
-var ErrNotAdmitted = errors.New("this bench is not admitted on the device any more")
+var ErrNotAdmitted = errors.New("this bench is no longer admitted on the device")
 
 // Admission is the device's consent to this bench.
 type Admission interface {
@@ -353,8 +353,8 @@ func Asking(ctx context.Context) func(text string) {
 type Bare struct{ Way string }
 
 func (b Bare) lacks(what string) error {
-	return &problem.Problem{Kind: problem.Unsupported, Text: fmt.Sprintf("%s is not to be had by the way %s.", what, b.Way),
-		Remedy: "Connect the device by another way that has it."}
+	return &problem.Problem{Kind: problem.Unsupported, Text: fmt.Sprintf("%s is not available over the way %s.", what, b.Way),
+		Remedy: "Connect the device in a way that has it."}
 }
 
 // Admission returns an error: nobody is asked, and whoever connects is admitted.
@@ -412,7 +412,7 @@ func (b Bare) Restart(context.Context) error { return b.lacks("Restarting the de
 type KeyChanged struct{ Pinned, Shown string }
 
 func (e *KeyChanged) Error() string {
-	return fmt.Sprintf("the pinned device key is %s, the device showed %s", e.Pinned, e.Shown)
+	return fmt.Sprintf("the pinned device key is %s, but the device showed %s", e.Pinned, e.Shown)
 }
 
 // Pinned returns a function that accepts only the given device key, or any key if that is

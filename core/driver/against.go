@@ -23,9 +23,9 @@ func (c *Candidate) Against() (out []Objection) {
 		out = append(out, Objection{WrongSystem, fmt.Sprintf("Driver set %s is not made for this host: %s.", name, c.Why)})
 	}
 	if !c.Verified {
-		text := fmt.Sprintf("Driver set %s is not signed: compare its digest %s with what its maker states.", name, c.Digest)
+		text := fmt.Sprintf("Driver set %s is not signed: compare its digest %s with the one that its maker states.", name, c.Digest)
 		if c.Signer != "" {
-			text = fmt.Sprintf("Driver set %s is signed by %s, key %s, whom nobody here has accepted.", name, c.Signer, c.Publisher)
+			text = fmt.Sprintf("Driver set %s is signed by %s, key %s, who has not been accepted here.", name, c.Signer, c.Publisher)
 		}
 		out = append(out, Objection{Unsigned, text})
 	}

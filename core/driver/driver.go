@@ -53,12 +53,12 @@ func (m *Manifest) Check() error {
 	case m.Version == "" || len(m.Version) > 64:
 		return errors.New("the version is empty, or over 64 bytes")
 	case len(m.Fits) == 0:
-		return errors.New("it fits no device")
+		return errors.New("it does not fit any device")
 	}
 	var unpacked int64
 	for _, f := range m.Files {
 		if unpacked += max(f.Size, 0); unpacked > MaxUnpacked {
-			return fmt.Errorf("it unpacks to over %d bytes", int64(MaxUnpacked))
+			return fmt.Errorf("it unpacks to more than %d bytes", int64(MaxUnpacked))
 		}
 	}
 	for _, f := range m.Fits {

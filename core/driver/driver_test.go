@@ -97,6 +97,6 @@ func TestASetThatUnpacksToMuchIsRefusedAtOnce(t *testing.T) {
 	require.NoError(t, z.Close())
 	began := time.Now()
 	_, err = driver.Open(bytes.NewReader(b.Bytes()), int64(b.Len()))
-	require.ErrorContains(t, err, "it unpacks to over 268435456 bytes")
+	require.ErrorContains(t, err, "it unpacks to more than 268435456 bytes")
 	require.Less(t, time.Since(began), time.Second)
 }

@@ -38,7 +38,7 @@ func parseSpan(s string) (span, error) {
 	if ranged {
 		end, err := usb.ParseID(fmt.Sprintf("%04x:%s", id.Vendor, last))
 		if err != nil || end.Product < id.Product {
-			return span{}, fmt.Errorf("%.40q is not a range of USB ids: write it as f3e0:0100-01ff", s)
+			return span{}, fmt.Errorf("%.40q is not a range of USB ids, such as f3e0:0100-01ff", s)
 		}
 		out.to = end.Product
 	}
@@ -58,14 +58,14 @@ func (f *Match) check() error {
 	case len(f.Interface) > 126: // USB 2.0, section 9.6.7, in UTF-16
 		return errors.New("the interface's name has more than 126 bytes")
 	case f.USB == "" && f.Interface == "" && class.Class != 0xff:
-		return fmt.Errorf("class %s of any device is too much: name ids, or the interface", f.Class)
+		return fmt.Errorf("class %s of any device is too general: give ids, or the interface", f.Class)
 	}
 	return nil
 }
 
 func parseClass(s string) (c usb.Class, err error) {
 	if n, err := fmt.Sscanf(s, "%02x/%02x/%02x", &c.Class, &c.Subclass, &c.Protocol); n != 3 || err != nil || c.String() != s {
-		return c, fmt.Errorf("%.40q is not an interface's class: write it as ff/00/00", s)
+		return c, fmt.Errorf("%.40q is not an interface class, such as ff/00/00", s)
 	}
 	return c, nil
 }
@@ -139,7 +139,7 @@ func (f *Match) fit(t Target) (Fit, string) {
 	case s.from == s.to:
 		return Exact, fmt.Sprintf("it names the ids %s", f.USB)
 	}
-	return Covered, fmt.Sprintf("its range %s covers the ids %s", f.USB, t.ID)
+	return Covered, fmt.Sprintf("its range %s includes the ids %s", f.USB, t.ID)
 }
 
 // otherSystem tells why the set is not for the target's host; "" if it is.
@@ -154,7 +154,7 @@ func (m *Manifest) otherSystem(t Target) string {
 		}
 		names = append(names, s.String())
 	}
-	return fmt.Sprintf("it is for %s, and the host has %s %s", strings.Join(names, " or "), t.System, t.Release)
+	return fmt.Sprintf("it is for %s, but the host has %s %s", strings.Join(names, " or "), t.System, t.Release)
 }
 
 func (s System) String() string {

@@ -37,7 +37,7 @@ const rulesHead = `# Made by Early Bench. It writes this file anew whenever that
 // is taken over as text. Rules of equal input are equal.
 func Rules(rules []Rule, a Access) (string, error) {
 	if a.Group != "" && !groupShape.MatchString(a.Group) {
-		return "", fmt.Errorf("group %.40q is not one that a rule may name", a.Group)
+		return "", fmt.Errorf("group %.40q cannot be used in a rule", a.Group)
 	}
 	rules = slices.Clone(rules)
 	slices.SortFunc(rules, func(a, b Rule) int { return strings.Compare(a.Name+" "+a.Digest, b.Name+" "+b.Digest) })
@@ -45,10 +45,10 @@ func Rules(rules []Rule, a Access) (string, error) {
 	out.WriteString(rulesHead)
 	for _, r := range rules {
 		if !nameShape.MatchString(r.Name) || !versionShape.MatchString(r.Version) || !digestShape.MatchString(r.Digest) {
-			return "", fmt.Errorf("driver set %.80q %.64q cannot stand in a rules file", r.Name, r.Version)
+			return "", fmt.Errorf("driver set %.80q %.64q cannot be written to a rules file", r.Name, r.Version)
 		}
 		if len(r.USB) == 0 {
-			return "", fmt.Errorf("driver set %s names no USB ids, and a rule for every device would be too much", r.Name)
+			return "", fmt.Errorf("driver set %s has no USB ids, and a rule for every device would be too general", r.Name)
 		}
 		fmt.Fprintf(&out, "\n# driver set %s %s %s %s\n", r.Name, r.Version, r.Digest, strings.Join(r.USB, " "))
 		for _, ids := range r.USB {

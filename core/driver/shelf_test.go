@@ -36,7 +36,7 @@ func TestCandidatesAreRankedWithTheirReasons(t *testing.T) {
 		require.Equal(t, c.Fit >= driver.Generic, c.Fit.Automatic())
 	}
 	require.Equal(t, []string{"exact-4.10", "exact-4.9", "exact-unsigned", "range", "every-device", "old-system", "other-system", "similar"}, order)
-	require.Contains(t, ranked[5].Why, "for vale below 3.9, and the host has vale 3.10")
+	require.Contains(t, ranked[5].Why, "for vale below 3.9, but the host has vale 3.10")
 	require.Contains(t, ranked[7].Why, "similar model")
 	require.Empty(t, driver.Rank(nil, vale))
 }

@@ -81,5 +81,5 @@ func TestTheCalendarIsReadByAnotherParserWithTheSameIdsEachTime(t *testing.T) {
 	require.True(t, starts.Equal(inDays(40)))
 	require.Contains(t, e.GetProperty(ics.ComponentPropertyDescription).Value, "Callout, and others; do not start.")
 	require.Len(t, e.Alarms(), 1, "before it must be renewed")
-	require.Empty(t, first["grant-1@bench-1.invalid"].Alarms(), "it is renewed by itself")
+	require.Empty(t, first["grant-1@bench-1.invalid"].Alarms(), "it is renewed automatically")
 }

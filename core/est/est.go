@@ -33,7 +33,7 @@ const maxCerts = 20
 const lineLength = 64
 
 // ErrBody is the error for a body that is none of EST.
-var ErrBody = errors.New("the answer holds no certificates")
+var ErrBody = errors.New("the answer contains no certificates")
 
 // Serial is the serial number of a certificate, in hexadecimal.
 func Serial(c *x509.Certificate) string { return fmt.Sprintf("%x", c.SerialNumber.Bytes()) }
@@ -105,7 +105,7 @@ func Check(answered, roots []*x509.Certificate, key crypto.PublicKey, now time.T
 	}
 	same, ok := key.(interface{ Equal(crypto.PublicKey) bool })
 	if !ok {
-		return nil, errors.New("the key is of a kind that cannot be compared")
+		return nil, errors.New("keys of this kind cannot be compared")
 	}
 	var mine *x509.Certificate
 	for _, c := range answered {
@@ -116,14 +116,14 @@ func Check(answered, roots []*x509.Certificate, key crypto.PublicKey, now time.T
 		}
 	}
 	if mine == nil {
-		return nil, errors.New("none of the certificates that were answered is for the key")
+		return nil, errors.New("none of the certificates in the answer is for the key")
 	}
 	if now.Before(mine.NotBefore) {
-		return nil, fmt.Errorf("the certificate begins at %s, which this computer's clock has not reached", mine.NotBefore.UTC().Format(time.RFC3339))
+		return nil, fmt.Errorf("the certificate is valid from %s, which is in the future by this computer's clock", mine.NotBefore.UTC().Format(time.RFC3339))
 	}
 	_, err := mine.Verify(x509.VerifyOptions{Roots: pool, Intermediates: between, CurrentTime: now, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
 	if err != nil {
-		return nil, fmt.Errorf("the certificate is not one of this authority: %w", err)
+		return nil, fmt.Errorf("the certificate was not issued by this authority: %w", err)
 	}
 	return mine, nil
 }

@@ -61,7 +61,7 @@ func TestTheCertificateOfAKeyIsTakenOnlyFromItsAuthority(t *testing.T) {
 			_, err = est.Check(certs, []*x509.Certificate{root}, otherKey.Public(), now)
 			require.ErrorContains(t, err, "for the key")
 			_, err = est.Check(certs, []*x509.Certificate{made(t, "another root", otherKey, nil, nil)}, key.Public(), now)
-			require.ErrorContains(t, err, "not one of this authority")
+			require.ErrorContains(t, err, "not issued by this authority")
 			_, err = est.Check(certs, []*x509.Certificate{root}, key.Public(), now.Add(-24*time.Hour))
 			require.ErrorContains(t, err, "clock")
 		})

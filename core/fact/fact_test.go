@@ -121,7 +121,7 @@ func TestValuesComeBackFromJSON(t *testing.T) {
 		require.Equal(t, v, back)
 	}
 	_, err := fact.ParseValue(fact.Int, []byte(`"seven"`))
-	require.ErrorContains(t, err, "no int")
+	require.ErrorContains(t, err, "not of type int")
 }
 
 func TestARegistryRefusesWhatIsDeclaredTwiceOrHalf(t *testing.T) {

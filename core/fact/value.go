@@ -38,7 +38,7 @@ func ParseRelease(s string) (Release, error) {
 	}
 	for _, p := range parts {
 		if _, err := strconv.ParseUint(p, 10, 32); err != nil {
-			return "", fmt.Errorf("release %q is not made of numbers parted by dots", s)
+			return "", fmt.Errorf("release %q is not numbers separated by dots", s)
 		}
 	}
 	return Release(s), nil
@@ -228,7 +228,7 @@ func ParseValue(t Type, raw []byte) (Value, error) {
 
 func typed(t Type, raw []byte, err error) error {
 	if err != nil {
-		return fmt.Errorf("%.80s is no %s: %w", raw, t, err)
+		return fmt.Errorf("%.80s is not of type %s: %w", raw, t, err)
 	}
 	return nil
 }

@@ -51,7 +51,7 @@ func (r *Request) Add(d Device) error {
 		}
 	}
 	if len(r.Devices) >= maxDevices {
-		return fmt.Errorf("a request names %d devices at most", maxDevices)
+		return fmt.Errorf("a request may name %d devices at most", maxDevices)
 	}
 	r.Devices = append(r.Devices, d)
 	return nil
@@ -95,7 +95,7 @@ func ReadRequest(from io.Reader) (*Request, error) {
 		}
 	}
 	if len(r.Devices) != len(all) {
-		return nil, errors.New("a serial is there twice")
+		return nil, errors.New("a serial occurs twice")
 	}
 	return &r, nil
 }
@@ -148,7 +148,7 @@ func Open(r io.ReaderAt, size int64) (Handover, error) {
 			return nil, fmt.Errorf("format %d is not supported, only format 1 is", m.Format)
 		}
 		if len(m.Files) != 2 || m.Files[0].Path != AppFile || m.Files[1].Path != StatementFile {
-			return nil, fmt.Errorf("it holds %s and %s, and nothing else", AppFile, StatementFile)
+			return nil, fmt.Errorf("it must contain %s and %s, and nothing else", AppFile, StatementFile)
 		}
 		if m.Files[0].Size > maxApp || m.Files[1].Size > statement.MaxSize {
 			return nil, fmt.Errorf("the app file has more than %d bytes, or the statement more than %d", int64(maxApp), statement.MaxSize)

@@ -41,7 +41,7 @@ func Commitment(nonce []byte) []byte {
 }
 
 // ErrCommitment is the error of a nonce that is not the one that was committed to.
-var ErrCommitment = errors.New("the nonce is not the one that was committed to")
+var ErrCommitment = errors.New("the nonce does not match the commitment")
 
 // Reveal checks that a nonce is the one of a commitment.
 func Reveal(commitment, nonce []byte) error {
@@ -123,14 +123,14 @@ func Parse(typed string) (Words, error) {
 	var w Words
 	fields := strings.FieldsFunc(strings.ToLower(typed), func(r rune) bool { return r < 'a' || r > 'z' })
 	if len(fields) != len(w) {
-		return w, fmt.Errorf("there are three words, and this has %d", len(fields))
+		return w, fmt.Errorf("three words are needed, not %d", len(fields))
 	}
 	for i, f := range fields {
 		if !known(f) {
 			if near := nearest(f); near != "" {
-				return w, fmt.Errorf("%.20q is not one of the words; did it show %q?", f, near)
+				return w, fmt.Errorf("%.20q is not one of the words; did you mean %q?", f, near)
 			}
-			return w, fmt.Errorf("%.20q is not one of the words; read it again where it is shown", f)
+			return w, fmt.Errorf("%.20q is not one of the words; read it again from the screen", f)
 		}
 		w[i] = f
 	}

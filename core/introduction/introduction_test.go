@@ -120,8 +120,8 @@ func TestWordsAreReadAsPeopleTypeThem(t *testing.T) {
 		require.NoError(t, err, typed)
 		require.Equal(t, want, got)
 	}
-	for typed, text := range map[string]string{"": "there are three words, and this has 0", "tiger moss": "this has 2", "tiger moss kettle kettle": "this has 4",
-		"tiger moss kettel": `"kettel" is not one of the words; did it show "kettle"?`, "tiger moss xylo": "read it again", "tiger moss ket": "read it again"} {
+	for typed, text := range map[string]string{"": "three words are needed, not 0", "tiger moss": "are needed, not 2", "tiger moss kettle kettle": "are needed, not 4",
+		"tiger moss kettel": `"kettel" is not one of the words; did you mean "kettle"?`, "tiger moss xylo": "read it again", "tiger moss ket": "read it again"} {
 		_, err := Parse(typed)
 		require.ErrorContains(t, err, text)
 	}

@@ -14,8 +14,8 @@ const (
 	PauseFor = 10 * time.Minute
 )
 
-// ErrBusy is the error while another introduction is going on.
-var ErrBusy = errors.New("another introduction is going on")
+// ErrBusy is the error while another introduction is in progress.
+var ErrBusy = errors.New("another introduction is in progress")
 
 // PausedError is the error after too many introductions that failed.
 type PausedError struct{ For time.Duration }

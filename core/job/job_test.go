@@ -124,7 +124,7 @@ func TestAJobThatFailsSaysWhyAndWhatToDo(t *testing.T) {
 			return nil, &problem.Problem{Kind: problem.Gone, Text: "It went away.", Remedy: "Plug it in."}
 		}, problem.Gone, "It went away. Plug it in."},
 		"another error": {func(context.Context, *job.Run) (any, error) { return nil, errors.New("other") }, problem.Failed, "other"},
-		"a panic":       {func(context.Context, *job.Run) (any, error) { panic("oh") }, problem.Failed, "a mistake in the program ended a job of the kind x: oh"},
+		"a panic":       {func(context.Context, *job.Run) (any, error) { panic("oh") }, problem.Failed, "an error in the program ended a job of the kind x: oh"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			k := newKept()

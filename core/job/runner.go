@@ -90,7 +90,7 @@ func (r *Runner) Resume(ctx context.Context, cut []Job) {
 		if err == nil && run.kind.Asks {
 			release()
 			err = &problem.Problem{Kind: problem.Person}
-			j.Interrupt(r.clock.Now().UTC(), "Nothing was asked again: ask again when somebody is there to answer.")
+			j.Interrupt(r.clock.Now().UTC(), "The question was not asked again: start it again when somebody is there to answer.")
 		} else if err != nil {
 			j.State, j.Ended, j.Error = Failed, r.clock.Now().UTC(), problem.Of(err)
 		}
@@ -286,7 +286,7 @@ func (r *Run) end(ctx context.Context, result any, err error) {
 	case errors.Is(cause, ErrStopped):
 		j.State, j.Result, j.Error = Stopped, result, &problem.Problem{Kind: problem.Failed, Text: "Stopped."}
 	case errors.Is(cause, errClosing) && r.kind.Asks:
-		j.Interrupt(now, "ask again when somebody is there to answer.")
+		j.Interrupt(now, "start it again when somebody is there to answer.")
 	case errors.Is(cause, errClosing): // it stays as it is, and goes on
 		r.mu.Unlock()
 		r.saving.Lock()

@@ -42,7 +42,7 @@ func (c *Copy) Wrong() string {
 type Need struct {
 	Name  string       `yaml:"name"`
 	From  fact.Release `yaml:"from"`  // the least version; "" for any
-	Below fact.Release `yaml:"below"` // versions from this one on do not serve; "" for any
+	Below fact.Release `yaml:"below"` // first version that is not accepted; "" for any
 	At    string       `yaml:"at"`    // the peer from which it is fetched if it is missing; "" for none
 }
 
@@ -64,10 +64,10 @@ func (n Need) Check() error {
 		return err
 	}
 	if len(n.At) > 60 || strings.ContainsFunc(n.At, func(r rune) bool { return r <= ' ' || r == 0x7f }) {
-		return fmt.Errorf("%.80q is no name of a peer", n.At)
+		return fmt.Errorf("%.80q is not the name of a peer", n.At)
 	}
 	if n.From != "" && n.Below != "" && n.From.Compare(n.Below) >= 0 {
-		return fmt.Errorf("no version is from %s on and below %s", n.From, n.Below)
+		return fmt.Errorf("no version is both %s or later and below %s", n.From, n.Below)
 	}
 	return nil
 }

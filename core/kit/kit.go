@@ -90,7 +90,7 @@ func (d *Description) check() error {
 		return err
 	}
 	if len(d.Holds) == 0 {
-		return errors.New("holds is missing: list what a complete copy holds")
+		return errors.New("holds is missing: list what a complete copy contains")
 	}
 	for i := range d.Holds {
 		if err := d.Holds[i].check(); err != nil {
@@ -109,7 +109,7 @@ func (d *Description) check() error {
 	}
 	for name, at := range d.Variables {
 		if !variableShape.MatchString(name) || name == "PATH" || strings.HasPrefix(name, "LD_") || strings.HasPrefix(name, "DYLD_") {
-			return fmt.Errorf("variables: a kit does not set %.60q", name)
+			return fmt.Errorf("variables: a kit cannot set %.60q", name)
 		}
 		if err := checkInside(at); err != nil {
 			return fmt.Errorf("variables: %s: %w", name, err)
@@ -121,20 +121,20 @@ func (d *Description) check() error {
 func (e *Entry) check() error {
 	named := slices.DeleteFunc([]string{e.Program, e.File, e.Directory}, func(s string) bool { return s == "" })
 	if len(named) != 1 {
-		return errors.New("name one of program, file and directory")
+		return errors.New("give one of program, file and directory")
 	}
 	if err := checkInside(named[0]); err != nil {
 		return err
 	}
 	if (e.Asked == "") != (e.Prints == "") || e.Asked != "" && e.Program == "" {
-		return errors.New("asked and prints belong together, and to a program")
+		return errors.New("asked and prints must be used together, with a program")
 	}
 	if e.Asked == "" {
 		return nil
 	}
 	// A description must not start anything else: it may come from elsewhere.
 	if !askedShape.MatchString(e.Asked) {
-		return fmt.Errorf("asked: %.40q is no request for a version: use version, --version, -version, -V or -v", e.Asked)
+		return fmt.Errorf("asked: %.40q does not ask for a version: use version, --version, -version, -V or -v", e.Asked)
 	}
 	var err error
 	if e.pattern, err = regexp.Compile("(?m)" + e.Prints); err != nil {
@@ -145,7 +145,7 @@ func (e *Entry) check() error {
 
 func checkInside(p string) error {
 	if p == "" || strings.ContainsAny(p, "\\:;\x00\n") || path.IsAbs(p) || path.Clean(p) != p || p == ".." || strings.HasPrefix(p, "../") {
-		return fmt.Errorf("%.80q is no path in a copy of the kit: write it with slashes, without a first one, and without dots for the directory above", p)
+		return fmt.Errorf("%.80q is not a relative path inside the kit: use slashes, but not a leading one, and no ..", p)
 	}
 	return nil
 }
@@ -153,7 +153,7 @@ func checkInside(p string) error {
 func checkPlace(p string) error {
 	_, err := path.Match(p, "")
 	if err != nil || !path.IsAbs(p) && !strings.HasPrefix(p, "~/") || strings.ContainsAny(p, "\x00\n") {
-		return fmt.Errorf("places: %.80q is no pattern of directories: begin with / or ~/", p)
+		return fmt.Errorf("places: %.80q is not a pattern of directories: start with / or ~/", p)
 	}
 	return nil
 }

@@ -46,7 +46,7 @@ func ParseListing(raw []byte) (*Listing, error) {
 
 func (l *Listing) check() error {
 	if len(l.Files) == 0 || len(l.Files)+len(l.Directories) > bundle.MaxFiles {
-		return fmt.Errorf("a kit has 1 to %d files", bundle.MaxFiles)
+		return fmt.Errorf("a kit must have 1 to %d files", bundle.MaxFiles)
 	}
 	files, total := map[string]bool{}, int64(0)
 	for _, f := range l.Files {
@@ -58,7 +58,7 @@ func (l *Listing) check() error {
 		}
 		name := strings.ToLower(f.Path) // on some systems they are the same
 		if files[name] {
-			return fmt.Errorf("%.80q stands in it twice", f.Path)
+			return fmt.Errorf("it contains %.80q twice", f.Path)
 		}
 		files[name] = true
 		total += f.Size
@@ -89,7 +89,7 @@ func checkListed(p string) error {
 		return err
 	}
 	if checkInside(p) != nil || path.Base(p) == ListingName {
-		return fmt.Errorf("%.80q is no path of a kit", p)
+		return fmt.Errorf("%.80q is not a valid path in a kit", p)
 	}
 	return nil
 }

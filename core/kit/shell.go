@@ -42,7 +42,7 @@ func (s Shell) Script(e Environment) (string, error) {
 	var out strings.Builder
 	for _, dir := range e.Search {
 		if strings.ContainsAny(dir, "\n\r\x00") || s != PowerShell && strings.Contains(dir, ":") {
-			return "", fmt.Errorf("%q cannot be on a search path: it holds a character that separates its entries", dir)
+			return "", fmt.Errorf("%q cannot be on a search path: it contains the character that separates entries", dir)
 		}
 	}
 	if len(e.Search) > 0 {
@@ -50,7 +50,7 @@ func (s Shell) Script(e Environment) (string, error) {
 	}
 	for _, v := range e.Variables {
 		if strings.ContainsAny(v.Value, "\n\r\x00") {
-			return "", fmt.Errorf("%s=%q holds a line break", v.Name, v.Value)
+			return "", fmt.Errorf("%s=%q contains a line break", v.Name, v.Value)
 		}
 		out.WriteString(s.set(v))
 	}
@@ -175,7 +175,7 @@ func cut(file, kit string) (before, after string, found bool, err error) {
 	case first < 0 && last < 0:
 		return "", "", false, nil
 	case first < 0 || last < first:
-		return "", "", false, errors.New("the lines that Early Bench wrote lost their first or last comment: remove what is left of them by hand")
+		return "", "", false, errors.New("the first or last comment of the lines written by Early Bench is missing: remove the rest of these lines by hand")
 	}
 	return strings.Join(lines[:first], ""), strings.Join(lines[last+1:], ""), true, nil
 }

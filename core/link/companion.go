@@ -74,7 +74,7 @@ func (c companions) Follow(ctx context.Context, take func([]device.Companion)) e
 		}
 	})
 	if e, ok := errors.AsType[*rpc.Error](err); ok && e.Code == rpc.CodeMethodNotFound {
-		return &problem.Problem{Kind: problem.Unsupported, Text: "No other device is reached through this one.", Remedy: "Reach it by another way."}
+		return &problem.Problem{Kind: problem.Unsupported, Text: "No other device can be reached through this one.", Remedy: "Connect to it in another way."}
 	}
 	return err
 }
@@ -144,7 +144,7 @@ func (s *served) carry(n ssh.NewChannel) {
 	of, ok := s.body.(Carrier)
 	var to streamTo
 	if !ok || ssh.Unmarshal(n.ExtraData(), &to) != nil {
-		n.Reject(ssh.UnknownChannelType, "no other device is reached through this one") //nolint:errcheck // nothing more to do
+		n.Reject(ssh.UnknownChannelType, "no other device can be reached through this one") //nolint:errcheck // nothing more to do
 		return
 	}
 	c, err := of.Carry(s.ctx, to.Name)

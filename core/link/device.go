@@ -207,7 +207,7 @@ func (v *visited) question(ctx context.Context, conn *rpc.Conn, ask func(context
 	v.mu.Lock()
 	if v.cancel != nil {
 		v.mu.Unlock()
-		return nil, rpc.Errorf(rpc.CodeFailed, "this bench has asked already")
+		return nil, rpc.Errorf(rpc.CodeFailed, "this bench has already asked")
 	}
 	ctx, v.cancel = context.WithCancel(ctx)
 	v.mu.Unlock()

@@ -34,10 +34,10 @@ func (m *Meeting) Done() <-chan struct{} { return m.session.visit.conn.Done() }
 const longestMeeting = 10 * time.Minute
 
 // ErrWords is the error for words that the person has typed and that the device cannot have shown.
-var ErrWords = errors.New("these are not the words that the device has to show")
+var ErrWords = errors.New("these are not the words that the device should show")
 
 // ErrBusy is the error for a device on which another question or introduction is.
-var ErrBusy error = &problem.Problem{Kind: problem.Blocked, Text: "Another bench's question or introduction is on the device.", Remedy: "Answer that on the device, then begin again."}
+var ErrBusy error = &problem.Problem{Kind: problem.Blocked, Text: "The device is busy with another bench's question or introduction.", Remedy: "Answer it on the device, then start again."}
 
 // Introduce has the device show three words. name is the bench's.
 func (s *Session) Introduce(ctx context.Context, name string) (*Meeting, error) {
@@ -51,10 +51,10 @@ func (s *Session) Introduce(ctx context.Context, name string) (*Meeting, error) 
 		return nil, refusedIntroduction(err)
 	}
 	if err := b.Device.Check(); err != nil {
-		return nil, fmt.Errorf("what the device says of itself is not valid: %w", err)
+		return nil, fmt.Errorf("the device's description of itself is not valid: %w", err)
 	}
 	if len(b.Nonce) != introduction.NonceSize {
-		return nil, fmt.Errorf("the device has sent a nonce of %d bytes instead of %d", len(b.Nonce), introduction.NonceSize)
+		return nil, fmt.Errorf("the device sent a nonce of %d bytes instead of %d", len(b.Nonce), introduction.NonceSize)
 	}
 	if err := s.visit.conn.Call(ctx, MethodReveal, Reveal{Nonce: nonce}, nil); err != nil {
 		return nil, refusedIntroduction(err)
@@ -76,13 +76,13 @@ func refusedIntroduction(err error) error {
 		return ErrBusy
 	case rpc.CodePaused:
 		var data paused
-		p.Text, p.Remedy = "Three introductions in a row have failed, so the device pauses.", "Begin again in a few minutes."
+		p.Text, p.Remedy = "Three introductions in a row failed, so the device has paused them.", "Start again in a few minutes."
 		if json.Unmarshal(e.Data, &data) == nil && data.Seconds > 0 {
 			wait := min(time.Duration(min(data.Seconds, 1e6))*time.Second, time.Hour)
-			p.Remedy = fmt.Sprintf("Begin again in %s.", wait)
+			p.Remedy = fmt.Sprintf("Start again in %s.", wait)
 		}
 	case rpc.CodeClosed:
-		p.Text, p.Remedy = "The device takes no visitors without a cable.", "Switch that on in its settings, then begin again."
+		p.Text, p.Remedy = "The device does not accept visitors without a cable.", "Switch that on in its settings, then start again."
 	default:
 		return fmt.Errorf("introduce this bench to the device: %w", err)
 	}

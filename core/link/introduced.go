@@ -56,7 +56,7 @@ type Introduced interface {
 }
 
 // ErrNotIntroduced is the error of a device that takes no visitors without a cable.
-var ErrNotIntroduced = errors.New("this device is not to be introduced now")
+var ErrNotIntroduced = errors.New("this device cannot be introduced now")
 
 // met is an introduction that was begun on a channel.
 type met struct {
@@ -128,7 +128,7 @@ func (v *visited) begin(conn *rpc.Conn, params json.RawMessage) (any, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.met != nil {
-		return nil, rpc.Errorf(rpc.CodeFailed, "there is one introduction in a session")
+		return nil, rpc.Errorf(rpc.CodeFailed, "a session allows one introduction")
 	}
 	who := device.Visitor{Key: v.key, Number: v.number, Name: p.Name}
 	in, err := v.body.Introduce(who)
@@ -186,7 +186,7 @@ func (v *visited) typed(ctx context.Context, conn *rpc.Conn) (any, error) {
 	}
 	v.mu.Unlock()
 	if !ready {
-		return nil, v.broken(rpc.CodeFailed, "introduction.typed is not the next message, or comes too late")
+		return nil, v.broken(rpc.CodeFailed, "introduction.typed is not the next message, or is too late")
 	}
 	last, err := v.question(ctx, conn, m.Offer)
 	a, _ := last.(device.Admittance)

@@ -97,7 +97,7 @@ func TestAnIntroductionEndsWithTheOwnersConsent(t *testing.T) {
 	require.Equal(t, ssh.FingerprintSHA256(key.PublicKey()), s.Key())
 	require.True(t, f.admitted[ssh.FingerprintSHA256(own.PublicKey())])
 	_, err = s.Introduce(t.Context(), "moor-desk")
-	require.ErrorContains(t, err, "one introduction in a session")
+	require.ErrorContains(t, err, "a session allows one introduction")
 	require.Zero(t, f.turns.Failures())
 }
 
@@ -124,7 +124,7 @@ func TestAnIntroductionThatIsGivenUpFailsAndThreeOfThemPause(t *testing.T) {
 		other, err := dial(t, address, signer(t), "")
 		require.NoError(t, err)
 		_, err = other.Introduce(t.Context(), "harbour-desk")
-		require.ErrorContains(t, err, "Another bench's question or introduction")
+		require.ErrorContains(t, err, "another bench's question or introduction")
 		before := f.turns.Failures()
 		way.give(s, m)
 		require.Eventually(t, func() bool { return f.turns.Failures() != before }, 5*time.Second, time.Millisecond, way.name)
@@ -134,8 +134,8 @@ func TestAnIntroductionThatIsGivenUpFailsAndThreeOfThemPause(t *testing.T) {
 	s, err := dial(t, address, own, "")
 	require.NoError(t, err)
 	_, err = s.Introduce(t.Context(), "moor-desk")
-	require.ErrorContains(t, err, "Three introductions in a row have failed")
-	require.Contains(t, problem.Of(err).Remedy, "Begin again in 10m0s.")
+	require.ErrorContains(t, err, "Three introductions in a row failed")
+	require.Contains(t, problem.Of(err).Remedy, "Start again in 10m0s.")
 }
 
 func TestAnIntroductionEndsWhenNobodyTypes(t *testing.T) {
@@ -161,7 +161,7 @@ func TestADeviceThatIsNotToBeIntroducedSaysSo(t *testing.T) {
 	s, err := dial(t, address, signer(t), "")
 	require.NoError(t, err)
 	_, err = s.Introduce(t.Context(), "moor-desk")
-	require.ErrorContains(t, err, "takes no visitors without a cable")
+	require.ErrorContains(t, err, "does not accept visitors without a cable")
 }
 
 // between is somebody between bench and device, with a key of his own on either side. change is

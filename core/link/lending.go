@@ -59,7 +59,7 @@ func permits(r device.Rights, what string) bool {
 }
 
 func notLent(r device.Rights, what string) string {
-	return fmt.Sprintf("the loan has the right %s, which does not include %s", r, what)
+	return fmt.Sprintf("the right of this loan is %s, which does not include %s", r, what)
 }
 
 // mayCall reports whether a method may be called, and has it noted where it is one of a loan.
@@ -190,11 +190,11 @@ func (s *served) lending(ctx context.Context, conn *rpc.Conn, method string, par
 func (s *served) add(of Lender, a device.Added) error {
 	switch {
 	case a.Rights != device.RightsLook && a.Rights != device.RightsUse:
-		return rpc.Errorf(rpc.CodeInvalidParams, "%.40q are no rights of a loan", a.Rights)
+		return rpc.Errorf(rpc.CodeInvalidParams, "%.40q is not a right of a loan", a.Rights)
 	case a.Seconds < 1 || time.Duration(a.Seconds) > device.LongestLoan/time.Second:
-		return rpc.Errorf(rpc.CodeInvalidParams, "%d seconds are no time for a loan", a.Seconds)
+		return rpc.Errorf(rpc.CodeInvalidParams, "%d seconds is not a valid length for a loan", a.Seconds)
 	case a.Key == s.key || len(a.Key) > 100:
-		return rpc.Errorf(rpc.CodeInvalidParams, "that key is not let in by a loan")
+		return rpc.Errorf(rpc.CodeInvalidParams, "that key was not admitted for a loan")
 	}
 	return of.Add(s.key, a)
 }
@@ -261,7 +261,7 @@ func (l lending) Uses(ctx context.Context, after uint64, take func(device.Use)) 
 func (l lending) Open(ctx context.Context) (io.ReadWriteCloser, error) {
 	ch, err := l.open(ctx, channelStream, nil)
 	if refused, ok := errors.AsType[*ssh.OpenChannelError](err); ok {
-		return nil, fmt.Errorf("the device begins no other stream: %s", refused.Message)
+		return nil, fmt.Errorf("the device does not start another stream: %s", refused.Message)
 	}
 	if err != nil {
 		return nil, err

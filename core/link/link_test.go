@@ -145,17 +145,17 @@ func TestAVisitorGetsNothingButItsQuestion(t *testing.T) {
 	apps, err := s.Apps()
 	require.NoError(t, err)
 	_, err = apps.List(t.Context())
-	require.ErrorContains(t, err, "not admitted")
+	require.ErrorContains(t, err, "no longer admitted")
 	files, err := s.Files()
 	require.NoError(t, err)
 	put := func() error {
 		return files.Put(t.Context(), "", "x", bytes.NewReader([]byte("hello")), 0, 5, func(int64) {})
 	}
-	require.ErrorContains(t, put(), "not admitted")
+	require.ErrorContains(t, put(), "no longer admitted")
 	screen, err := s.Screen()
 	require.NoError(t, err)
 	_, err = screen.Open(t.Context())
-	require.ErrorContains(t, err, "not admitted")
+	require.ErrorContains(t, err, "no longer admitted")
 
 	go func() { f.answer <- true }()
 	admission, err := s.Admission()
@@ -249,6 +249,6 @@ func TestADeviceOpensNoChannelsAtTheBench(t *testing.T) {
 	s, err := dial(t, l.Addr().String(), signer(t), "")
 	close(dialled)
 	require.NoError(t, err)
-	require.ErrorContains(t, <-refused, "opens no channels")
+	require.ErrorContains(t, <-refused, "must not open channels")
 	<-s.Done()
 }

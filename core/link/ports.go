@@ -43,9 +43,9 @@ func (p ports) Dial(ctx context.Context, name string) (io.ReadWriteCloser, error
 	c, err := p.open(ctx, channelPort, ssh.Marshal(toPort{app, port}))
 	if refused, ok := errors.AsType[*ssh.OpenChannelError](err); ok {
 		if refused.Reason == ssh.UnknownChannelType {
-			return nil, problem.Errorf(problem.Unsupported, "the apps of this device have no ports")
+			return nil, problem.Errorf(problem.Unsupported, "apps on this device cannot open ports")
 		}
-		return nil, &problem.Problem{Kind: problem.NotFound, Text: plain.Cut(plain.Line(refused.Message), 200) + ".", Remedy: "Start an app that has it open: earlybench run APP DEVICE"}
+		return nil, &problem.Problem{Kind: problem.NotFound, Text: plain.Cut(plain.Line(refused.Message), 200) + ".", Remedy: "Start an app that opens it: earlybench run APP DEVICE"}
 	}
 	if err != nil {
 		return nil, err
@@ -58,11 +58,11 @@ func (s *served) port(n ssh.NewChannel) {
 	var to toPort
 	of, ok := s.body.(Porter)
 	if !ok {
-		n.Reject(ssh.UnknownChannelType, "the apps of this device have no ports") //nolint:errcheck // nothing more to do
+		n.Reject(ssh.UnknownChannelType, "apps on this device cannot open ports") //nolint:errcheck // nothing more to do
 		return
 	}
 	if err := ssh.Unmarshal(n.ExtraData(), &to); err != nil {
-		n.Reject(ssh.ConnectionFailed, "which port is meant cannot be read") //nolint:errcheck // as above
+		n.Reject(ssh.ConnectionFailed, "the name of the port cannot be read") //nolint:errcheck // as above
 		return
 	}
 	ctx, cancel := context.WithTimeout(s.ctx, portWithin)

@@ -82,7 +82,7 @@ func Dial(ctx context.Context, c net.Conn, key ssh.Signer, accept func(fingerpri
 	s.run(func() { ssh.DiscardRequests(requests) })
 	s.run(func() {
 		for n := range channels { // a device opens none
-			n.Reject(ssh.Prohibited, "a device opens no channels") //nolint:errcheck // nothing more to do
+			n.Reject(ssh.Prohibited, "a device must not open channels") //nolint:errcheck // nothing more to do
 		}
 	})
 	s.run(func() {
@@ -225,7 +225,7 @@ const (
 // silence is the error of a device that does not answer.
 func silence(what string, within time.Duration) error {
 	return &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The device has not %s within %s.", what, within),
-		Remedy: "Look whether it still reacts to touches. Restart it, or its link: earlybench link restart DEVICE."}
+		Remedy: "Check that it still reacts to touches. Restart it, or its link: earlybench link restart DEVICE."}
 }
 
 // call calls a control method on the channel for calls.

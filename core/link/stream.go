@@ -27,10 +27,10 @@ const (
 )
 
 // ErrStream is the error for bytes of the other side that are not frames.
-var ErrStream = errors.New("not the device link's byte stream")
+var ErrStream = errors.New("not the byte stream of the device link")
 
 // ErrReset is the error of a stream after the other side has started over.
-var ErrReset = errors.New("the other side started the link over")
+var ErrReset = errors.New("the other side restarted the link")
 
 // Stream is a byte stream over a bulk pipe. It is a net.Conn, so that SSH runs
 // over it; its deadlines end the whole stream.
@@ -220,7 +220,7 @@ func (s *Stream) SetDeadline(t time.Time) error {
 	return nil
 }
 
-var errDeadline = errors.New("nothing came in time")
+var errDeadline = errors.New("nothing arrived in time")
 
 // SetReadDeadline is SetDeadline.
 func (s *Stream) SetReadDeadline(t time.Time) error { return s.SetDeadline(t) }

@@ -75,7 +75,7 @@ func (s statements) List(ctx context.Context) ([]string, error) {
 	var list []string
 	err := s.call(ctx, MethodStatements, nil, &list)
 	if e, ok := errors.AsType[*rpc.Error](err); ok && e.Code == rpc.CodeMethodNotFound {
-		err = &problem.Problem{Kind: problem.Unsupported, Text: "The device takes no grants and debug tokens.", Remedy: "It needs none."}
+		err = &problem.Problem{Kind: problem.Unsupported, Text: "The device does not use grants or debug tokens.", Remedy: "It does not need any."}
 	}
 	return list, err
 }
@@ -246,7 +246,7 @@ func (f facts) Follow(ctx context.Context, take func([]device.Fact)) error {
 				ready = more
 			case <-ready:
 			case <-flood:
-				return fmt.Errorf("the device tells more than %d different facts", maxTold)
+				return fmt.Errorf("the device reports more than %d different facts", maxTold)
 			case err := <-ended:
 				return err
 			case <-ctx.Done():

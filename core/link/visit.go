@@ -75,7 +75,7 @@ func (v *visit) asking(ctx context.Context, report func(device.Admittance), meth
 	v.mu.Lock()
 	if v.report != nil {
 		v.mu.Unlock()
-		return last, fmt.Errorf("this bench has asked already, and the question stands on the device's screen")
+		return last, fmt.Errorf("this bench has already asked, and the question stands on the device's screen")
 	}
 	v.report = report
 	v.mu.Unlock()

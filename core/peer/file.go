@@ -31,7 +31,7 @@ func (l *Link) File(ctx context.Context, ref FileRef) (io.ReadCloser, error) {
 func (l *Link) file(n ssh.NewChannel) {
 	var ref FileRef
 	if err := strict.JSON(n.ExtraData(), &ref); err != nil {
-		n.Reject(ssh.ConnectionFailed, "what was asked for cannot be read") //nolint:errcheck // nothing more to do
+		n.Reject(ssh.ConnectionFailed, "the request cannot be read") //nolint:errcheck // nothing more to do
 		return
 	}
 	r, err := l.handler.File(l.ctx, l, ref)

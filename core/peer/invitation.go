@@ -38,14 +38,14 @@ func NewSecret() []byte {
 func ParseInvitation(raw []byte) (Invitation, error) {
 	var i Invitation
 	if len(raw) > mostFile {
-		return i, fmt.Errorf("an invitation has %d bytes at most", mostFile)
+		return i, fmt.Errorf("an invitation must have %d bytes at most", mostFile)
 	}
 	if err := json.Unmarshal(raw, &i); err != nil {
-		return i, fmt.Errorf("it is no invitation: %w", err)
+		return i, fmt.Errorf("it is not an invitation: %w", err)
 	}
 	switch {
 	case i.Version != Version:
-		return i, errors.New("it is no invitation of a version that is known here")
+		return i, errors.New("it is an invitation of an unknown version")
 	case !strings.HasPrefix(i.Key, "SHA256:") || len(i.Secret) != secretSize || i.Bench == "" || len(i.Bench) > 100:
 		return i, errors.New("the name, the key or the secret of the invitation is missing")
 	case len(i.Addresses) == 0 || len(i.Addresses) > mostHosts:
@@ -63,7 +63,7 @@ func ParseInvitation(raw []byte) (Invitation, error) {
 func CheckAddress(a string) error {
 	host, port, err := net.SplitHostPort(a)
 	if err != nil || host == "" || port == "" || len(a) > 300 {
-		return fmt.Errorf("address %.80q is invalid: write it as HOST:PORT", a)
+		return fmt.Errorf("address %.80q is invalid: give HOST:PORT", a)
 	}
 	return nil
 }

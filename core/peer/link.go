@@ -121,7 +121,7 @@ func Accept(ctx context.Context, c net.Conn, key ssh.Signer, h Handler) (*Link, 
 
 // within closes c if ctx ends, or the handshake takes too long, before done is called.
 func within(ctx context.Context, c net.Conn) (done func() error) {
-	ctx, cancel := context.WithTimeoutCause(ctx, handshakeWithin, errors.New("the other side has not answered in time"))
+	ctx, cancel := context.WithTimeoutCause(ctx, handshakeWithin, errors.New("the other side did not answer in time"))
 	stop := context.AfterFunc(ctx, func() { c.Close() })
 	return func() error {
 		defer cancel()

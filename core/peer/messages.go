@@ -140,7 +140,7 @@ type Loan struct {
 	Serial  string `json:"serial,omitempty"` //
 	// Hands is what its borrower has asked those for who are near the device.
 	Hands []Hands `json:"hands,omitempty"`
-	// Away is why the lender does not reach the device now, "" while it does; Step is what hands over there have to do, if it
+	// Away is why the lender cannot reach the device now, "" while it does; Step is what hands over there have to do, if it
 	// needs some.
 	Away string `json:"away,omitempty"`
 	Step string `json:"step,omitempty"`
@@ -286,7 +286,7 @@ const (
 type LookAtKit struct {
 	Kit   string `json:"kit"`
 	From  string `json:"from,omitempty"`  // the least version that serves
-	Below string `json:"below,omitempty"` // versions from this one on do not serve
+	Below string `json:"below,omitempty"` // first version that is not accepted
 }
 
 // LookedAtKit is the answer to kit.look.

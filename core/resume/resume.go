@@ -36,11 +36,11 @@ const (
 
 var (
 	// ErrBroken is the error of a stream that no connection has carried for as long as may be bridged.
-	ErrBroken = errors.New("the connection was lost, and has not come back in time")
+	ErrBroken = errors.New("the connection was lost, and did not come back in time")
 	// ErrForgotten is the error of a stream of which the other side does not know any more what it had: it was started anew.
-	ErrForgotten = errors.New("the other side does not know the stream any more")
+	ErrForgotten = errors.New("the other side no longer knows the stream")
 	// ErrProtocol is the error of a connection on which something else is spoken.
-	ErrProtocol = errors.New("what arrives is no such stream")
+	ErrProtocol = errors.New("what arrives is not such a stream")
 )
 
 // Stream is one side of a stream. It is made by New, carried by Carry as often as needed, and ends with Close.
@@ -294,7 +294,7 @@ func (s *Stream) greeted(c io.Reader) (from uint64, err error) {
 // acknowledge takes how many bytes the other side has received. The lock is held.
 func (s *Stream) acknowledge(n uint64) error {
 	if n < s.acked || n > s.acked+uint64(len(s.out)) {
-		return fmt.Errorf("%w: it has received %d bytes, and was sent %d to %d", ErrProtocol, n, s.acked, s.acked+uint64(len(s.out)))
+		return fmt.Errorf("%w: it received %d bytes, but %d to %d were sent", ErrProtocol, n, s.acked, s.acked+uint64(len(s.out)))
 	}
 	s.out = s.out[n-s.acked:]
 	if len(s.out) == 0 {

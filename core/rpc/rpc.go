@@ -62,7 +62,7 @@ const (
 )
 
 // errStuck ends a connection whose other side does not read.
-var errStuck = errors.New("the other side takes nothing")
+var errStuck = errors.New("the other side does not read")
 
 // ErrClosed is what a call returns when the connection has ended.
 var ErrClosed = errors.New("the connection has ended")
@@ -221,7 +221,7 @@ func (c *Conn) write(m message) error {
 		return err
 	}
 	if len(line) >= MaxLine {
-		return fmt.Errorf("a message of %d bytes is over the bound of %d", len(line), MaxLine)
+		return fmt.Errorf("a message of %d bytes exceeds the limit of %d", len(line), MaxLine)
 	}
 	c.writing.Lock()
 	defer c.writing.Unlock()
@@ -265,7 +265,7 @@ func (c *Conn) take(line []byte, slots chan struct{}) error {
 	}
 	switch {
 	case len(m.ID) > 0 && (m.ID[0] == '{' || m.ID[0] == '[' || m.ID[0] == 't' || m.ID[0] == 'f'):
-		return c.mistake(nil, Errorf(CodeInvalidRequest, "an id is a string, a number or null"))
+		return c.mistake(nil, Errorf(CodeInvalidRequest, "an id must be a string, a number or null"))
 	case m.Method != "" && m.ID == nil:
 		defect.Contain("a notification", func() error { //nolint:errcheck // nobody waits for an answer
 			_, err := c.handler(c.ctx, c, m.Method, m.Params)
@@ -299,7 +299,7 @@ func (c *Conn) take(line []byte, slots chan struct{}) error {
 // error once there were too many.
 func (c *Conn) mistake(id json.RawMessage, e *Error) error {
 	if c.mistakes++; c.mistakes > maxMistakes {
-		return fmt.Errorf("%d lines that are no JSON-RPC, the last: %w", c.mistakes, e)
+		return fmt.Errorf("%d lines that are not JSON-RPC, the last: %w", c.mistakes, e)
 	}
 	if id == nil {
 		id = json.RawMessage("null")

@@ -53,7 +53,7 @@ func TestCallsAreAnsweredOrSayWhyNot(t *testing.T) {
 	for method, want := range map[string]struct {
 		code int
 		text string
-	}{"panic": {rpc.CodeFailed, "a mistake in the program ended the answer to a call: no such slice"}, "fail": {rpc.CodeFailed, "the cable is out"}, "refuse": {rpc.CodeRefused, "not for you"}, "dance": {rpc.CodeMethodNotFound, `no method "dance"`}} {
+	}{"panic": {rpc.CodeFailed, "an error in the program ended the answer to a call: no such slice"}, "fail": {rpc.CodeFailed, "the cable is out"}, "refuse": {rpc.CodeRefused, "not for you"}, "dance": {rpc.CodeMethodNotFound, `no method "dance"`}} {
 		err := one.Call(t.Context(), method, nil, nil)
 		e, ok := errors.AsType[*rpc.Error](err)
 		require.True(t, ok, method)
@@ -157,7 +157,7 @@ func TestAnotherSideThatTakesNothingHoldsNobody(t *testing.T) {
 
 func TestAMessageOverTheBoundIsNotSent(t *testing.T) {
 	one, _ := pair(t, rpc.NoMethod, answering)
-	require.ErrorContains(t, one.Notify("n", strings.Repeat("x", rpc.MaxLine)), "over the bound")
+	require.ErrorContains(t, one.Notify("n", strings.Repeat("x", rpc.MaxLine)), "exceeds the limit")
 	var n int
 	require.NoError(t, one.Call(t.Context(), "double", 1, &n), "and the connection goes on")
 }

@@ -46,7 +46,7 @@ func (k *EnvelopeKey) Open(purpose string, envelope []byte) ([]byte, error) {
 func Envelope(public []byte, purpose string, secret []byte) ([]byte, error) {
 	key, err := hpke.DHKEM(ecdh.P256()).NewPublicKey(public)
 	if err != nil {
-		return nil, fmt.Errorf("the safe's key for envelopes is none: %w", err)
+		return nil, fmt.Errorf("the safe's key for envelopes is invalid: %w", err)
 	}
 	return hpke.Seal(key, hpke.HKDFSHA256(), hpke.AES256GCM(), []byte(envelopeInfo+purpose), secret)
 }

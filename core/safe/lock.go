@@ -28,9 +28,9 @@ const MinPassphrase = 8
 func CheckPassphrase(p []byte) error {
 	switch {
 	case len(p) < MinPassphrase:
-		return fmt.Errorf("a passphrase has at least %d characters", MinPassphrase)
+		return fmt.Errorf("a passphrase must have at least %d characters", MinPassphrase)
 	case bytes.ContainsAny(p, "\n\r\x00"):
-		return errors.New("a passphrase is one line")
+		return errors.New("a passphrase must be one line")
 	}
 	return nil
 }
@@ -62,7 +62,7 @@ func NewUnlockKey() ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("make an unlock key: %w", err)
 	}
-	return fmt.Appendf(nil, "# Unlock key of an Early Bench safe. Whoever has this file opens the safe.\n# public key: %s\n%s\n", key.Recipient(), key), nil
+	return fmt.Appendf(nil, "# Unlock key of an Early Bench safe. Whoever has this file can open the safe.\n# public key: %s\n%s\n", key.Recipient(), key), nil
 }
 
 func readUnlockKey(file []byte) (*age.X25519Identity, error) {
@@ -70,12 +70,12 @@ func readUnlockKey(file []byte) (*age.X25519Identity, error) {
 		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
 			key, err := age.ParseX25519Identity(line)
 			if err != nil {
-				return nil, errors.New("the file holds no unlock key")
+				return nil, errors.New("the file does not contain an unlock key")
 			}
 			return key, nil
 		}
 	}
-	return nil, errors.New("the file holds no unlock key")
+	return nil, errors.New("the file does not contain an unlock key")
 }
 
 // LockByKey makes a lock that an unlock key opens.

@@ -32,7 +32,7 @@ func (b *Box) ImportPKCS12(name string, file, password []byte, now time.Time) (I
 	}
 	signer, ok := key.(crypto.Signer)
 	if !ok {
-		return Item{}, nil, fmt.Errorf("the PKCS #12 file holds a key of a kind (%T) that does not sign", key)
+		return Item{}, nil, fmt.Errorf("the PKCS #12 file contains a key (%T) that cannot sign", key)
 	}
 	if same, ok := signer.Public().(interface{ Equal(crypto.PublicKey) bool }); !ok || !same.Equal(leaf.PublicKey) {
 		return Item{}, nil, errors.New("the certificate in the PKCS #12 file belongs to another key")

@@ -93,7 +93,7 @@ func New() (*Box, error) {
 func Open(lock, sealed []byte) (*Box, error) {
 	key, err := age.ParseX25519Identity(strings.TrimSpace(string(lock)))
 	if err != nil {
-		return nil, fmt.Errorf("%w: its lock holds no key", ErrFormat)
+		return nil, fmt.Errorf("%w: its lock contains no key", ErrFormat)
 	}
 	r, err := age.Decrypt(bytes.NewReader(sealed), key)
 	if err != nil {
@@ -116,7 +116,7 @@ func parse(raw []byte) ([]record, error) {
 	seen := map[string]bool{}
 	for _, r := range c.Items {
 		if seen[r.ID] || r.ID == "" {
-			return nil, fmt.Errorf("%w: an id is there twice", ErrFormat)
+			return nil, fmt.Errorf("%w: an id occurs twice", ErrFormat)
 		}
 		seen[r.ID] = true
 		if r.Kind == KeyKind {
@@ -140,7 +140,7 @@ func (b *Box) Seal() ([]byte, error) {
 func (b *Box) plain() ([]byte, error) {
 	raw, err := json.Marshal(contents{1, b.items})
 	if err == nil && len(raw) > MaxBytes {
-		err = fmt.Errorf("the safe is full: it takes %d bytes at most", MaxBytes)
+		err = fmt.Errorf("the safe is full: it can hold %d bytes at most", MaxBytes)
 	}
 	return raw, err
 }
@@ -181,11 +181,11 @@ func (b *Box) MakeKey(name string, now time.Time) (Item, error) {
 func (b *Box) PutKey(name string, key crypto.Signer, now time.Time) (Item, error) {
 	secret, err := x509.MarshalPKCS8PrivateKey(key)
 	if err != nil {
-		return Item{}, fmt.Errorf("the key is of a kind that the safe does not take: %w", err)
+		return Item{}, fmt.Errorf("the safe does not accept keys of this kind: %w", err)
 	}
 	public, err := x509.MarshalPKIXPublicKey(key.Public())
 	if err != nil {
-		return Item{}, fmt.Errorf("the key is of a kind that the safe does not take: %w", err)
+		return Item{}, fmt.Errorf("the safe does not accept keys of this kind: %w", err)
 	}
 	for _, r := range b.items {
 		if r.Kind == KeyKind && bytes.Equal(r.Public, public) {
@@ -244,7 +244,7 @@ func signer(r record) (crypto.Signer, error) {
 	key, err := x509.ParsePKCS8PrivateKey(r.Secret)
 	s, ok := key.(crypto.Signer)
 	if err != nil || !ok {
-		return nil, fmt.Errorf("%w: key %.40q is none", ErrFormat, r.ID)
+		return nil, fmt.Errorf("%w: key %.40q is invalid", ErrFormat, r.ID)
 	}
 	return s, nil
 }

@@ -140,7 +140,7 @@ var digestShape = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
 func (a apps) Install(ctx context.Context, digest string) error {
 	if !digestShape.MatchString(digest) {
-		return problem.Errorf(problem.Invalid, "%.70q is no digest of an app", digest)
+		return problem.Errorf(problem.Invalid, "%.70q is not the digest of an app", digest)
 	}
 	_, err := a.callFor(ctx, installWithin, "install", nil, digest)
 	return err

@@ -29,7 +29,7 @@ type files struct {
 
 func (f *files) Put(ctx context.Context, dir, name string, r io.Reader, at, size int64, arrived func(int64)) error {
 	if !path.IsAbs(dir) || path.Base(name) != name {
-		return fmt.Errorf("%.80q is no place for a file", dir+"/"+name)
+		return fmt.Errorf("%.80q is not a valid place for a file", dir+"/"+name)
 	}
 	f.mu.Lock()
 	shell := f.noSFTP

@@ -28,7 +28,7 @@ const mostLine = 8 << 10
 // errTaken ends the following of a log of which enough was taken; errAside says that it goes on in another file.
 var (
 	errTaken = errors.New("enough was taken")
-	errAside = errors.New("the log goes on in another file")
+	errAside = errors.New("the log continues in another file")
 )
 
 func (l logs) Follow(ctx context.Context, from device.LogFrom, take func(device.Line) bool) error {

@@ -349,7 +349,7 @@ func (s *Session) dial(ctx context.Context, port int) (io.ReadWriteCloser, error
 		OriginPort uint32
 	}{"127.0.0.1", uint32(port), "127.0.0.1", 0}))
 	if refused, ok := errors.AsType[*ssh.OpenChannelError](err); ok {
-		text := fmt.Sprintf("The device does not connect to its port %d: nothing listens there", port)
+		text := fmt.Sprintf("The device does not connect to its port %d: nothing is listening there", port)
 		if refused.Reason == ssh.Prohibited {
 			text = "The device's SSH server forwards no ports"
 		}

@@ -78,7 +78,7 @@ func (f File) end(at int64) int64 {
 
 func silence() error {
 	return &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The device has not acknowledged what it is sent within %s.", AnswerWithin),
-		Remedy: "Look whether it still reacts to touches. Restart it, or its link: earlybench link restart DEVICE."}
+		Remedy: "Check that it still reacts to touches. Restart it, or its link: earlybench link restart DEVICE."}
 }
 
 // ended tells first that ctx has ended, where that is why.

@@ -127,9 +127,9 @@ func (k *Keys) Make(ctx context.Context, name string, rights []string, good time
 func (k *Keys) MakeFor(ctx context.Context, person string, right Right, devices []string, good time.Duration, page store.PersonPage) (ticket string, a store.Access, err error) {
 	switch {
 	case right != Look && right != Use:
-		return "", a, problem.Errorf(problem.Invalid, "right %.40q is not a person's on a page: there are look, use", right)
+		return "", a, problem.Errorf(problem.Invalid, "right %.40q cannot be given to a person on a page: use look or use", right)
 	case len(devices) == 0:
-		return "", a, problem.Errorf(problem.Invalid, "say which devices %.40s may see", person)
+		return "", a, problem.Errorf(problem.Invalid, "name the devices that %.40s may see", person)
 	}
 	ticket = rand.Text()
 	page.Ticket = digest(ticket)
@@ -165,16 +165,16 @@ func (k *Keys) make(ctx context.Context, a store.Access, good time.Duration) (se
 	case !nameShape.MatchString(name):
 		return "", a, problem.Errorf(problem.Invalid, "name %.60q is invalid: start with a lower-case letter, then use up to 39 letters, digits or hyphens", name)
 	case good <= 0 || good > longest:
-		return "", a, problem.Errorf(problem.Invalid, "a key must end within a year: say after how long, such as 720h")
+		return "", a, problem.Errorf(problem.Invalid, "a key must end within a year: give its length, such as 720h")
 	case len(rights) == 0:
 		return "", a, problem.Errorf(problem.Invalid, "say what the key may do: look, use, maintain")
 	}
 	for _, r := range rights {
 		if r == string(Consent) || r == string(Own) {
-			return "", a, problem.Errorf(problem.Refused, "a key never has the right %s: that is a person's", r)
+			return "", a, problem.Errorf(problem.Refused, "a key cannot have the right %s: only people have it", r)
 		}
 		if !slices.Contains(grantable, Right(r)) {
-			return "", a, problem.Errorf(problem.Invalid, "right %.40q is not known: there are look, use, maintain", r)
+			return "", a, problem.Errorf(problem.Invalid, "unknown right %.40q: use look, use or maintain", r)
 		}
 	}
 	slices.Sort(rights)
@@ -188,7 +188,7 @@ func (k *Keys) make(ctx context.Context, a store.Access, good time.Duration) (se
 }
 
 // ErrKey is the error for an invalid key: unknown, revoked or expired.
-var ErrKey = problem.New(problem.Refused, "this access key is not good here, or has ended")
+var ErrKey = problem.New(problem.Refused, "this access key is not valid here, or has ended")
 
 // Check returns the actor whose key a secret is.
 func (k *Keys) Check(ctx context.Context, secret string) (Actor, error) {

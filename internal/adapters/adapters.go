@@ -23,7 +23,7 @@ type State string
 // The states of an adapter.
 const (
 	Running State = "running"
-	Waiting State = "waiting" // nothing is there that it could be for
+	Waiting State = "waiting" // no device for it is here
 	Failing State = "failing" // it has ended, and is started again after a while
 )
 

@@ -132,7 +132,7 @@ func (a *Authorities) Look(ctx context.Context, address string) (*Found, error) 
 		return nil, err
 	}
 	if u.Scheme != "https" {
-		return nil, problem.Errorf(problem.Invalid, "an authority is reached over TLS: write https://%s", u.Host)
+		return nil, problem.Errorf(problem.Invalid, "an authority must be reached over TLS: write https://%s", u.Host)
 	}
 	f := &Found{URL: u.String()}
 	if f.Root, err = outside.RootOf(ctx, f.URL); err != nil {
@@ -155,7 +155,7 @@ func (a *Authorities) Look(ctx context.Context, address string) (*Found, error) 
 const askWithin = 10 * time.Second
 
 // errNonsense is the error for an answer that is not what was asked for.
-var errNonsense = problem.New(problem.Failed, "it answers something else than was asked; nothing of that is used")
+var errNonsense = problem.New(problem.Failed, "its answer does not match the request, and is not used")
 
 func about(ctx context.Context, c *outside.Client) (about authority.About, date time.Time, err error) {
 	answer, err := c.Do(ctx, outside.Request{Method: http.MethodGet, Path: authority.AboutPath, Limit: authority.MaxAnswer, Within: askWithin})
@@ -176,7 +176,7 @@ func (a *Authorities) Add(ctx context.Context, address, accept string) (View, er
 		return View{}, err
 	}
 	if accept != f.Accept {
-		return View{}, &problem.Problem{Kind: problem.Refused, Text: "What was accepted is not the authority that answers now at " + f.URL + ".", Remedy: "Look at it again, then accept that."}
+		return View{}, &problem.Problem{Kind: problem.Refused, Text: "The authority that was accepted is not the one that now answers at " + f.URL + ".", Remedy: "Look at it again, and accept what you see then."}
 	}
 	r := store.Authority{Name: outside.Name(f.About.Name, "authority"), URL: f.URL, About: f.About, Read: a.cfg.Clock.Now()}
 	r.Root = f.Root.Pinned()
@@ -190,7 +190,7 @@ func (a *Authorities) Add(ctx context.Context, address, accept string) (View, er
 	for _, known := range a.all {
 		if (known.record.Name == r.Name) != (known.record.URL == r.URL) {
 			a.mu.Unlock()
-			return View{}, problem.Errorf(problem.Taken, "authority %s is at %s already: drop it first", known.record.Name, known.record.URL)
+			return View{}, problem.Errorf(problem.Taken, "authority %s at %s was already added: drop it first", known.record.Name, known.record.URL)
 		}
 	}
 	a.mu.Unlock()

@@ -59,7 +59,7 @@ func (e EST) request(ctx context.Context, c *outside.Client, operation, name str
 	case err != nil:
 		return Enrolled{}, fmt.Errorf("ask for the certificate: %w", err)
 	case answer.Status == http.StatusAccepted: // RFC 7030, section 4.2.3
-		return Enrolled{}, problem.Errorf(problem.Unavailable, "the authority takes its time to issue the certificate: ask for it again later")
+		return Enrolled{}, problem.Errorf(problem.Unavailable, "the authority has not issued the certificate yet: ask again later")
 	case answer.Status != http.StatusOK:
 		return Enrolled{}, problem.Errorf(problem.Refused, "the authority refuses the certificate: %.200s", answer.Body)
 	}
@@ -69,7 +69,7 @@ func (e EST) request(ctx context.Context, c *outside.Client, operation, name str
 	}
 	mine, err := est.Check(certs, roots, key.Public(), now)
 	if err != nil {
-		return Enrolled{}, problem.Errorf(problem.Refused, "%w; nothing of it was kept", err)
+		return Enrolled{}, problem.Errorf(problem.Refused, "%w; nothing was saved", err)
 	}
 	return Enrolled{mine, roots}, nil
 }

@@ -57,7 +57,7 @@ func (a *Authorities) endpoints(ctx context.Context, o *one) (*authority.Metadat
 	}
 	for _, e := range []string{m.DeviceCodes, m.Tokens, m.Revocation} {
 		if u, err := url.Parse(e); err != nil || u.Scheme != "https" || u.Host != o.client.Host() {
-			return nil, problem.Errorf(problem.Refused, "the authority names an endpoint elsewhere: %.100q", e)
+			return nil, problem.Errorf(problem.Refused, "the authority names an endpoint at another address: %.100q", e)
 		}
 	}
 	a.mu.Lock()
@@ -104,15 +104,15 @@ func (a *Authorities) prove(r *http.Request, key crypto.Signer, token string) er
 
 // clockProblem says by how much the clocks differ.
 func (a *Authorities) clockProblem(o *one, answer *outside.Answer) error {
-	p := &problem.Problem{Kind: problem.Failed, Text: "The clock of this computer and that of the authority differ by more than five minutes, so that it refuses what is asked.",
-		Remedy: "Set the clock of this computer right; the bench goes on by itself then."}
+	p := &problem.Problem{Kind: problem.Failed, Text: "The clocks of this computer and of the authority differ by more than five minutes, so it refuses requests.",
+		Remedy: "Set the clock of this computer; the bench then continues by itself."}
 	if at, err := http.ParseTime(answer.Header.Get("Date")); err == nil {
 		off := a.cfg.Clock.Now().Sub(at).Round(time.Minute)
 		way := "ahead of"
 		if off < 0 {
 			off, way = -off, "behind"
 		}
-		p.Text = fmt.Sprintf("The clock of this computer is %s %s that of %s, so that it refuses what is asked.", off, way, o.record.Name)
+		p.Text = fmt.Sprintf("The clock of this computer is %s %s that of %s, which therefore refuses requests.", off, way, o.record.Name)
 	}
 	return p
 }
@@ -186,7 +186,7 @@ func (a *Authorities) Poll(ctx context.Context, s SignIn) (store.Account, error)
 	case refused.Code == "access_denied":
 		return store.Account{}, problem.Errorf(problem.Refused, "somebody has refused the sign-in on the page of %s", s.Authority)
 	default:
-		return store.Account{}, &problem.Problem{Kind: problem.Person, Text: "The code was not typed in time, and has ended.", Remedy: "Sign in again: earlybench account sign-in."}
+		return store.Account{}, &problem.Problem{Kind: problem.Person, Text: "The code was not typed in time, and is no longer valid.", Remedy: "Sign in again: earlybench account sign-in."}
 	}
 	acc := store.Account{Authority: s.Authority, Key: s.Key, Since: a.cfg.Clock.Now()}
 	a.keep(o, s.Key, t)
@@ -264,7 +264,7 @@ func (a *Authorities) ask(ctx context.Context, acc store.Account, method, path s
 		a.forget(o, acc.Key) // it has ended meanwhile, or the authority was started anew
 	}
 	if errors.Is(err, errToken) { // whether somebody has signed the account out is said where tokens are given
-		err = problem.New(problem.Unavailable, "it refuses the access token that it has just given")
+		err = problem.New(problem.Unavailable, "it refuses the access token that it has just issued")
 	}
 	if _, refused := errors.AsType[*Refusal](err); !refused && ctx.Err() == nil && problem.KindOf(err) != problem.Person {
 		a.note(ctx, o, err, time.Since(began))
@@ -276,7 +276,7 @@ func (a *Authorities) ask(ctx context.Context, acc store.Account, method, path s
 }
 
 // errToken is the error for an access token that is not good any more.
-var errToken = errors.New("the access token is not good any more")
+var errToken = errors.New("the access token is no longer valid")
 
 func (a *Authorities) askOnce(ctx context.Context, o *one, acc store.Account, key crypto.Signer, r outside.Request, into any) error {
 	token, err := a.access(ctx, o, acc, key)

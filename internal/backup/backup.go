@@ -114,7 +114,7 @@ func Write(ctx context.Context, s Source, file string, progress func(done, total
 	part := file + ".part"
 	out, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
-		return Index{}, &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("The backup cannot be written: %v.", err), Remedy: "Name a file in a directory that is there and that you may write."}
+		return Index{}, &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("The backup cannot be written: %v.", err), Remedy: "Name a file in an existing directory that you may write to."}
 	}
 	w := writer{ctx: ctx, tar: tar.NewWriter(out), progress: progress, total: total,
 		index: Index{Format: Format, Made: s.Now.UTC(), Bench: s.Bench, Program: s.Program}}
@@ -131,10 +131,10 @@ const snapshotName = ".snapshot.db"
 // target is an error if no backup should be written to file.
 func target(dir, file string) error {
 	if rel, err := filepath.Rel(dir, file); err == nil && filepath.IsLocal(rel) {
-		return problem.Errorf(problem.Invalid, "%s is in the state directory itself: name a file elsewhere, best on another disk", file)
+		return problem.Errorf(problem.Invalid, "%s is inside the state directory: name a file elsewhere, preferably on another disk", file)
 	}
 	if _, err := os.Lstat(file); err == nil {
-		return problem.Errorf(problem.Invalid, "%s is there already, and is not overwritten: name another file", file)
+		return problem.Errorf(problem.Invalid, "%s already exists, and is not overwritten: name another file", file)
 	}
 	return nil
 }

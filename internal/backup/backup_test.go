@@ -137,7 +137,7 @@ func TestWhatRanWhenABackupWasMadeDoesNotGoOn(t *testing.T) {
 	j, err := d.store.Job(t.Context(), "j1")
 	require.NoError(t, err)
 	require.Equal(t, job.Interrupted, j.State)
-	require.Contains(t, j.Error.Remedy+j.Error.Text, "put back from a backup")
+	require.Contains(t, j.Error.Remedy+j.Error.Text, "restored from a backup")
 }
 
 func TestARestoreThatIsCutOffIsBroughtToItsEnd(t *testing.T) {
@@ -211,11 +211,11 @@ func TestABrokenBackupIsRefusedAndChangesNothing(t *testing.T) {
 		raw  []byte
 		says string
 	}{
-		"an empty file":              {nil, "cut off"},
-		"no backup":                  {bytes.Repeat([]byte("heron "), 500), "no backup"},
+		"an empty file":              {nil, "is incomplete"},
+		"not a backup":                  {bytes.Repeat([]byte("heron "), 500), "not a backup"},
 		"one byte flipped":           {flipped, "damaged"},
-		"the end is missing":         {whole[:len(whole)-3000], "cut off"},
-		"the middle is the end":      {whole[:len(whole)/2], "cut off"},
+		"the end is missing":         {whole[:len(whole)-3000], "is incomplete"},
+		"the middle is the end":      {whole[:len(whole)/2], "is incomplete"},
 		"a path that leads out":      {made("../x=1"), "not a file of a bench"},
 		"a path from the root":       {made("/etc/x=1"), "not a file of a bench"},
 		"a name that is not kept":    {made("lock=1"), "not a file of a bench"},
@@ -254,7 +254,7 @@ func TestABackupIsWrittenElsewhereAndOverwritesNothing(t *testing.T) {
 	there := filepath.Join(t.TempDir(), "there")
 	require.NoError(t, os.WriteFile(there, []byte("mine"), 0o600))
 	s := backup.Source{Store: d.store, Dir: d.dir, Now: time.Now()}
-	for file, says := range map[string]string{there: "is there already", filepath.Join(d.dir, "x"): "in the state directory", "/no/such/dir/x": "cannot be written"} {
+	for file, says := range map[string]string{there: "already exists", filepath.Join(d.dir, "x"): "inside the state directory", "/no/such/dir/x": "cannot be written"} {
 		_, err := backup.Write(t.Context(), s, file, func(int64, int64) {})
 		require.ErrorContains(t, err, says)
 	}

@@ -36,7 +36,7 @@ func (b *Backups) Kinds() []job.Kind {
 // Start starts the job that writes a backup to a file, which is named by its whole path.
 func (b *Backups) Start(ctx context.Context, file, actor string) (job.Job, error) {
 	if !filepath.IsAbs(file) {
-		return job.Job{}, problem.Errorf(problem.Invalid, "%.200q is not the whole path of a file", file)
+		return job.Job{}, problem.Errorf(problem.Invalid, "%.200q is not an absolute path of a file", file)
 	}
 	file = filepath.Clean(file)
 	if err := target(b.Dir, file); err != nil {

@@ -39,7 +39,7 @@ func Read(ctx context.Context, r io.Reader) (Index, error) {
 
 // Restore puts a backup into the place of what a state directory has, which it sets aside below the directory
 // that it returns; "" if there was nothing. No bench may run there. Until the whole backup was checked
-// nothing is changed; if it is cut off later, the next start of the bench, or [Finish], brings it to its end.
+// nothing is changed; if it is cut off later, the next start of the bench, or [Finish], completes it.
 func Restore(ctx context.Context, r io.Reader, dir string, now time.Time) (Index, string, error) {
 	unpacked := filepath.Join(dir, unpackedName)
 	if err := os.RemoveAll(unpacked); err != nil {
@@ -86,7 +86,7 @@ func interrupt(ctx context.Context, s *store.Store, now time.Time) error {
 		return err
 	}
 	for _, j := range running {
-		j.Interrupt(now.UTC(), "The bench was put back from a backup that was made meanwhile. Begin it again if it is still wanted.")
+		j.Interrupt(now.UTC(), "The bench was restored from a backup that was made while this was running. Start it again if you still want it.")
 		if err := s.Save(ctx, j); err != nil {
 			return fmt.Errorf("end what ran when the backup was made: %w", err)
 		}
@@ -177,9 +177,9 @@ func scan(ctx context.Context, r io.Reader, create func(name string, size int64)
 		h, err := in.Next()
 		switch {
 		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-			return Index{}, refused("it is cut off: its index, which comes last, is missing")
+			return Index{}, refused("it is incomplete: its index, which comes last, is missing")
 		case err != nil:
-			return Index{}, refused("it is no backup of a bench (%v)", err)
+			return Index{}, refused("it is not a backup of a bench (%v)", err)
 		case h.Name == indexName:
 			return compared(in, h.Size, found)
 		case h.Typeflag != tar.TypeReg || !Covered(h.Name) || h.Size < 0:
@@ -187,7 +187,7 @@ func scan(ctx context.Context, r io.Reader, create func(name string, size int64)
 		case len(found) == mostFiles:
 			return Index{}, refused("it has more than %d files", mostFiles)
 		case seen[h.Name]:
-			return Index{}, refused("it has %.80q twice", h.Name)
+			return Index{}, refused("it contains %.80q twice", h.Name)
 		}
 		f, err := take(ctx, in, h, create)
 		if err != nil {
@@ -206,7 +206,7 @@ func take(ctx context.Context, in io.Reader, h *tar.Header, create func(string, 
 	sum := sha256.New()
 	_, err = io.Copy(io.MultiWriter(w, sum), store.WhileWanted(ctx, in))
 	if errors.Is(err, io.ErrUnexpectedEOF) {
-		return File{}, errors.Join(refused("it is cut off in %s", h.Name), w.Close())
+		return File{}, errors.Join(refused("it is incomplete: it ends in %s", h.Name), w.Close())
 	}
 	if s, ok := w.(interface{ Sync() error }); ok && err == nil {
 		err = s.Sync()
@@ -224,7 +224,7 @@ func compared(in io.Reader, size int64, found []File) (index Index, err error) {
 	}
 	raw, err := io.ReadAll(in)
 	if err != nil {
-		return index, refused("it is cut off in its index")
+		return index, refused("it is incomplete: it ends in its index")
 	}
 	if err := strict.JSON(raw, &index); err != nil {
 		return index, refused("its index cannot be read: %v", err)
@@ -246,7 +246,7 @@ func compared(in io.Reader, size int64, found []File) (index Index, err error) {
 }
 
 func refused(format string, args ...any) error {
-	return &problem.Problem{Kind: problem.Invalid, Text: "The backup is refused: " + fmt.Sprintf(format, args...) + ".", Remedy: "Nothing was changed. Take another backup."}
+	return &problem.Problem{Kind: problem.Invalid, Text: "The backup was refused: " + fmt.Sprintf(format, args...) + ".", Remedy: "Nothing was changed. Use another backup."}
 }
 
 type nopCloser struct{ io.Writer }

@@ -32,8 +32,8 @@ func (b *Belong) TakeApp(ctx context.Context, id string) error {
 	}
 	crew, app, _ := strings.Cut(id, "/")
 	if crew != a.Crew {
-		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s begins with the crew %s, and the account in use acts for the crew %s.", id, crew, a.Crew),
-			Remedy: fmt.Sprintf("Write %s/%s, or use an account of %s: earlybench account set.", a.Crew, app, crew)}
+		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s starts with the crew %s, but the account in use acts for the crew %s.", id, crew, a.Crew),
+			Remedy: fmt.Sprintf("Use %s/%s, or an account of %s: earlybench account set.", a.Crew, app, crew)}
 	}
 	taken, err := b.cfg.Authorities.TakeApp(ctx, a, app)
 	if err == nil {
@@ -53,7 +53,7 @@ func (b *Belong) TakeApp(ctx context.Context, id string) error {
 		p.Kind = problem.Invalid
 	}
 	if len(r.Suggestions) > 0 {
-		p.Remedy = "Free are: " + strings.Join(r.Suggestions, ", ") + "."
+		p.Remedy = "Available: " + strings.Join(r.Suggestions, ", ") + "."
 	}
 	return p
 }

@@ -112,7 +112,7 @@ func (b *Belong) find(name string) (store.Account, error) {
 	case 1:
 		return found[0], nil
 	}
-	return store.Account{}, problem.Errorf(problem.Invalid, "there are several accounts %s: write AUTHORITY/%[1]s", name)
+	return store.Account{}, problem.Errorf(problem.Invalid, "several accounts are called %s: write AUTHORITY/%[1]s", name)
 }
 
 // Use makes an account, and one of its crews, the one in use. crew may be "": the one before.

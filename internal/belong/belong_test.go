@@ -160,7 +160,7 @@ func TestAFullRegisterSaysWhoIsInItLongestUnseen(t *testing.T) {
 	j := d.registers(others(7))
 	require.Equal(t, job.Failed, j.State)
 	require.Equal(t, "registered", j.Error.Gate)
-	require.Contains(t, j.Error.Text, "2 found no place")
+	require.Contains(t, j.Error.Text, "there was no place for 2")
 	require.Contains(t, j.Error.Remedy, "earlybench register drop")
 	r, err := d.Belong.TheRegister()
 	require.NoError(t, err)
@@ -178,15 +178,15 @@ func TestEveryFaultOfAnAuthorityIsSaidAndPasses(t *testing.T) {
 		"it answers 503":     {func(d *desk) { d.at.Set(standin.Down) }, func(d *desk) { d.at.Set(standin.Well) }, "503", problem.Failed, nil},
 		"it answers nothing": {func(d *desk) { d.at.Set(standin.Dead) }, func(d *desk) { d.at.Set(standin.Well) }, "does not answer", problem.Unavailable, nil},
 		"it answers nonsense": {func(d *desk) { d.at.Set(standin.Nonsense) }, func(d *desk) { d.at.Set(standin.Well) },
-			"something else than was asked", problem.Failed, nil},
+			"does not match the request", problem.Failed, nil},
 		"its clock is a day behind": {func(d *desk) { d.clock.Move(-24 * time.Hour) }, func(d *desk) { d.clock.Move(24 * time.Hour) },
 			"The clock of this computer is 24h0m0s ahead of that of fell-authority", problem.Failed, nil},
 		"it has signed the account out": {func(d *desk) { require.NoError(d.T, d.at.SignOutEverywhere("thwaite")) }, nil, "is signed out at fell-authority", problem.Person, nil},
 		"the safe is locked": {func(d *desk) { require.NoError(d.T, d.Safe.Lock()) }, func(d *desk) { require.NoError(d.T, d.Safe.OpenAtStart(context.Background(), d.UnlockKey())) },
 			"The safe is locked.", problem.Person, nil},
-		"a certificate of another root is shown at its address": {func(d *desk) { d.replaced() }, nil, "has shown another certificate than the one that was accepted", problem.Refused, nil},
+		"a certificate of another root is shown at its address": {func(d *desk) { d.replaced() }, nil, "is not the one that was accepted", problem.Refused, nil},
 		"its register is full": {func(d *desk) { require.Equal(d.T, job.Done, d.registers(others(5)).State) }, func(d *desk) { require.NoError(d.T, d.Belong.Leave(context.Background(), "KS 0004")) },
-			"The register of fellgate is full; 1 found no place.", problem.Blocked, func(d *desk) error {
+			"The register of fellgate is full; there was no place for 1.", problem.Blocked, func(d *desk) error {
 				if j := d.registers([]belong.Other{{Serial: "KS 0099", Model: "KS"}}); j.Error != nil {
 					return j.Error
 				}
@@ -280,9 +280,9 @@ func TestAnAppIDIsTakenOrRefusedWithOthersThatAreFree(t *testing.T) {
 		kind problem.Kind
 		text string
 	}{
-		"fellgate/rota":    {problem.Taken, "Free are: fellgate/rota-field"},
+		"fellgate/rota":    {problem.Taken, "Available: fellgate/rota-field"},
 		"fellgate/example": {problem.Invalid, "placeholder"},
-		"harbour/callout":  {problem.Refused, "Write fellgate/callout"},
+		"harbour/callout":  {problem.Refused, "Use fellgate/callout"},
 		"Callout":          {problem.Invalid, "CREW/APP"},
 	} {
 		err := d.Belong.TakeApp(t.Context(), id)

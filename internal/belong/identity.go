@@ -95,8 +95,8 @@ func (b *Belong) Identity(ctx context.Context, name string) (Identity, error) {
 	}
 	for _, i := range all {
 		if i.Name == name && i.Elsewhere {
-			return i, &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The key of %s is not on this computer: only its certificate is known here.", name),
-				Remedy: "Use it on the computer where it was made, or export it there and import it here: earlybench identity import."}
+			return i, &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The key of %s is not on this computer, only its certificate.", name),
+				Remedy: "Use it on the computer where the key was made, or export it there and import it here: earlybench identity import."}
 		}
 		if i.Name == name {
 			return i, nil
@@ -151,7 +151,7 @@ func (b *Belong) freeName(ctx context.Context, name string) error {
 	}
 	all, err := b.cfg.Store.Identities(ctx)
 	if err == nil && slices.ContainsFunc(all, func(i store.Identity) bool { return i.Name == name }) {
-		err = problem.Errorf(problem.Taken, "there is an identity %s already: renew it, or choose another name", name)
+		err = problem.Errorf(problem.Taken, "there is already an identity %s: renew it, or choose another name", name)
 	}
 	return err
 }
@@ -194,7 +194,7 @@ func (b *Belong) keepIdentity(ctx context.Context, r store.Identity, got authori
 	return identityOf(r)
 }
 
-// renewBefore is how long before its end a certificate is renewed by itself.
+// renewBefore is how long before its end a certificate is renewed automatically.
 const renewBefore = 14 * 24 * time.Hour
 
 // purposeRenew is what the key is used for when its certificate is renewed.
@@ -211,11 +211,11 @@ func (b *Belong) RenewIdentity(ctx context.Context, name, actor string) (Identit
 	}
 	switch now := b.cfg.Clock.Now(); {
 	case i.Authority == "":
-		return i, problem.Errorf(problem.Invalid, "identity %s came from a file, so that this bench knows no authority that renews it", name)
+		return i, problem.Errorf(problem.Invalid, "identity %s came from a file, so this bench does not know an authority that could renew it", name)
 	case !i.Revoked.IsZero():
 		return i, problem.Errorf(problem.Refused, "identity %s was revoked: make a new one", name)
 	case now.After(i.Ends):
-		return i, &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The certificate of %s has ended on %s, and one that has ended cannot be renewed.", name, i.Ends.Local().Format("2 January 2006")),
+		return i, &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The certificate of %s ended on %s, so it can no longer be renewed.", name, i.Ends.Local().Format("2 January 2006")),
 			Remedy: "Make a new identity: earlybench identity new NAME."}
 	}
 	use := safe.Use{Item: i.Key, Actor: actor, Purpose: purposeRenew, Document: name, Alone: true}
@@ -344,7 +344,7 @@ func (b *Belong) DropIdentity(ctx context.Context, name string) error {
 		return err
 	}
 	if err := b.cfg.Safe.Drop(ctx, i.Key); err != nil && problem.KindOf(err) != problem.NotFound {
-		return fmt.Errorf("%s is forgotten, but its key is still in the safe: %w", name, err)
+		return fmt.Errorf("%s was forgotten, but its key is still in the safe: %w", name, err)
 	}
 	return nil
 }
@@ -364,7 +364,7 @@ func (b *Belong) Terms(ctx context.Context) ([]ending.Term, error) {
 			continue
 		}
 		t := ending.Term{ID: "identity-" + i.Serial, Kind: ending.Identity, Name: i.Name, Holder: i.Crew, Ends: i.Ends, Notice: noticeOf, Mine: !i.Elsewhere, Alone: !i.Elsewhere && i.Authority != "",
-			Stops: "Apps cannot be signed by " + i.Name + " any more."}
+			Stops: "Apps can no longer be signed with " + i.Name + " any more."}
 		if i.Leaf != nil {
 			t.Begins = i.Leaf.NotBefore.UTC()
 		}
@@ -372,7 +372,7 @@ func (b *Belong) Terms(ctx context.Context) ([]ending.Term, error) {
 		case i.Elsewhere:
 			t.Stops = "Its key is on another computer."
 		case !t.Alone:
-			t.Step, t.Command = "Get a new one from where it came.", "earlybench identity import"
+			t.Step, t.Command = "Get a new one from its source.", "earlybench identity import"
 		}
 		out = append(out, t)
 	}
@@ -395,7 +395,7 @@ func (b *Belong) standingTerms() (out []ending.Term) {
 			t := ending.Term{ID: id, Kind: ending.Standing, Name: c.Standing.Name, Holder: c.Name, Ends: c.StandingEnds.UTC(), Notice: standingNotice, Mine: true}
 			if !t.Ends.IsZero() {
 				t.ID += "-" + t.Ends.Format("20060102")
-				t.Stops = fmt.Sprintf("The crew %s loses what %s gives it at %s.", c.Name, c.Standing.Name, a.Authority)
+				t.Stops = fmt.Sprintf("The crew %s loses what the standing %s gives it at %s.", c.Name, c.Standing.Name, a.Authority)
 				t.Step = "Have it extended at the authority."
 			}
 			out = append(out, t)

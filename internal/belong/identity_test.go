@@ -53,7 +53,7 @@ func TestAnIdentityIsMadeRenewedWithOverlapAndRevoked(t *testing.T) {
 	require.Equal(t, i.Key, next.Key)
 	require.Equal(t, i.Certificate, next.Former, "the one before stays until its end")
 
-	// Ahead of its end it is renewed by itself.
+	// Ahead of its end it is renewed automatically.
 	for _, c := range []interface {
 		Move(time.Duration) time.Time
 	}{d.Clock, d.clock} {
@@ -188,7 +188,7 @@ func TestOurClientEnrolsAtAServerMadeOfOpenSSL(t *testing.T) {
 	otherRoot(t, dir)
 	issuer = "other.key"
 	_, err = e.Enroll(t.Context(), "moor-desk 2026", key, "fellgate", "once", time.Now().Add(time.Minute))
-	require.ErrorContains(t, err, "not one of this authority")
+	require.ErrorContains(t, err, "not issued by this authority")
 }
 
 // otherRoot makes another root in other.pem and other.key.

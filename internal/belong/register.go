@@ -129,7 +129,7 @@ func (b *Belong) Start(ctx context.Context, ask Ask) (job.Job, error) {
 		}
 		d := k.Device()
 		if d.Serial == "" {
-			return job.Job{}, problem.Errorf(problem.Invalid, "the serial of %s is not known: connect it first", h)
+			return job.Job{}, problem.Errorf(problem.Invalid, "the serial of %s is not known yet: connect it first", h)
 		}
 		wanted = append(wanted, Other{d.Serial, d.Code})
 	}
@@ -141,7 +141,7 @@ func (b *Belong) Start(ctx context.Context, ask Ask) (job.Job, error) {
 		}
 	}
 	if len(wanted) == 0 {
-		return job.Job{}, problem.Errorf(problem.Invalid, "there is nothing to register: every device of the rack that belongs into the register is in it")
+		return job.Job{}, problem.Errorf(problem.Invalid, "nothing to register: every device on the rack that should be registered already is")
 	}
 	title := fmt.Sprintf("Register %d devices with %s", len(wanted), a.Crew)
 	if len(wanted) == 1 {
@@ -231,11 +231,11 @@ func isFull(err error) bool {
 
 // fullProblem says who is in the register longest unseen.
 func (b *Belong) fullProblem(a store.Account, left int) error {
-	p := &problem.Problem{Kind: problem.Blocked, Gate: "registered", Text: fmt.Sprintf("The register of %s is full; %d found no place.", a.Crew, left),
-		Remedy: "Free the place of a device that was long unseen: earlybench register drop SERIAL"}
+	p := &problem.Problem{Kind: problem.Blocked, Gate: "registered", Text: fmt.Sprintf("The register of %s is full; there was no place for %d.", a.Crew, left),
+		Remedy: "Remove a device that has not been seen for long: earlybench register drop SERIAL"}
 	if r, err := b.TheRegister(); err == nil && len(r.Entries) > 0 {
 		e := r.Entries[0]
-		p.Text += fmt.Sprintf(" Longest unseen is %s, since %s.", cmp.Or(e.Handle, e.Serial), e.Seen.Local().Format("2 January 2006"))
+		p.Text += fmt.Sprintf(" The least recently seen is %s, on %s.", cmp.Or(e.Handle, e.Serial), e.Seen.Local().Format("2 January 2006"))
 		p.Remedy = "Free its place: earlybench register drop \"" + e.Serial + "\". All of them: earlybench register"
 	}
 	return p

@@ -22,7 +22,7 @@ func (b *Belong) SignIn(ctx context.Context, name, actor string) (job.Job, autho
 	if name == "" {
 		all := b.cfg.Authorities.All()
 		if len(all) != 1 {
-			return job.Job{}, authority.SignIn{}, problem.Errorf(problem.Invalid, "there are %d authorities: say at which to sign in, or add one first: earlybench authority add URL", len(all))
+			return job.Job{}, authority.SignIn{}, problem.Errorf(problem.Invalid, "there are %d authorities: name the one to sign in at, or add one first: earlybench authority add URL", len(all))
 		}
 		name = all[0].Record.Name
 	}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -22,8 +23,29 @@ import (
 // Far is a bench, elsewhere, that answers its peers in a way of its own.
 type Far struct {
 	*peer.Peers
-	Answer func(method string, params json.RawMessage) (any, error)
-	Send   func(core.FileRef) (io.ReadCloser, error)
+	mu     sync.Mutex // its peers ask from the moment that they are connected
+	answer func(method string, params json.RawMessage) (any, error)
+	send   func(core.FileRef) (io.ReadCloser, error)
+}
+
+// Answers says how it answers from now on.
+func (f *Far) Answers(answer func(method string, params json.RawMessage) (any, error)) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.answer = answer
+}
+
+// Sends says which files it sends from now on.
+func (f *Far) Sends(send func(core.FileRef) (io.ReadCloser, error)) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.send = send
+}
+
+func (f *Far) does() (answer func(string, json.RawMessage) (any, error), send func(core.FileRef) (io.ReadCloser, error)) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.answer, f.send
 }
 
 // NewFar is one that answers nothing yet, and a peer of a bench that gives it rights.
@@ -51,10 +73,11 @@ func NewFar(t testing.TB, b *Bench, rights store.PeerRights) *Far {
 
 // Call answers.
 func (f *Far) Call(_ context.Context, _ store.Peer, method string, params json.RawMessage, _ func(string, any) error) (any, error) {
-	if f.Answer == nil {
+	answer, _ := f.does()
+	if answer == nil {
 		return nil, errors.ErrUnsupported
 	}
-	return f.Answer(method, params)
+	return answer(method, params)
 }
 
 // Stream opens none.
@@ -64,8 +87,9 @@ func (f *Far) Stream(context.Context, store.Peer, json.RawMessage) (func(context
 
 // File sends.
 func (f *Far) File(_ context.Context, _ store.Peer, ref core.FileRef) (io.ReadCloser, error) {
-	if f.Send == nil {
+	_, send := f.does()
+	if send == nil {
 		return nil, errors.ErrUnsupported
 	}
-	return f.Send(ref)
+	return send(ref)
 }

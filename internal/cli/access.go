@@ -11,15 +11,15 @@ import (
 )
 
 func (p *program) accessCommand() *cobra.Command {
-	c := &cobra.Command{Use: "access", Short: "Keys with which programs use the bench", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "access", Short: "Keys that let programs use the bench", Args: cobra.NoArgs,
 		Long: `Lists the access keys. A program gives its key in EARLYBENCH_ACCESS, or over HTTP as
-"Authorization: Bearer KEY". A key may look, use or maintain; a person's consent and
-what only the bench's owner may do are never a key's. The pages of people who have no bench
-(earlybench console --person NAME) are listed too.`,
+"Authorization: Bearer KEY". A key may look, use or maintain. It can never give a
+person's consent, or do what only the bench's owner may. Pages of people without a bench
+(earlybench console --person NAME) are listed as well.`,
 	}
 	lists(p, c, (*client.Client).Accesses, p.printAccess)
 	var n client.NewAccess
-	add := &cobra.Command{Use: "add NAME", Short: "Make a key; its secret is printed once", Args: cobra.ExactArgs(1),
+	add := &cobra.Command{Use: "add NAME", Short: "Make a key; its secret is printed only once", Args: cobra.ExactArgs(1),
 		Example: "  earlybench access add nightly --may use --for 720h",
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
@@ -35,12 +35,12 @@ what only the bench's owner may do are never a key's. The pages of people who ha
 				return p.printJSON(made)
 			}
 			fmt.Fprintln(p.out, made.Secret)
-			fmt.Fprintf(p.err, "%s may %s until %s. The key is shown this once.\nNext: EARLYBENCH_ACCESS=… earlybench rack; end it with earlybench access drop %s\n",
+			fmt.Fprintf(p.err, "%s may %s until %s. The key is not shown again.\nNext: EARLYBENCH_ACCESS=… earlybench rack; end it with earlybench access drop %s\n",
 				made.Name, strings.Join(made.Rights, ", "), made.Ends.Local().Format("2 Jan 2006 15:04"), made.Name)
 			return nil
 		}}
 	add.Flags().StringSliceVar(&n.Rights, "may", nil, "rights: look, use, maintain")
-	add.Flags().StringVar(&n.For, "for", "720h", "after how long it ends, a year at most")
+	add.Flags().StringVar(&n.For, "for", "720h", "how long it is valid, a year at most")
 	required(add, "may")
 	drop := &cobra.Command{Use: "drop NAME", Short: "End a key at once", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
@@ -100,7 +100,7 @@ func pageText(k client.Access) string {
 func (p *program) auditCommand() *cobra.Command {
 	return lists(p, &cobra.Command{Use: "audit", Short: "Who did what, the newest last", Args: cobra.NoArgs}, (*client.Client).Audit, func(lines []client.AuditLine) {
 		if len(lines) == 0 {
-			empty(p.out, "Nothing is recorded yet. Every change that somebody makes becomes a line here.")
+			empty(p.out, "Nothing is recorded yet. Every change that somebody makes is listed here.")
 			return
 		}
 		var rows [][]string

@@ -16,8 +16,8 @@ import (
 )
 
 func (p *program) adapterCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "adapter", Short: "Programs that speak for devices of other makers", Args: cobra.NoArgs,
-		Long: `An adapter is a program, in any language, that speaks for devices which the device link
+	c := lists(p, &cobra.Command{Use: "adapter", Short: "Programs that connect devices the device link does not reach", Args: cobra.NoArgs,
+		Long: `An adapter is a program, in any language, that speaks for devices that the device link
 does not reach. How to write one: docs/guides/writing-an-adapter.md.`,
 		Example: "earlybench adapter check DIR\nearlybench adapter add DIR"},
 		(*client.Client).Adapters, func(all []client.Adapter) {
@@ -45,7 +45,7 @@ does not reach. How to write one: docs/guides/writing-an-adapter.md.`,
 }
 
 func (p *program) adapterActions() *cobra.Command {
-	return &cobra.Command{Use: "actions DEVICE", Short: "What its adapter can do with a device, of its own", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "actions DEVICE", Short: "The actions that a device's adapter offers", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -67,9 +67,9 @@ func (p *program) adapterActions() *cobra.Command {
 }
 
 func (p *program) adapterAct() *cobra.Command {
-	return &cobra.Command{Use: "act DEVICE ACTION [NAME=VALUE...]", Short: "Have its adapter do something with a device", Args: cobra.MinimumNArgs(2),
-		Long: `Has the adapter of a device do one of the actions that earlybench adapter actions lists.
-A value that is JSON, such as 3, true or [1, 2], is given as that, and any other as text.`,
+	return &cobra.Command{Use: "act DEVICE ACTION [NAME=VALUE...]", Short: "Run an action of a device's adapter", Args: cobra.MinimumNArgs(2),
+		Long: `Runs one of the actions that earlybench adapter actions lists for a device.
+A value that is valid JSON, such as 3, true or [1, 2], is passed as such; any other is text.`,
 		Example: "earlybench adapter act reed-1 lamp.blink times=3", RunE: func(c *cobra.Command, args []string) error {
 			values, err := actArgs(args[2:])
 			if err != nil {
@@ -105,7 +105,7 @@ func actArgs(words []string) (map[string]any, error) {
 	for _, w := range words {
 		name, value, ok := strings.Cut(w, "=")
 		if !ok || name == "" {
-			return nil, usage("%q is no argument of an action: write NAME=VALUE", w)
+			return nil, usage("%q is not an argument of an action: write NAME=VALUE", w)
 		}
 		var v any
 		if json.Unmarshal([]byte(value), &v) != nil {
@@ -121,17 +121,17 @@ func adapterText(a client.Adapter) string {
 	case "running":
 		return good.Render("speaks for " + strings.Join(a.Devices, ", "))
 	case "waiting":
-		return "nothing is there that it could be for"
+		return "no device for it is here"
 	}
 	return bad.Render("does not run")
 }
 
 func (p *program) adapterAdd() *cobra.Command {
 	accept := ""
-	c := &cobra.Command{Use: "add DIR", Short: "Take a copy of an adapter, and run it", Args: cobra.ExactArgs(1),
-		Long: `Shows what the adapter in a directory may use, and once you agree takes a copy of it with
-its prep sheet, and runs it. On Linux it is held to what is shown: its own directory,
-the device files that it names, no other files of yours, and nothing of your
+	c := &cobra.Command{Use: "add DIR", Short: "Copy an adapter into the bench, and run it", Args: cobra.ExactArgs(1),
+		Long: `Shows what the adapter in a directory wants to use. Once you agree, it is copied with
+its prep sheet and started. On Linux it can use nothing else: only its own directory
+and the device files that it names, no other files of yours, and nothing of your
 environment.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
@@ -158,10 +158,10 @@ environment.`,
 			case p.json:
 				return p.printJSON(a)
 			}
-			fmt.Fprintf(p.out, "The adapter %s runs. Its devices come on the rack by themselves: earlybench rack\n", a.Name)
+			fmt.Fprintf(p.out, "The adapter %s is running. Its devices appear on the rack by themselves: earlybench rack\n", a.Name)
 			return nil
 		}}
-	c.Flags().StringVar(&accept, "accept", "", "digest of the adapter that was looked at")
+	c.Flags().StringVar(&accept, "accept", "", "digest of the adapter that you looked at")
 	return c
 }
 
@@ -176,7 +176,7 @@ func (p *program) agree(a client.Adapter, dir string) (string, error) {
 			safe(strings.Join(a.Command, " ")), safe(orNone(strings.Join(a.Files, ", "))), safe(orNone(strings.Join(a.USB, ", "))), safe(orNone(strings.Join(a.Announced, ", "))),
 			orNone(strings.Trim(strings.ReplaceAll(fmt.Sprint(a.Connect), " ", ", "), "[]")), a.Sheet, a.Digest)
 		if !a.Fenced {
-			fmt.Fprintln(p.out, "\nThis system cannot hold it to that: it will have the rights of the bench's user.")
+			fmt.Fprintln(p.out, "\nThis system cannot limit it to that: it will have the rights of the bench's user.")
 		}
 	}
 	if !p.terminal || p.unattended {
@@ -197,7 +197,7 @@ func orNone(s string) string {
 }
 
 func (p *program) adapterDrop() *cobra.Command {
-	return &cobra.Command{Use: "drop ADAPTER", Short: "End an adapter, and delete it", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "drop ADAPTER", Short: "Stop an adapter, and delete it", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -208,10 +208,9 @@ func (p *program) adapterDrop() *cobra.Command {
 
 func (p *program) adapterCheck() *cobra.Command {
 	at := ""
-	c := &cobra.Command{Use: "check DIR", Short: "Check an adapter: its files, what it says, in which order, how soon", Args: cobra.ExactArgs(1),
-		Long: `Checks the adapter in a directory as a bench would use it, without a bench. With a device
-file, or the address of a service, everything that only shows with a device is checked,
-too.`,
+	c := &cobra.Command{Use: "check DIR", Short: "Check an adapter: its files, its messages, their order and their timing", Args: cobra.ExactArgs(1),
+		Long: `Runs the adapter in a directory as a bench would, but without a bench. With a device
+file or the address of a service, it also checks everything that needs a device.`,
 		Example: "earlybench adapter check adapters/reed --at /dev/ttyUSB0\nearlybench adapter check adapters/reed --at _reed._tcp=192.0.2.7:7600", RunE: func(c *cobra.Command, args []string) error {
 			shown, err := candidateAt(at)
 			if err != nil {
@@ -239,11 +238,11 @@ too.`,
 				}
 			}
 			if n := report.Wrong(); n > 0 {
-				return &exitError{exitFailed, fmt.Sprintf("%d of %d points are wrong. The protocol: docs/formats/adapter.md", n, len(report.Points))}
+				return &exitError{exitFailed, fmt.Sprintf("%d of %d points are wrong. The protocol is described in docs/formats/adapter.md", n, len(report.Points))}
 			}
 			return nil
 		}}
-	c.Flags().StringVar(&at, "at", "", "where a device is: its device file, or SERVICE=ADDRESS:PORT")
+	c.Flags().StringVar(&at, "at", "", "where a device is: a device file, or SERVICE=ADDRESS:PORT")
 	return c
 }
 

@@ -33,16 +33,16 @@ func openApp(name string) (*appfile.File, error) {
 // signedBy says who has signed an app file.
 func signedBy(a *appfile.File) string {
 	if c := a.Certificate(); c != nil {
-		return fmt.Sprintf("signed by the identity %s, whose certificate is by %s and good until %s", safe(c.Subject.CommonName), safe(c.Issuer.CommonName), c.NotAfter.Local().Format("2 January 2006"))
+		return fmt.Sprintf("signed by the identity %s, whose certificate was issued by %s and is valid until %s", safe(c.Subject.CommonName), safe(c.Issuer.CommonName), c.NotAfter.Local().Format("2 January 2006"))
 	}
 	if a.App.Developer != nil {
 		return "signed by the bare key " + a.App.By() + ", for development"
 	}
-	return "signed by nobody: devices whose owner accepts developers refuse it"
+	return "not signed: devices that accept only known developers refuse it"
 }
 
 func (p *program) appShow() *cobra.Command {
-	return &cobra.Command{Use: "show FILE", Short: "What is in an app file, and who has signed it", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "show FILE", Short: "Show what is in an app file, and who signed it", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
 		a, err := openApp(args[0])
 		if err != nil {
 			return err
@@ -55,7 +55,7 @@ func (p *program) appShow() *cobra.Command {
 		if m.Debug {
 			debug = "built to be debugged"
 		}
-		features := "none beyond the usual"
+		features := "no special ones"
 		if len(m.Features) > 0 {
 			features = strings.Join(m.Features, ", ")
 		}
@@ -79,7 +79,7 @@ func (p *program) printFiles(files []bundle.File) {
 }
 
 func (p *program) appCheck() *cobra.Command {
-	return &cobra.Command{Use: "check FILE", Short: "Say whether an app file is whole, and what is in it", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "check FILE", Short: "Check that an app file is complete, and show what is in it", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
 		a, err := openApp(args[0])
 		if err != nil {
 			return err
@@ -139,9 +139,9 @@ func (p *program) appPack() *cobra.Command {
 
 func (p *program) appSign() *cobra.Command {
 	identity := ""
-	c := &cobra.Command{Use: "sign FILE OUT", Short: "Sign an app file by a signing identity, or anew by the development key", Args: cobra.ExactArgs(2),
-		Long: `Writes the app of a file anew, signed by an identity of the bench, or by its
-development key if none is named. What is in it stays the same.`, RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "sign FILE OUT", Short: "Sign an app file with a signing identity or the development key", Args: cobra.ExactArgs(2),
+		Long: `Writes a copy of an app file, signed with an identity of the bench, or with its
+development key if none is named. The app itself stays the same.`, RunE: func(c *cobra.Command, args []string) error {
 			a, err := openApp(args[0])
 			if err != nil {
 				return err

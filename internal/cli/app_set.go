@@ -19,10 +19,10 @@ import (
 
 func (p *program) appSet() *cobra.Command {
 	var id, identity, accept string
-	c := &cobra.Command{Use: "set DIR", Short: "Write an app's id and identity into its project, with the difference first", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "set DIR", Short: "Set an app's id and identity in its project, after showing the difference", Args: cobra.ExactArgs(1),
 		Long: `Takes an app id for your crew at the authority, and writes it and the signing
-identity into .earlybench.yaml. Comments and all else stay as they are. What the
-project's templates name follows at the next build. Nothing is written before you
+identity into .earlybench.yaml. Comments and everything else stay as they are. The
+project's templates are filled in at the next build. Nothing is written before you
 accept the difference.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			values := map[string]string{}
@@ -32,13 +32,13 @@ accept the difference.`,
 				}
 			}
 			if len(values) == 0 {
-				return usage("say what to set: --id CREW/APP or --identity NAME")
+				return usage("nothing to set: give --id CREW/APP or --identity NAME")
 			}
 			return p.setApp(c.Context(), args[0], values, accept)
 		}}
 	c.Flags().StringVar(&id, "id", "", "app id: CREW/APP")
-	c.Flags().StringVar(&identity, "identity", "", "name of the signing identity; NAME@PEER is that of a peer, @PEER its development key")
-	c.Flags().StringVar(&accept, "accept", "", "digest of the difference that you accept, as this command shows it")
+	c.Flags().StringVar(&identity, "identity", "", "name of the signing identity; NAME@PEER is an identity of a peer, @PEER its development key")
+	c.Flags().StringVar(&accept, "accept", "", "digest of the difference that you accept, as shown by this command")
 	return c
 }
 
@@ -79,7 +79,7 @@ func (p *program) setApp(ctx context.Context, dir string, values map[string]stri
 		return err
 	}
 	if difference == "" {
-		p.sayf("%s says so already.\n", file)
+		p.sayf("%s already says so.\n", file)
 		return nil
 	}
 	sum := sha256.Sum256(after)
@@ -93,7 +93,7 @@ func (p *program) setApp(ctx context.Context, dir string, values map[string]stri
 			fmt.Fprint(p.out, safe(difference))
 		}
 		if p.json || !p.terminal || p.unattended {
-			return &exitError{exitPerson, "The project is changed once you accept the difference: --accept " + digest}
+			return &exitError{exitPerson, "To change the project, accept the difference: --accept " + digest}
 		}
 		fmt.Fprint(p.err, "\nWrite it? [y/N] ")
 		if answer, err := p.readLine(); err != nil || !strings.EqualFold(answer, "y") && !strings.EqualFold(answer, "yes") {
@@ -102,7 +102,7 @@ func (p *program) setApp(ctx context.Context, dir string, values map[string]stri
 		accept = digest
 	}
 	if accept != digest {
-		return &exitError{exitFailed, "What was accepted is not the difference that there is now. Look at it again."}
+		return &exitError{exitFailed, "The difference is no longer the one that was accepted. Look at it again."}
 	}
 	if err := replace.File(file, after, 0o644); err != nil {
 		return fmt.Errorf("write the project: %w", err)
@@ -120,7 +120,7 @@ type projectChange struct {
 
 // appSecret are the commands for an app's secrets.
 func (p *program) appSecret() *cobra.Command {
-	c := &cobra.Command{Use: "secret", Short: "Service credentials of an app, which its templates name", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "secret", Short: "Secrets of an app, such as service credentials, for its templates", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		_, s, err := p.theSafe(c.Context())
 		if err != nil {
 			return err
@@ -147,7 +147,7 @@ func (p *program) appSecret() *cobra.Command {
 		return nil
 	}}
 	var file string
-	set := &cobra.Command{Use: "set APP NAME", Short: "Put a secret into the safe; templates name it {{secret NAME}}", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+	set := &cobra.Command{Use: "set APP NAME", Short: "Put a secret into the safe; templates use it as {{secret NAME}}", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
 		b, s, err := p.theSafe(c.Context())
 		if err != nil {
 			return err
@@ -159,7 +159,7 @@ func (p *program) appSecret() *cobra.Command {
 		if err := b.SetSecret(c.Context(), args[0], args[1], sealed.Envelope); err != nil {
 			return err
 		}
-		p.sayf("It is in the safe. A template names it {{secret %s}}.\n", args[1])
+		p.sayf("It is in the safe. Templates use it as {{secret %s}}.\n", args[1])
 		return nil
 	}}
 	set.Flags().StringVar(&file, "from", "", "file with the secret in its first line")

@@ -23,7 +23,7 @@ func (p *program) askWhy(ctx context.Context, b *client.Client, handle, app stri
 			p.printGate(w)
 			return nil
 		}
-		return &exitError{exitPerson, fmt.Sprintf("This needs a person at a terminal. Without one, answers are options: --answer %s=…", w.Next.ID)}
+		return &exitError{exitPerson, fmt.Sprintf("This needs a person at a terminal. Without one, answer with an option: --answer %s=…", w.Next.ID)}
 	}
 	lines := readLines(p.in)
 	var given []string

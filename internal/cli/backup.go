@@ -14,10 +14,10 @@ import (
 )
 
 func (p *program) backupCommand() *cobra.Command {
-	c := &cobra.Command{Use: "backup", Short: "All that the bench keeps in one file, and back from it",
-		Long: `A backup holds the records, the bench's key, the safe as it is encrypted, the files of
-apps, driver sets and support packs, and your own sheets. Kits are not in it. Keep it
-where only you can read it: with the bench's key in it, others could pass for this bench.`,
+	c := &cobra.Command{Use: "backup", Short: "Save everything that the bench keeps in one file, and restore it",
+		Long: `A backup contains the records, the bench's key, the encrypted safe, the files of
+apps, driver sets and support packs, and your own sheets, but not kits. Keep it
+where only you can read it: whoever has the bench's key can pose as this bench.`,
 		Example: "earlybench backup make /mnt/stick/moor-desk.ebbackup\nearlybench backup check /mnt/stick/moor-desk.ebbackup\nearlybench backup restore /mnt/stick/moor-desk.ebbackup"}
 	c.AddCommand(p.backupMake(), p.backupCheck(), p.backupRestore())
 	return c
@@ -51,12 +51,12 @@ func (p *program) backupMake() *cobra.Command {
 
 func (p *program) sayDamaged(names []string) {
 	for _, name := range names {
-		fmt.Fprintf(p.err, "%s was damaged already: it is not put back.\n", safe(name))
+		fmt.Fprintf(p.err, "%s was already damaged, so it is not in the backup.\n", safe(name))
 	}
 }
 
 func (p *program) backupCheck() *cobra.Command {
-	return &cobra.Command{Use: "check FILE", Short: "Say whether a backup is whole, and what is in it", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "check FILE", Short: "Check that a backup is complete, and show what is in it", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			index, err := readBackup(c.Context(), args[0])
 			if err != nil {
@@ -79,17 +79,17 @@ func (p *program) printBackup(file string, i backup.Index) error {
 	if p.json {
 		return p.printJSON(i)
 	}
-	fmt.Fprintf(p.out, "%s is whole: a backup of %s, made %s by version %s: %d files, %s.\n", safe(file), safe(i.Bench), i.Made.Local().Format("2006-01-02 15:04:05"), safe(i.Program), len(i.Files), bytesText(i.Bytes()))
+	fmt.Fprintf(p.out, "%s is complete: a backup of %s, made %s by version %s: %d files, %s.\n", safe(file), safe(i.Bench), i.Made.Local().Format("2006-01-02 15:04:05"), safe(i.Program), len(i.Files), bytesText(i.Bytes()))
 	p.sayDamaged(i.Damaged())
 	return nil
 }
 
 func (p *program) backupRestore() *cobra.Command {
 	yes := false
-	c := &cobra.Command{Use: "restore FILE", Short: "Put a backup in place, while the bench does not run", Args: cobra.ExactArgs(1),
-		Long: `Checks the whole backup, sets aside what the state directory has now, and puts the
-backup in its place. Nothing is removed. If it is cut off, the next start of the bench
-brings it to its end.`,
+	c := &cobra.Command{Use: "restore FILE", Short: "Restore a backup, while the bench is not running", Args: cobra.ExactArgs(1),
+		Long: `Checks the whole backup, moves aside what the state directory contains now, and puts the
+backup in its place. Nothing is deleted. If this is interrupted, the next start of the
+bench completes it.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			dir, err := state.Dir(p.state)
 			if err != nil {
@@ -105,7 +105,7 @@ brings it to its end.`,
 			}
 			defer release()
 			if !yes {
-				question := fmt.Sprintf("This puts the backup of %s from %s in the place of what is in %s now, which is set aside there.", safe(index.Bench), index.Made.Local().Format("2006-01-02 15:04:05"), dir)
+				question := fmt.Sprintf("This replaces what is in %[3]s by the backup of %[1]s from %[2]s. What is there now is moved aside.", safe(index.Bench), index.Made.Local().Format("2006-01-02 15:04:05"), dir)
 				if err := p.askFirst(question); err != nil {
 					return err
 				}
@@ -122,9 +122,9 @@ brings it to its end.`,
 			if p.json {
 				return p.printJSON(map[string]any{"state": dir, "before": before, "files": len(index.Files), "made": index.Made})
 			}
-			fmt.Fprintf(p.out, "Put in place in %s: %d files of %s, as they were on %s.\n", dir, len(index.Files), safe(index.Bench), index.Made.Local().Format("2006-01-02 15:04:05"))
+			fmt.Fprintf(p.out, "Restored in %s: %d files of %s, as they were on %s.\n", dir, len(index.Files), safe(index.Bench), index.Made.Local().Format("2006-01-02 15:04:05"))
 			if before != "" {
-				fmt.Fprintf(p.out, "What was there before is in %s. Remove it once all is well.\n", before)
+				fmt.Fprintf(p.out, "What was there before is in %s. Delete it once everything works.\n", before)
 			}
 			p.sayDamaged(index.Damaged())
 			return nil

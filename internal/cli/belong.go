@@ -15,12 +15,12 @@ import (
 func (p *program) authorityCommand() *cobra.Command {
 	c := lists(p, &cobra.Command{Use: "authority", Short: "Makers' services that register devices and issue certificates", Args: cobra.NoArgs}, (*client.Client).Authorities, p.printAuthorities)
 	a := client.NewAuthority{}
-	add := &cobra.Command{Use: "add URL", Short: "Look at an authority, and add it once you accept its TLS root", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	add := &cobra.Command{Use: "add URL", Short: "Add an authority, after showing its TLS root for you to accept", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		a.URL = args[0]
 		return p.addAuthority(c.Context(), a)
 	}}
-	add.Flags().StringVar(&a.Accept, "accept", "", "digest of what you accept, as this command shows it")
-	c.AddCommand(add, &cobra.Command{Use: "drop NAME", Short: "Forget an authority, with the accounts there", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	add.Flags().StringVar(&a.Accept, "accept", "", "digest of what you accept, as shown by this command")
+	c.AddCommand(add, &cobra.Command{Use: "drop NAME", Short: "Forget an authority and the accounts there", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -58,7 +58,7 @@ func (p *program) printStandings(name string, all []client.Standing) {
 func standingText(s client.Standing) string {
 	features := "All features."
 	if len(s.Lacks) > 0 {
-		features = "Not to be had: " + strings.Join(s.Lacks, ", ") + "."
+		features = "Not available: " + strings.Join(s.Lacks, ", ") + "."
 	}
 	return fmt.Sprintf("%s. Grants last %d days, certificates %d days, %d devices. %s %s", s.Costs, s.GrantDays, s.CertificateDays, s.Places, features, s.Alone)
 }
@@ -81,15 +81,15 @@ func (p *program) addAuthority(ctx context.Context, a client.NewAuthority) error
 		} else {
 			known := "This computer does not trust it yet."
 			if f.RootKnown {
-				known = "This computer trusts it already."
+				known = "This computer already trusts it."
 			}
 			fmt.Fprintf(p.out, "%s at %s\nTLS root: %s\n  SHA-256 %s\n  %s\n", safe(f.Name), f.URL, safe(f.RootName), f.Root, known)
 			p.printStandings(f.Name, f.Standings)
 		}
 		if p.json || !p.terminal || p.unattended {
-			return &exitError{exitPerson, "The authority is added once you accept it: --accept " + f.Accept}
+			return &exitError{exitPerson, "To add the authority, accept it: --accept " + f.Accept}
 		}
-		fmt.Fprint(p.err, "\nCompare the fingerprint with what its owner tells you. Accept it? [y/N] ")
+		fmt.Fprint(p.err, "\nCompare the fingerprint with the one that its owner states. Accept it? [y/N] ")
 		if answer, err := p.readLine(); err != nil || !strings.EqualFold(answer, "y") && !strings.EqualFold(answer, "yes") {
 			return &exitError{exitPerson, "The authority was not added."}
 		}
@@ -108,12 +108,12 @@ func (p *program) addAuthority(ctx context.Context, a client.NewAuthority) error
 }
 
 func (p *program) accountCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "account", Short: "Accounts at authorities: which one is used, what it may do", Args: cobra.NoArgs}, (*client.Client).Accounts, p.printAccounts)
+	c := lists(p, &cobra.Command{Use: "account", Short: "Accounts at authorities: which one is in use, and what it may do", Args: cobra.NoArgs}, (*client.Client).Accounts, p.printAccounts)
 	wait := true
-	in := &cobra.Command{Use: "sign-in [AUTHORITY]", Short: "Sign in: this prints a page to open and a code to type there", Args: cobra.MaximumNArgs(1),
-		Long: `Prints the address of a page of the authority and a code. Open the page, type the
-code, and sign in there, or make an account. No password is typed here. The account
-that signs in first is the one that is used.`,
+	in := &cobra.Command{Use: "sign-in [AUTHORITY]", Short: "Sign in: prints an address to open and a code to type there", Args: cobra.MaximumNArgs(1),
+		Long: `Prints the address of a page of the authority, and a code. Open the page, type the
+code, and sign in or create an account there. No password is typed here. The first
+account that signs in is the one in use.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			at := client.SignInAt{}
 			if len(args) == 1 {
@@ -123,7 +123,7 @@ that signs in first is the one that is used.`,
 		}}
 	in.Flags().BoolVar(&wait, "wait", true, "wait until somebody has typed the code")
 	var crew string
-	set := &cobra.Command{Use: "set ACCOUNT", Short: "Use an account, and one of its crews", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	set := &cobra.Command{Use: "set ACCOUNT", Short: "Choose the account in use, and one of its crews", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -135,10 +135,10 @@ that signs in first is the one that is used.`,
 		if p.json {
 			return p.printJSON(a)
 		}
-		fmt.Fprintf(p.out, "%s at %s is used, with the crew %s.\n", a.ID, a.Authority, a.Crew)
+		fmt.Fprintf(p.out, "%s at %s is now in use, with the crew %s.\n", a.ID, a.Authority, a.Crew)
 		return nil
 	}}
-	set.Flags().StringVar(&crew, "crew", "", "which of its crews (default: the one before)")
+	set.Flags().StringVar(&crew, "crew", "", "which of its crews (default: the one used last)")
 	force := false
 	out := &cobra.Command{Use: "sign-out ACCOUNT", Short: "Sign an account out at its authority, and forget it", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
@@ -151,7 +151,7 @@ that signs in first is the one that is used.`,
 		p.sayf("%s is signed out.\n", args[0])
 		return nil
 	}}
-	out.Flags().BoolVar(&force, "force", false, "forget it also if its authority does not answer")
+	out.Flags().BoolVar(&force, "force", false, "forget it even if its authority does not answer")
 	c.AddCommand(in, set, out)
 	return c
 }
@@ -177,7 +177,7 @@ func (p *program) printAccounts(all []client.Account) {
 	for _, a := range all {
 		for _, c := range a.Crews {
 			if a.Used && c.Name == a.Crew {
-				fmt.Fprintf(p.out, "\nCrew %s, number %s: standing %s, %d of %d places of the register are taken.\n", safe(c.Name), safe(c.Number), safe(c.Standing.Name), c.Used, c.Standing.Places)
+				fmt.Fprintf(p.out, "\nCrew %s, number %s: standing %s, %d of %d places in the register are taken.\n", safe(c.Name), safe(c.Number), safe(c.Standing.Name), c.Used, c.Standing.Places)
 				wrapped(p.out, "  ", safe(standingText(c.Standing)), p.width)
 			}
 		}
@@ -200,7 +200,7 @@ func (p *program) signIn(ctx context.Context, at client.SignInAt, wait bool) err
 	if p.json {
 		w = p.err
 	}
-	fmt.Fprintf(w, "Open   %s\nType   %s\nThere, sign in to your account at %s, or make one. The code is good until %s.\n", safe(code.Page), bold.Render(safe(code.Code)), code.Authority, code.Ends.Local().Format(time.TimeOnly))
+	fmt.Fprintf(w, "Open   %s\nType   %s\nSign in to your account at %s there, or create one. The code is valid until %s.\n", safe(code.Page), bold.Render(safe(code.Code)), code.Authority, code.Ends.Local().Format(time.TimeOnly))
 	if !wait {
 		fmt.Fprintf(p.err, "The bench waits for it: earlybench job show %s\n", code.Job)
 		return nil

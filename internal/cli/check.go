@@ -23,17 +23,17 @@ func (p *program) hostCheck() *cobra.Command {
 		}
 		return all, err
 	}
-	c := lists(p, &cobra.Command{Use: "check", Short: "Look at this computer: what of it would stop something, and the remedy", Args: cobra.NoArgs,
-		Long: `Looks at the bench's own computer: its USB and the rights on it, the rules that make device
-nodes, ports, networks and announcements on them, the clock beside those of the devices, disk,
-memory, and the programs that build the apps. What is limited works with less comfort; what
-is wrong keeps something from working, and ends the command with code 1.`}, look, p.printChecks)
+	c := lists(p, &cobra.Command{Use: "check", Short: "Check this computer for anything that would be in the way, with remedies", Args: cobra.NoArgs,
+		Long: `Checks the bench's own computer: USB and access rights, the rules that create device
+nodes, ports, networks and announcements, the clock compared with the devices', disk,
+memory, and the programs that build apps. What is limited works with less comfort. What
+is wrong prevents something from working, and the command ends with code 1.`}, look, p.printChecks)
 	run := c.RunE
 	c.RunE = func(c *cobra.Command, args []string) error {
 		if err := run(c, args); err != nil || wrong == 0 {
 			return err
 		}
-		return &exitError{exitFailed, fmt.Sprintf("Wrong: %d of %d. Each has its remedy beside it.", wrong, of)}
+		return &exitError{exitFailed, fmt.Sprintf("Wrong: %d of %d. The remedy is shown beside each.", wrong, of)}
 	}
 	return c
 }

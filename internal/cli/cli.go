@@ -58,9 +58,9 @@ func Command() *cobra.Command {
 func (p *program) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "earlybench",
-		Short: "Prepare devices for development, and say what stands in the way",
+		Short: "Prepare devices for development, and explain what is in the way",
 		Long: `Early Bench prepares handsets, tablets and wearables for development, and says
-for any device what the first thing is that is wrong, how it knows, and what to
+for any device what the first problem is, how it knows, and what to
 do next. Start with: earlybench demo, then earlybench rack.`,
 		SilenceErrors: true, SilenceUsage: true,
 		Args: cobra.NoArgs,
@@ -71,7 +71,7 @@ do next. Start with: earlybench demo, then earlybench rack.`,
 			return c.Help()
 		},
 	}
-	root.Flags().Bool("version", false, "say which Early Bench this is: version, commit, Go, console")
+	root.Flags().Bool("version", false, "print the version, commit, Go version and console build")
 	root.SetOut(p.out)
 	root.SetErr(p.err)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -104,7 +104,7 @@ func wrongArgs(c *cobra.Command) {
 	if check := c.Args; check != nil {
 		c.Args = func(c *cobra.Command, args []string) error {
 			if slices.Contains(args, "") {
-				return usage("one of the words is empty; write: %s", c.UseLine())
+				return usage("one of the arguments is empty; write: %s", c.UseLine())
 			}
 			if err := check(c, args); err != nil {
 				if len(args) > 0 && c.HasSubCommands() {

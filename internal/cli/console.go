@@ -20,22 +20,22 @@ func (p *program) consoleCommand() *cobra.Command {
 	var phone, out bool
 	var address, code, person, may string
 	good := long{}
-	c := &cobra.Command{Use: "console [DEVICE...]", Short: "Print a one-time address that signs your browser in", Args: cobra.ArbitraryArgs,
-		Long: `Prints an address that signs a browser on this computer in, once. A browser that is not
+	c := &cobra.Command{Use: "console [DEVICE...]", Short: "Print a one-time address that signs in your browser", Args: cobra.ArbitraryArgs,
+		Long: `Prints an address that signs in a browser on this computer, once. A browser that is not
 used for 12 hours is signed out; --sign-out signs all of them out at once.
 
-A page asks for its owner before it changes hosts, drivers, sheets, app directories or
+A page asks for the owner before it changes hosts, drivers, sheets, app directories or
 access keys. It shows a code: --confirm CODE lets that browser do so for a quarter of an
-hour. Confirm only a code that you see on a page of your own.
+hour. Confirm only a code that you see in your own browser.
 
-With --phone and a device the bench serves that device's page, and nothing else, for a
+With --phone and a device, the bench serves that device's page, and nothing else, for a
 phone that you hold beside it: over TLS with a certificate of its own, at an
 address of this computer that you choose. It ends with this command, an hour
 later, or when the phone has gone.
 
-With --person and devices the bench serves these devices, their screens and logs to the
-browser of somebody who has no bench, over TLS, until a time that you say. That browser gets an
-access key of its own, which is listed under access; access drop NAME ends it at once.`,
+With --person and devices, the bench serves these devices, their screens and logs to the
+browser of somebody without a bench, over TLS, until a time that you set. That browser gets an
+access key of its own, listed by earlybench access; access drop NAME ends it at once.`,
 		Example: "earlybench console\nearlybench console --phone heron-1 --address 192.0.2.7\nearlybench console --person wren heron-1 heron-3 --until 17:00 --may look --address 192.0.2.7",
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
@@ -73,11 +73,11 @@ access key of its own, which is listed under access; access drop NAME ends it at
 			return nil
 		}}
 	c.Flags().BoolVar(&phone, "phone", false, "serve the page of DEVICE for a phone")
-	c.Flags().BoolVar(&out, "sign-out", false, "sign all browsers out; addresses that were printed before sign none in any more")
-	c.Flags().StringVar(&code, "confirm", "", "let the browser that shows this code do for a quarter of an hour what only you may")
-	c.Flags().StringVar(&address, "address", "", "the address of this computer that the other browser reaches, with or without a port")
-	c.Flags().StringVar(&person, "person", "", "serve the devices to the browser of this person, who has no bench")
-	c.Flags().StringVar(&may, "may", "use", "what that person may do: look, or use (touch the screens too)")
+	c.Flags().BoolVar(&out, "sign-out", false, "sign out all browsers; addresses printed before stop working")
+	c.Flags().StringVar(&code, "confirm", "", "let the browser that shows this code do, for a quarter of an hour, what only the owner may")
+	c.Flags().StringVar(&address, "address", "", "address of this computer that the other browser can reach, with or without a port")
+	c.Flags().StringVar(&person, "person", "", "serve the devices to the browser of this person without a bench")
+	c.Flags().StringVar(&may, "may", "use", "what that person may do: look, or use (also touch the screens)")
 	good.flags(c)
 	c.MarkFlagsMutuallyExclusive("phone", "person", "sign-out", "confirm")
 	return c
@@ -92,11 +92,11 @@ func (p *program) signBrowsersOut(ctx context.Context, b *client.Client) error {
 	case p.json:
 		return p.printJSON(n)
 	case n.Browsers == 0:
-		fmt.Fprintln(p.out, "No browser was signed in. Addresses that were printed before sign none in any more.")
+		fmt.Fprintln(p.out, "No browser was signed in. Addresses printed before no longer work.")
 	case n.Browsers == 1:
-		fmt.Fprintln(p.out, "One browser was signed out. Addresses that were printed before sign none in any more.")
+		fmt.Fprintln(p.out, "One browser was signed out. Addresses printed before no longer work.")
 	default:
-		fmt.Fprintf(p.out, "%d browsers were signed out. Addresses that were printed before sign none in any more.\n", n.Browsers)
+		fmt.Fprintf(p.out, "%d browsers were signed out. Addresses printed before no longer work.\n", n.Browsers)
 	}
 	return nil
 }
@@ -111,7 +111,7 @@ func (p *program) confirmBrowser(ctx context.Context, b *client.Client, code str
 		return p.printJSON(n)
 	}
 	fmt.Fprintf(p.out, "Confirmed until %s: %s, signed in since %s.\n", n.Confirmed.Local().Format("15:04"), oneLine(safe(n.Agent), 60), clockText(n.Created))
-	fmt.Fprintf(p.err, "Not yours? Sign it out: earlybench access browsers drop %s\n", n.ID)
+	fmt.Fprintf(p.err, "If it is not yours, sign it out: earlybench access browsers drop %s\n", n.ID)
 	return nil
 }
 
@@ -128,9 +128,9 @@ func (p *program) whichPhone(ctx context.Context, b *client.Client) error {
 		}
 	}
 	if len(waiting) == 0 {
-		return usage("--phone: name the device; none waits for anybody's hands just now")
+		return usage("--phone: name the device; no device needs your hands just now")
 	}
-	return usage("--phone: name the device, such as earlybench console --phone %s --address ADDRESS; these wait for your hands: %s", waiting[0], strings.Join(waiting, ", "))
+	return usage("--phone: name the device, such as earlybench console --phone %s --address ADDRESS; these need your hands: %s", waiting[0], strings.Join(waiting, ", "))
 }
 
 // phonePage serves a page for a phone until somebody ends it. told hears how it is, every second.
@@ -168,7 +168,7 @@ func (p *program) phonePage(ctx context.Context, b *client.Client, ask client.Ph
 		}
 		if err == nil && now.Used && !page.Used {
 			page.Used = true
-			fmt.Fprintln(p.err, "A browser has opened it; the address works no more.")
+			fmt.Fprintln(p.err, "A browser has opened it; the address no longer works.")
 		}
 		if err == nil && told != nil {
 			if err := told(now); err != nil {
@@ -179,7 +179,7 @@ func (p *program) phonePage(ctx context.Context, b *client.Client, ask client.Ph
 }
 
 func noAddress() error {
-	return usage("--address is missing: choose the one that the other browser reaches; this computer has %s", strings.Join(addresses(), ", "))
+	return usage("--address is missing: choose one that the other browser can reach; this computer has %s", strings.Join(addresses(), ", "))
 }
 
 func (p *program) printPhone(page client.Phone) error {
@@ -199,7 +199,7 @@ func (p *program) printPage(what, url, fingerprint string) error {
 	// Black on white, whatever the terminal's own colours: a camera reads no other.
 	paper := lipgloss.NewStyle().Foreground(lipgloss.Color("#000000")).Background(lipgloss.Color("#ffffff"))
 	fmt.Fprintf(p.out, "%s\n\n%s, once:\n  %s\n\n", paper.Render(strings.Trim(code.ToSmallString(true), "\n")), what, url)
-	wrapped(p.out, "", "The browser will warn of the certificate, since nobody but this bench vouches for it. Go on only if it shows this fingerprint (SHA-256):", p.width)
+	wrapped(p.out, "", "The browser will warn about the certificate, which is signed by this bench only. Continue only if it shows this fingerprint (SHA-256):", p.width)
 	fmt.Fprintf(p.out, "  %s\n  %s\n", fingerprint[:47], fingerprint[48:])
 	return nil
 }
@@ -227,7 +227,7 @@ func (p *program) personPage(ctx context.Context, b *client.Client, ask client.P
 	if err := p.printPage(what, page.URL, page.Fingerprint); err != nil {
 		return err
 	}
-	fmt.Fprintf(p.out, "\nGive %s the address and the fingerprint by different ways.\nIt ends %s. End it sooner: earlybench access drop %[1]s\n", page.Name, clockText(page.Ends))
+	fmt.Fprintf(p.out, "\nSend %s the address and the fingerprint in two different ways.\nIt ends %s. End it sooner: earlybench access drop %[1]s\n", page.Name, clockText(page.Ends))
 	return nil
 }
 

@@ -8,18 +8,18 @@ import (
 	"earlybench.invalid/earlybench/client"
 )
 
-const atHelp = "a peer that signs the app and puts it onto a device of its own"
+const atHelp = "a peer that signs the app and installs it on one of its devices"
 
 // deliver has a peer put an app onto a device of its own.
 func (p *program) deliver(c *cobra.Command, what client.Run, args []string) error {
 	ctx := c.Context()
 	for _, name := range []string{"for", "follow", "picture", "where"} {
 		if c.Flags().Changed(name) {
-			return usage("--%s does not go with --at: log and picture stay with %s, which keeps a tryout of its own", name, what.Peer)
+			return usage("--%s cannot be used with --at: log and picture stay at %s, which keeps its own tryout", name, what.Peer)
 		}
 	}
 	if len(args) != 2 {
-		return usage("with --at, name the app and one device of %s; see them: earlybench rack --peers", what.Peer)
+		return usage("with --at, give the app and one device of %s; list them with: earlybench rack --peers", what.Peer)
 	}
 	b, err := p.bench()
 	if err != nil {
@@ -58,7 +58,7 @@ func (p *program) printDelivered(j client.Job, device string, try bool) {
 	if j.State != "done" {
 		p.printLast(d.Log)
 	}
-	fmt.Fprintf(p.err, "%s went there.", bytesText(r.Sent))
+	fmt.Fprintf(p.err, "%s were sent there.", bytesText(r.Sent))
 	if d.Tryout != "" {
 		fmt.Fprintf(p.err, " %s keeps it as tryout %s.", d.Peer, safe(d.Tryout))
 	}

@@ -27,7 +27,7 @@ func (p *program) driverCommand() *cobra.Command {
 		}
 		p.table([]string{"set", "version", "maker", "fits", "size", "signed by", "digest"}, rows)
 	})
-	add := &cobra.Command{Use: "add FILE", Short: "Give the bench a driver set's file (.ebset)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	add := &cobra.Command{Use: "add FILE", Short: "Add a driver set from a file (.ebset)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		f, err := os.Open(args[0])
 		if err != nil {
 			return usage("open the driver set: %w", err)
@@ -49,7 +49,7 @@ func (p *program) driverCommand() *cobra.Command {
 		return nil
 	}}
 	var s *client.Select
-	show := &cobra.Command{Use: "show DEVICE", Short: "The driver sets that may be used for a device, the best first, with the reasons", Args: cobra.ExactArgs(1)}
+	show := &cobra.Command{Use: "show DEVICE", Short: "The driver sets that could be used for a device, best first, with the reasons", Args: cobra.ExactArgs(1)}
 	show.RunE = func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
@@ -66,8 +66,8 @@ func (p *program) driverCommand() *cobra.Command {
 	set := &cobra.Command{Use: "set DEVICE DIGEST", Short: "Choose a driver set for a device by hand, and install it", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
 		return p.setDriver(c.Context(), args[0], args[1], despite)
 	}}
-	set.Flags().StringSliceVar(&despite, "despite", nil, "what stands against it and you accept: unsigned, similar, system")
-	drop := &cobra.Command{Use: "drop DEVICE", Short: "Take the driver of a device's link off its host again", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	set.Flags().StringSliceVar(&despite, "despite", nil, "objections that you accept: unsigned, similar, system")
+	drop := &cobra.Command{Use: "drop DEVICE", Short: "Remove the driver of a device's link from its host", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -75,7 +75,7 @@ func (p *program) driverCommand() *cobra.Command {
 		if err := b.DropDriver(c.Context(), args[0]); err != nil {
 			return err
 		}
-		fmt.Fprintf(p.err, "It is off the host. What may be used instead: earlybench driver show %s\n", args[0])
+		fmt.Fprintf(p.err, "It was removed from the host. What could be used instead: earlybench driver show %s\n", args[0])
 		return nil
 	}}
 	c.AddCommand(add, show, set, drop)
@@ -84,7 +84,7 @@ func (p *program) driverCommand() *cobra.Command {
 
 func (p *program) printCandidates(handle string, all []client.DriverCandidate) {
 	if len(all) == 0 {
-		empty(p.out, fmt.Sprintf("No driver set that is known here is for %s or a similar model. Add one: earlybench driver add FILE, or earlybench depot add URL", handle))
+		empty(p.out, fmt.Sprintf("No known driver set is for %s or a similar model. Add one: earlybench driver add FILE, or earlybench depot add URL", handle))
 		return
 	}
 	var rows [][]string
@@ -100,7 +100,7 @@ func (p *program) printCandidates(handle string, all []client.DriverCandidate) {
 	}
 	p.table([]string{"set", "version", "it is", "", "why", "digest"}, rows)
 	if fit := all[0].Fit; fit == "similar" || fit == "system" {
-		fmt.Fprintf(p.out, "\nNone of them is made for %s and its host. To use one nevertheless: earlybench driver set %[1]s DIGEST\n", handle)
+		fmt.Fprintf(p.out, "\nNone of them is made for %s and its host. To use one anyway: earlybench driver set %[1]s DIGEST\n", handle)
 		return
 	}
 	if all[0].Difference != "" {

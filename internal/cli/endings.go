@@ -13,10 +13,10 @@ import (
 
 func (p *program) endingsCommand() *cobra.Command {
 	date := ""
-	c := &cobra.Command{Use: "endings", Short: "What ends by itself, when, and what to do before", Args: cobra.NoArgs,
-		Long: `Lists what is good for a term: signing identities, debug tokens, grants, admissions
-on devices, standings of crews, support packs, access keys. With --date it says what will not work on that day, and what
-to do before.`,
+	c := &cobra.Command{Use: "endings", Short: "What expires, when, and what to do before", Args: cobra.NoArgs,
+		Long: `Lists everything that is valid for a limited time: signing identities, debug tokens,
+grants, admissions on devices, standings of crews, support packs, access keys. With
+--date it says what will not work on that day, and what to do before.`,
 		Example: "earlybench endings\nearlybench endings --date 2027-01-15", RunE: func(c *cobra.Command, _ []string) error {
 			var at time.Time
 			if date != "" {
@@ -43,16 +43,16 @@ to do before.`,
 			p.printEndings(e)
 			return nil
 		}}
-	c.Flags().StringVar(&date, "date", "", "what will not work on this day, such as 2027-01-15")
-	anew := false
-	calendar := &cobra.Command{Use: "calendar", Short: "The address of all endings as a calendar, for any calendar program", Args: cobra.NoArgs,
-		Long: `Prints the address at which a calendar program reads all endings (iCalendar, RFC 5545).
-Whoever has the address can read it; --anew makes another, so that the former ends.`, RunE: func(c *cobra.Command, _ []string) error {
+	c.Flags().StringVar(&date, "date", "", "show what will not work on this day, such as 2027-01-15")
+	renew := false
+	calendar := &cobra.Command{Use: "calendar", Short: "Print the address of all endings as a calendar, for any calendar program", Args: cobra.NoArgs,
+		Long: `Prints the address where a calendar program reads all endings (iCalendar, RFC 5545).
+Whoever has the address can read it; --renew makes a new one, and the old one stops working.`, RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
 				return err
 			}
-			address, err := b.CalendarAddress(c.Context(), anew)
+			address, err := b.CalendarAddress(c.Context(), renew)
 			if err != nil {
 				return err
 			}
@@ -62,17 +62,17 @@ Whoever has the address can read it; --anew makes another, so that the former en
 			fmt.Fprintln(p.out, address)
 			return nil
 		}}
-	calendar.Flags().BoolVar(&anew, "anew", false, "with another secret, so that the former address ends")
+	calendar.Flags().BoolVar(&renew, "renew", false, "make a new secret, so that the old address stops working")
 	c.AddCommand(calendar, p.endingsNotify())
 	return c
 }
 
 func (p *program) endingsNotify() *cobra.Command {
 	webhook, command, off := "", []string{}, false
-	c := &cobra.Command{Use: "notify", Short: "Where notices of endings go beside the console: a webhook, a command", Args: cobra.NoArgs,
-		Long: `Shows where notices go of what ends soon or has ended, each once. Messages to a webhook
-are CloudEvents, signed as Standard Webhooks has it by the secret that this prints. A
-command gets the same on its standard input; repeat --command for its arguments.`,
+	c := &cobra.Command{Use: "notify", Short: "Where notices of endings are sent besides the console: a webhook, a command", Args: cobra.NoArgs,
+		Long: `Shows where notices are sent about what ends soon or has ended, each once. Messages to a
+webhook are CloudEvents, signed as in Standard Webhooks with the secret printed here. A
+command reads the same on its standard input; repeat --command for its arguments.`,
 		Example: "earlybench endings notify --webhook https://hooks.example/bench\nearlybench endings notify --command /usr/local/bin/tell --command '--team'", RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -103,9 +103,9 @@ command gets the same on its standard input; repeat --command for its arguments.
 			p.printNotify(n)
 			return nil
 		}}
-	c.Flags().StringVar(&webhook, "webhook", "", "address to which notices are posted")
-	c.Flags().StringArrayVar(&command, "command", nil, "program by its whole path, then each argument")
-	c.Flags().BoolVar(&off, "off", false, "no webhook and no command any more")
+	c.Flags().StringVar(&webhook, "webhook", "", "address that notices are posted to")
+	c.Flags().StringArrayVar(&command, "command", nil, "full path of the program, then each argument")
+	c.Flags().BoolVar(&off, "off", false, "remove the webhook and the command")
 	return c
 }
 
@@ -121,7 +121,7 @@ func (p *program) printNotify(n client.Notify) {
 		fmt.Fprintf(p.out, "Command %s\n", safe(strings.Join(n.Command, " ")))
 	}
 	if n.Trouble != "" {
-		fmt.Fprintf(p.out, "The last notice did not go out: %s\n", safe(n.Trouble))
+		fmt.Fprintf(p.out, "The last notice could not be sent: %s\n", safe(n.Trouble))
 	}
 }
 
@@ -135,7 +135,7 @@ func termState(t client.Term) string {
 	case t.State == "soon" && t.Alone:
 		return "soon; the bench could not renew it yet"
 	case t.Alone:
-		return "renewed by itself"
+		return "renewed automatically"
 	case t.State == "soon":
 		return "soon"
 	}
@@ -144,7 +144,7 @@ func termState(t client.Term) string {
 
 func (p *program) printEndings(e client.Endings) {
 	if len(e.All) == 0 {
-		empty(p.out, "Nothing here ends by itself.")
+		empty(p.out, "Nothing here expires.")
 		return
 	}
 	var rows [][]string
@@ -178,7 +178,7 @@ func (p *program) printSteps(all []client.Term) {
 func (p *program) printForecast(e client.Endings) {
 	day := e.At.Local().Format("2 January 2006")
 	if len(e.Stops) == 0 {
-		fmt.Fprintf(p.out, "On %s all goes on that this bench knows of.\n", day)
+		fmt.Fprintf(p.out, "On %s everything that this bench knows of still works.\n", day)
 	} else {
 		fmt.Fprintf(p.out, "On %s this will not work:\n\n", day)
 	}
@@ -189,8 +189,8 @@ func (p *program) printForecast(e client.Endings) {
 	if len(rows) > 0 {
 		p.table([]string{"what", "", "devices", "", "do"}, rows)
 	}
-	p.printNames("\nRenewed by the bench until then, while the safe is open: ", e.Alone)
-	p.printNames("\nOf others, ended by then: ", e.Others)
+	p.printNames("\nRenewed by the bench before then, while the safe is open: ", e.Alone)
+	p.printNames("\nBelonging to others, and ended by then: ", e.Others)
 }
 
 func (p *program) printNames(head string, all []client.Term) {

@@ -12,10 +12,10 @@ import (
 
 func (p *program) explainCommand() *cobra.Command {
 	build := ""
-	c := &cobra.Command{Use: "explain [APP [DEVICE]]", Short: "Which apps may run on which devices, and what stands against it", Args: cobra.MaximumNArgs(2),
-		Long: `Without a device it shows on which devices the apps may run, or one of them. With a
-device it says which grant or debug token covers the app there, or which line of it
-does not, and what to do; if the app may not run, it ends with code 3.`,
+	c := &cobra.Command{Use: "explain [APP [DEVICE]]", Short: "Which apps may run on which devices, and why not", Args: cobra.MaximumNArgs(2),
+		Long: `Without a device it shows on which devices the apps, or one app, may run. With a
+device it says which grant or debug token covers the app there, or which of its lines
+rules it out, and what to do. If the app may not run, the command ends with code 3.`,
 		Example: "earlybench explain\nearlybench explain fellgate/callout kestle-5", RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -49,7 +49,7 @@ does not, and what to do; if the app may not run, it ends with code 3.`,
 			}
 			return err
 		}}
-	c.Flags().StringVar(&build, "build", "", "which of the builds of the app's project, as that is signed")
+	c.Flags().StringVar(&build, "build", "", "which of the project's builds, signed as that one is")
 	return c
 }
 
@@ -63,7 +63,7 @@ func (p *program) printMayRun(m client.MayRun) {
 		fmt.Fprintf(p.out, "%s %-9s %s%s %s\n", marks[s.State], s.Name, bold.Render(safe(s.Value)), strings.Repeat(" ", wide-lipgloss.Width(s.Value)+1), faint.Render(safe(s.Note)))
 	}
 	if len(m.Apps) == 0 {
-		empty(p.out, "\nNo app is known here. Add its project: earlybench project add DIRECTORY")
+		empty(p.out, "\nNo app is known here yet. Add its project: earlybench project add DIRECTORY")
 		return
 	}
 	for _, a := range m.Apps {
@@ -119,7 +119,7 @@ func (p *program) printExplanation(e client.Explanation) {
 		fmt.Fprintln(p.out)
 		p.describeStatement(*s)
 		if e.Line != "" {
-			fmt.Fprintf(p.out, "\nThe line that refuses is %s.\n", e.Line)
+			fmt.Fprintf(p.out, "\nThe line that rules it out is %s.\n", e.Line)
 		}
 	}
 	if e.Remedy != "" {

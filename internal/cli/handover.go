@@ -19,14 +19,14 @@ import (
 )
 
 func (p *program) handoverCommand() *cobra.Command {
-	c := &cobra.Command{Use: "handover", Short: "An app with its debug token, for somebody else's devices", Args: cobra.NoArgs,
-		Long: `In four steps, with files that go by any means and hold no secret:
+	c := &cobra.Command{Use: "handover", Short: "Give an app with its debug token to somebody with other devices", Args: cobra.NoArgs,
+		Long: `Four steps, with files that can be sent in any way and contain no secrets:
   1. you:  earlybench handover request APP FILE      a request without devices
   2. they: earlybench handover reply FILE DEVICE...  add the serials of their devices
   3. you:  earlybench handover make FILE APP OUT     register them, have a token issued, pack it with the app
   4. they: earlybench handover put OUT DEVICE...     put both on their devices`,
 		RunE: func(*cobra.Command, []string) error {
-			return usage("say which step: earlybench handover request, reply, make or put; earlybench handover --help tells them in order")
+			return usage("name a step: earlybench handover request, reply, make or put; earlybench handover --help explains them in order")
 		}}
 	c.AddCommand(p.handoverRequest(), p.handoverReply(), p.handoverMake(), p.handoverPut())
 	return c
@@ -56,15 +56,15 @@ func writeRequest(file string, r *handover.Request) error {
 func (p *program) handoverRequest() *cobra.Command {
 	page, address := false, ""
 	c := &cobra.Command{Use: "request APP FILE", Short: "Write a request that collects the serials of their devices", Args: cobra.ExactArgs(2),
-		Long: `Writes a request without devices, for a file that goes back and forth. Somebody near who
-has devices and no bench can name them on a page instead: --page serves it over TLS, for
-one browser, at an address of this computer; what is named there is added to the file.`,
+		Long: `Writes a request without devices, as a file to send to them. Somebody nearby who
+has devices but no bench can name them on a page instead: --page serves it over TLS, for
+one browser, at an address of this computer. Devices named there are added to the file.`,
 		Example: "earlybench handover request fellgate/callout callout.ebrequest\nearlybench handover request fellgate/callout callout.ebrequest --page --address 192.0.2.7", RunE: func(c *cobra.Command, args []string) error {
 			if err := appfile.CheckID(args[0]); err != nil {
 				return usage("%w", err)
 			}
 			if _, err := os.Stat(args[1]); err == nil {
-				return usage("%s is there already: choose another name, so that no reply is lost", args[1])
+				return usage("%s already exists: choose another name, so that no reply is lost", args[1])
 			}
 			b, err := p.bench()
 			if err != nil {
@@ -88,11 +88,11 @@ one browser, at an address of this computer; what is named there is added to the
 			if p.json {
 				return p.printJSON(r)
 			}
-			p.sayf("Send %s to who has the devices. They add theirs: earlybench handover reply %[1]s DEVICE...\n", args[1])
+			p.sayf("Send %s to the owner of the devices, who adds them with: earlybench handover reply %[1]s DEVICE...\n", args[1])
 			return nil
 		}}
 	c.Flags().BoolVar(&page, "page", false, "serve a page on which somebody without a bench names devices")
-	c.Flags().StringVar(&address, "address", "", "with --page: the address of this computer that their browser reaches, with or without a port")
+	c.Flags().StringVar(&address, "address", "", "with --page: address of this computer that their browser can reach, with or without a port")
 	return c
 }
 
@@ -149,7 +149,7 @@ func (p *program) handoverReply() *cobra.Command {
 			}
 			d := all[i]
 			if d.Serial == "" {
-				return usage("the serial of %s is not known: connect it first", h)
+				return usage("the serial of %s is not known yet: connect it first", h)
 			}
 			if err := r.Add(handover.Device{Serial: d.Serial, Model: d.Code, At: bench.Name}); err != nil {
 				return usage("%s: %w", h, err)
@@ -177,7 +177,7 @@ names them, and packs it with the app file (earlybench app pack makes one).`, Ru
 				return err
 			}
 			if len(r.Devices) == 0 {
-				return usage("%s names no device yet: who has them adds theirs by earlybench handover reply", args[0])
+				return usage("%s names no device yet: their owner adds them with earlybench handover reply", args[0])
 			}
 			file, err := os.ReadFile(args[1])
 			if err != nil {
@@ -191,7 +191,7 @@ names them, and packs it with the app file (earlybench app pack makes one).`, Ru
 				return usage("the request is for %s, and %s is %s", r.App, args[1], app.App.ID)
 			}
 			if app.Signed() {
-				return usage("%s is signed by an identity: it wants a grant, not a debug token. Pack it without an identity, for development", args[1])
+				return usage("%s is signed by an identity, so it needs a grant, not a debug token. Pack it without an identity, for development", args[1])
 			}
 			b, err := p.bench()
 			if err != nil {
@@ -248,7 +248,7 @@ func (p *program) makeHandover(ctx context.Context, b *client.Client, r *handove
 	if p.json {
 		return p.printJSON(s)
 	}
-	p.sayf("%s holds the app and a debug token for %d devices, good until %s. They put both on: earlybench handover put %[1]s DEVICE...\n", out, len(r.Devices), s.Ends.Local().Format("2 January 2006"))
+	p.sayf("%s contains the app and a debug token for %d devices, valid until %s. To put both on them: earlybench handover put %[1]s DEVICE...\n", out, len(r.Devices), s.Ends.Local().Format("2 January 2006"))
 	return nil
 }
 
@@ -256,8 +256,8 @@ func (p *program) handoverPut() *cobra.Command {
 	var chosen choice
 	change := false
 	c := &cobra.Command{Use: "put FILE DEVICE...", Short: "Put the app of a handover and its token on your devices", Args: cobra.MinimumNArgs(1),
-		Long: `Checks the app by its signature and the token by the authority that this bench has
-accepted, puts the token on the devices, then installs the app and starts it.`, RunE: func(c *cobra.Command, args []string) error {
+		Long: `Checks the app's signature, and the token with the authority that this bench has
+accepted. Then it puts the token on the devices, and installs and starts the app.`, RunE: func(c *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {
 				return usage("open the handover: %w", err)
@@ -282,7 +282,7 @@ accepted, puts the token on the devices, then installs the app and starts it.`, 
 			return p.putHandover(c.Context(), b, h, client.PutStatement{Devices: devices, Replace: change})
 		}}
 	chosen = p.chooses(c)
-	c.Flags().BoolVar(&change, "replace", false, "in place of your own token, where a device holds only one")
+	c.Flags().BoolVar(&change, "replace", false, "replace your own token where a device can hold only one")
 	return c
 }
 

@@ -9,14 +9,14 @@ import (
 )
 
 func (p *program) handsCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "hands", Short: "What those are asked for who are near lent devices", Args: cobra.NoArgs,
-		Long: `A borrowed device is far away: what needs hands is asked of whoever is near it. That person
-answers on a page of their own (hands page, over TLS, for their phone), in the console of
-their bench, or with hands answer. What the device itself tells counts, as always.`,
+	c := lists(p, &cobra.Command{Use: "hands", Short: "Requests to people near lent devices, who can reach them with their hands", Args: cobra.NoArgs,
+		Long: `A borrowed device is far away, so steps that need hands are requested from somebody near it.
+That person answers on a page for their phone (hands page, over TLS), in the console of
+their bench, or with hands answer. As always, what the device itself reports counts.`,
 		Example: "earlybench hands ask heron-9\nearlybench hands\nearlybench hands page 4f19c0 --address 192.0.2.7\nearlybench hands answer 4f19c0 --done"},
 		(*client.Client).HandsRequests, func(all []client.Hands) {
 			if len(all) == 0 {
-				empty(p.out, "Nobody is asked for hands. Ask at a borrowed device: earlybench hands ask DEVICE")
+				empty(p.out, "No request for hands is open. Make one for a borrowed device: earlybench hands ask DEVICE")
 				return
 			}
 			var rows [][]string
@@ -54,7 +54,7 @@ func handsText(h client.Hands) string {
 
 func (p *program) handsAsk() *cobra.Command {
 	n := client.NewHands{}
-	c := &cobra.Command{Use: "ask DEVICE", Short: "Ask whoever is near a borrowed device to do its next step, or something else", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "ask DEVICE", Short: "Ask somebody near a borrowed device to do its next step, or something else", Args: cobra.ExactArgs(1),
 		Example: "earlybench hands ask heron-9\nearlybench hands ask heron-9 --title 'Lay it on its back' --text 'For the picture of its front.'", RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -67,20 +67,20 @@ func (p *program) handsAsk() *cobra.Command {
 			case p.json:
 				return p.printJSON(h)
 			}
-			fmt.Fprintf(p.out, "%s is asked: %s\nHow it is: earlybench hands. Withdraw it: earlybench hands withdraw %s\n", h.Peer, emphasis(h.Title), h.ID)
+			fmt.Fprintf(p.out, "%s was asked: %s\nSee the answer: earlybench hands. Withdraw it: earlybench hands withdraw %s\n", h.Peer, emphasis(h.Title), h.ID)
 			return nil
 		}}
-	c.Flags().StringVar(&n.Title, "title", "", "what is to be done (default: the step that the device needs next)")
+	c.Flags().StringVar(&n.Title, "title", "", "what to do (default: the next step that the device needs)")
 	c.Flags().StringVar(&n.Text, "text", "", "more of it")
 	return c
 }
 
 func (p *program) handsAnswer() *cobra.Command {
 	a, cannot := client.HandsAnswer{}, false
-	c := &cobra.Command{Use: "answer REQUEST --done|--cannot", Short: "Say that what was asked is done, or cannot be done", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "answer REQUEST --done|--cannot", Short: "Answer a request for hands: it is done, or cannot be done", Args: cobra.ExactArgs(1),
 		Example: "earlybench hands answer 4f19c0 --done\nearlybench hands answer 4f19c0 --cannot --note 'It is at the repairer.'", RunE: func(c *cobra.Command, args []string) error {
 			if a.Done == cannot {
-				return usage("say either --done or --cannot")
+				return usage("give either --done or --cannot")
 			}
 			b, err := p.bench()
 			if err != nil {
@@ -93,12 +93,12 @@ func (p *program) handsAnswer() *cobra.Command {
 			case p.json:
 				return p.printJSON(h)
 			}
-			fmt.Fprintf(p.out, "%s is told: %s\n", h.Peer, handsText(h))
+			fmt.Fprintf(p.out, "%s was told: %s\n", h.Peer, handsText(h))
 			return nil
 		}}
 	c.Flags().BoolVar(&a.Done, "done", false, "it is done")
 	c.Flags().BoolVar(&cannot, "cannot", false, "it cannot be done")
-	c.Flags().StringVar(&a.Note, "note", "", "what else to tell")
+	c.Flags().StringVar(&a.Note, "note", "", "a note for whoever asked")
 	return c
 }
 
@@ -120,8 +120,8 @@ func (p *program) handsWithdraw() *cobra.Command {
 
 func (p *program) handsPage() *cobra.Command {
 	ask := client.PhoneAsk{}
-	c := &cobra.Command{Use: "page REQUEST --address ADDRESS", Short: "Serve the page of a request for the phone of whoever is near", Args: cobra.ExactArgs(1),
-		Long: `Serves a page with this request, and nothing else, for one browser: over TLS with a
+	c := &cobra.Command{Use: "page REQUEST --address ADDRESS", Short: "Serve a request as a page for the phone of somebody near the device", Args: cobra.ExactArgs(1),
+		Long: `Serves a page with only this request, for one browser: over TLS with a
 certificate of its own, at an address of this computer that you choose. It ends with this
 command, an hour later, or when the phone has gone.`,
 		Example: "earlybench hands page 4f19c0 --address 192.0.2.7", RunE: func(c *cobra.Command, args []string) error {
@@ -132,6 +132,6 @@ command, an hour later, or when the phone has gone.`,
 			ask.Hands = args[0]
 			return p.phonePage(c.Context(), b, ask, nil)
 		}}
-	c.Flags().StringVar(&ask.Address, "address", "", "the address of this computer that the phone reaches, with or without a port")
+	c.Flags().StringVar(&ask.Address, "address", "", "address of this computer that the phone can reach, with or without a port")
 	return c
 }

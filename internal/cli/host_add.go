@@ -13,20 +13,20 @@ import (
 func (p *program) hostAddCommand() *cobra.Command {
 	var h client.Host
 	c := &cobra.Command{Use: "add NAME", Short: "Watch a host, or change its addresses", Args: cobra.ExactArgs(1),
-		Long: `Watch a computer to which devices are connected. Its addresses are HOST:PORT, or
-unix:/PATH for a socket on this computer. With --ssh both are reached inside an SSH
-connection to that computer, whose key you accept, and are as seen from there. Without it
-nothing tells who answers: use addresses of this computer only.`,
+		Long: `Watches a computer that devices are connected to. Its addresses are HOST:PORT, or
+unix:/PATH for a socket on this computer. With --ssh both are reached through an SSH
+connection to that computer, whose key you accept, and are given as seen from there. Without
+--ssh nothing proves who answers, so use addresses of this computer only.`,
 		Example: `  earlybench host add attic --control unix:/run/attic/control --usbip unix:/run/attic/usbip
   earlybench host add attic --ssh ssh://ines@attic.example --control localhost:7431 --usbip localhost:3240`,
 		RunE: func(c *cobra.Command, args []string) error {
 			h.Name = args[0]
 			return p.addHost(c.Context(), h)
 		}}
-	c.Flags().StringVar(&h.USBIP, "usbip", "", "address of its USB/IP exporter; leave it out for one that only takes devices")
+	c.Flags().StringVar(&h.USBIP, "usbip", "", "address of its USB/IP exporter; leave it out for a host that only imports devices")
 	c.Flags().StringVar(&h.Control, "control", "", "address of its host protocol")
-	c.Flags().StringVar(&h.SSH, "ssh", "", "SSH server through which both are reached, as ssh://USER@HOST or ssh://USER@HOST:PORT")
-	c.Flags().StringVar(&h.SSHKey, "accept", "", "fingerprint of that server's key, as this command shows it")
+	c.Flags().StringVar(&h.SSH, "ssh", "", "SSH server that both are reached through: ssh://USER@HOST or ssh://USER@HOST:PORT")
+	c.Flags().StringVar(&h.SSHKey, "accept", "", "fingerprint of that server's key, as shown by this command")
 	required(c, "control")
 	return c
 }
@@ -65,9 +65,9 @@ func (p *program) acceptSSH(ctx context.Context, b *client.Client, address strin
 		fmt.Fprintf(p.out, "%s shows this key:\n\n  %s\n", address, key)
 	}
 	if !p.terminal || p.unattended {
-		return "", &exitError{exitPerson, "The host is added once you accept the key: --accept " + key}
+		return "", &exitError{exitPerson, "To add the host, accept the key: --accept " + key}
 	}
-	fmt.Fprint(p.err, "\nCompare it with what ssh-keygen -l shows over there. Accept it? [y/N] ")
+	fmt.Fprint(p.err, "\nCompare it with what ssh-keygen -l prints on that computer. Accept it? [y/N] ")
 	if answer, err := p.readLine(); err != nil || !strings.EqualFold(answer, "y") && !strings.EqualFold(answer, "yes") {
 		return "", &exitError{exitPerson, "The host was not added."}
 	}

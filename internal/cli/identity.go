@@ -20,7 +20,7 @@ func (p *program) identityCommand() *cobra.Command {
 }
 
 // identityStates say how an identity stands.
-var identityStates = map[string]string{"good": "", "ending": "ends soon; it is renewed by itself while the safe is open", "ended": "has ended", "revoked": "revoked",
+var identityStates = map[string]string{"good": "", "ending": "ends soon; it is renewed automatically while the safe is open", "ended": "has ended", "revoked": "revoked",
 	"elsewhere": "its key is not on this computer"}
 
 func (p *program) printIdentities(all []client.Identity) {
@@ -32,7 +32,7 @@ func (p *program) printIdentities(all []client.Identity) {
 	for _, i := range all {
 		state := identityStates[i.State]
 		if !i.Former.IsZero() && i.State != "revoked" {
-			state = strings.TrimPrefix(state+"; the one before is good until "+i.Former.Local().Format("2 Jan 2006"), "; ")
+			state = strings.TrimPrefix(state+"; the previous one is valid until "+i.Former.Local().Format("2 Jan 2006"), "; ")
 		}
 		rows = append(rows, []string{safe(i.Name), cmp.Or(i.Authority, "from a file"), safe(i.Crew), i.Ends.Local().Format("2 Jan 2006"), state})
 	}
@@ -59,7 +59,7 @@ func (p *program) printIdentity(i client.Identity) error {
 }
 
 func (p *program) identityNew() *cobra.Command {
-	return p.onIdentity("new NAME", "Make a key in the safe, and get its certificate for your crew", func(ctx context.Context, b *client.Client, name string) error {
+	return p.onIdentity("new NAME", "Make a key in the safe, and get a certificate for it and your crew", func(ctx context.Context, b *client.Client, name string) error {
 		i, err := b.MakeIdentity(ctx, name)
 		if err != nil {
 			return err
@@ -69,7 +69,7 @@ func (p *program) identityNew() *cobra.Command {
 }
 
 func (p *program) identityShow() *cobra.Command {
-	return p.onIdentity("show NAME", "One identity, with its certificate in PEM", func(ctx context.Context, b *client.Client, name string) error {
+	return p.onIdentity("show NAME", "Show an identity, with its certificate in PEM", func(ctx context.Context, b *client.Client, name string) error {
 		i, err := p.identityOf(ctx, b, name)
 		switch {
 		case err != nil:
@@ -97,7 +97,7 @@ func (p *program) identityOf(ctx context.Context, b *client.Client, name string)
 }
 
 func (p *program) identityRenew() *cobra.Command {
-	return p.onIdentity("renew NAME", "Get a new certificate; the former one stays good until its end", func(ctx context.Context, b *client.Client, name string) error {
+	return p.onIdentity("renew NAME", "Get a new certificate; the old one stays valid until it ends", func(ctx context.Context, b *client.Client, name string) error {
 		i, err := b.RenewIdentity(ctx, name)
 		if err != nil {
 			return err
@@ -108,13 +108,13 @@ func (p *program) identityRenew() *cobra.Command {
 
 func (p *program) identityRevoke() *cobra.Command {
 	yes := false
-	c := p.onIdentity("revoke NAME", "Revoke the certificates of an identity, for good", func(ctx context.Context, b *client.Client, name string) error {
+	c := p.onIdentity("revoke NAME", "Revoke the certificates of an identity, permanently", func(ctx context.Context, b *client.Client, name string) error {
 		i, err := p.identityOf(ctx, b, name)
 		if err != nil {
 			return err
 		}
 		if !yes {
-			text := fmt.Sprintf("This revokes the certificate of %s, which is good until %s. Nothing can be signed or renewed with it any more, on any computer.", safe(name), i.Ends.Local().Format("2 January 2006"))
+			text := fmt.Sprintf("This revokes the certificate of %s, which is valid until %s. It can then no longer sign or be renewed, on any computer.", safe(name), i.Ends.Local().Format("2 January 2006"))
 			breaks, err := p.breaksWith(ctx, b, name)
 			if err != nil {
 				return err
@@ -148,20 +148,20 @@ func (p *program) breaksWith(ctx context.Context, b *client.Client, name string)
 	var lines []string
 	for _, s := range all {
 		if s.Key == by.Thumbprint && s.State == "good" {
-			lines = append(lines, fmt.Sprintf("  %s of %s/%s on %s, to %s, is not issued anew", anyText(s.App, "every app"), safe(s.Crew), safe(s.Developer), devicesText(s), s.Ends.Local().Format("2 January 2006")))
+			lines = append(lines, fmt.Sprintf("  %s of %s/%s on %s, to %s, is not issued again", anyText(s.App, "every app"), safe(s.Crew), safe(s.Developer), devicesText(s), s.Ends.Local().Format("2 January 2006")))
 		}
 	}
 	if len(lines) == 0 {
-		return "No grant is for it.", nil
+		return "No grant uses it.", nil
 	}
-	return "Grants that are for it:\n" + strings.Join(lines, "\n"), nil
+	return "Grants that use it:\n" + strings.Join(lines, "\n"), nil
 }
 
 func (p *program) identityDrop() *cobra.Command {
 	yes := false
 	c := p.onIdentity("drop NAME", "Forget an identity and remove its key from the safe", func(ctx context.Context, b *client.Client, name string) error {
 		if !yes {
-			if err := p.askFirst(fmt.Sprintf("This removes the key of %s from the safe. Without an export of it nobody can sign with it again. Its certificate is not revoked.", safe(name))); err != nil {
+			if err := p.askFirst(fmt.Sprintf("This removes the key of %s from the safe. Unless it was exported, nobody can sign with it again. Its certificate is not revoked.", safe(name))); err != nil {
 				return err
 			}
 		}
@@ -173,7 +173,7 @@ func (p *program) identityDrop() *cobra.Command {
 
 func (p *program) identityImport() *cobra.Command {
 	var from opening
-	c := &cobra.Command{Use: "import NAME FILE", Short: "Take in an identity from a PKCS #12 file", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "import NAME FILE", Short: "Import an identity from a PKCS #12 file", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
 		data, err := os.ReadFile(args[1])
 		if err != nil {
 			return usage("read the file: %w", err)
@@ -198,7 +198,7 @@ func (p *program) identityImport() *cobra.Command {
 
 func (p *program) identityExport() *cobra.Command {
 	var now, apart opening
-	c := &cobra.Command{Use: "export NAME FILE", Short: "Write a PKCS #12 file of an identity, under a password of its own", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "export NAME FILE", Short: "Export an identity to a PKCS #12 file, protected by its own password", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
 		b, s, err := p.theSafe(c.Context())
 		if err != nil {
 			return err
@@ -218,7 +218,7 @@ func (p *program) identityExport() *cobra.Command {
 		if err := replace.File(args[1], out.Data, 0o600); err != nil {
 			return fmt.Errorf("write the file: %w", err)
 		}
-		p.sayf("%s holds the key of %s with its certificate.\n", args[1], args[0])
+		p.sayf("%s contains the key of %s with its certificate.\n", args[1], args[0])
 		return nil
 	}}
 	now.flags(c, "the safe")

@@ -57,7 +57,7 @@ func (p *program) followed(ctx context.Context, b *client.Client, j client.Job, 
 				return j, context.Cause(ctx)
 			}
 			// The next service continues the job, so only the display of its progress ends here.
-			return j, &exitError{exitUnreachable, fmt.Sprintf("The bench has ended while this was running (%s). It goes on by itself once the bench is back: earlybench job show %s", endText(err), j.ID)}
+			return j, &exitError{exitUnreachable, fmt.Sprintf("The bench stopped while this was running (%s). It continues by itself once the bench is back: earlybench job show %s", endText(err), j.ID)}
 		}
 	}
 }
@@ -169,7 +169,7 @@ func (p *program) jobCommand() *cobra.Command {
 			return err
 		}
 		return b.StopJob(c.Context(), args[0])
-	}}, &cobra.Command{Use: "repeat JOB", Short: "Do again what a run or tryout did; of one on several devices, where it failed", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	}}, &cobra.Command{Use: "repeat JOB", Short: "Repeat a run or tryout; if it was on several devices, only where it failed", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -190,7 +190,7 @@ func (p *program) jobCommand() *cobra.Command {
 
 func (p *program) printJobs(jobs []client.Job) {
 	if len(jobs) == 0 {
-		empty(p.out, "No job yet. Running, trying and installing are jobs.")
+		empty(p.out, "No job yet. Runs, tryouts and installs are jobs.")
 		return
 	}
 	var rows [][]string

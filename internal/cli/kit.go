@@ -13,15 +13,15 @@ import (
 )
 
 func (p *program) kitCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "kit", Short: "Kits: compilers and tools on this computer that builds of apps need", Args: cobra.NoArgs}, (*client.Client).Kits, p.printKits)
+	c := lists(p, &cobra.Command{Use: "kit", Short: "Kits: compilers and tools on this computer that app builds need", Args: cobra.NoArgs}, (*client.Client).Kits, p.printKits)
 	k := client.NewKit{}
 	var description string
 	add := &cobra.Command{Use: "add KIT PATH", Short: "Name the directory of a kit, so that builds use it", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
 		k.Name, k.Path = args[0], args[1]
 		return p.addKit(c.Context(), k, description)
 	}}
-	add.Flags().StringVar(&description, "description", "", "file that says what a complete copy of the kit holds, for a kit that the bench does not know")
-	drop := &cobra.Command{Use: "drop KIT PATH", Short: "Forget the directory of a kit; nothing is removed from the disk", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+	add.Flags().StringVar(&description, "description", "", "file that describes a complete copy of the kit, if the bench does not know the kit")
+	drop := &cobra.Command{Use: "drop KIT PATH", Short: "Forget the directory of a kit; nothing on disk is deleted", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
 		path, err := filepath.Abs(args[1])
 		if err != nil {
 			return err
@@ -32,7 +32,7 @@ func (p *program) kitCommand() *cobra.Command {
 		}
 		return b.DropKit(c.Context(), args[0], path)
 	}}
-	show := &cobra.Command{Use: "show KIT", Short: "What every copy of a kit holds, with what is wrong marked", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	show := &cobra.Command{Use: "show KIT", Short: "Show what each copy of a kit contains, and what is wrong with it", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		return p.showKit(c.Context(), args[0])
 	}}
 	c.AddCommand(add, show, drop, p.kitFetchCommand(), p.kitEnvCommand())
@@ -42,10 +42,10 @@ func (p *program) kitCommand() *cobra.Command {
 func (p *program) kitFetchCommand() *cobra.Command {
 	f := client.FetchKit{}
 	c := &cobra.Command{Use: "fetch KIT", Short: "Fetch a kit from a peer, and use it", Args: cobra.ExactArgs(1),
-		Long: `Fetches the files of a kit that a peer gives (over there: earlybench peer set THIS-BENCH
---kit KIT), each by its digest and only once, and names the copy, so that builds use it.
-Its programs are asked for their versions. A project that says from which peer a missing
-kit comes (kit: {name: KIT, at: PEER}) has it fetched by its first build.`,
+		Long: `Fetches the files of a kit that a peer shares (there: earlybench peer set THIS-BENCH
+--kit KIT), each by its digest and only once, and registers the copy for builds to use.
+Its programs are run to ask for their versions. If a project names the peer that has a
+missing kit (kit: {name: KIT, at: PEER}), its first build fetches the kit.`,
 		Example: "earlybench kit fetch fell-kit --from harbour-desk", RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -63,12 +63,12 @@ kit comes (kit: {name: KIT, at: PEER}) has it fetched by its first build.`,
 				return p.printJSON(j.Kit)
 			}
 			fmt.Fprintf(p.out, "%s %s is in %s\n", j.Kit.Kit, versionText(j.Kit.Version), j.Kit.Path)
-			fmt.Fprintf(p.err, "%s came from %s. Builds that need it use it.\n", bytesText(j.Kit.Came), f.Peer)
+			fmt.Fprintf(p.err, "%s was fetched from %s. Builds that need it will use it.\n", bytesText(j.Kit.Came), f.Peer)
 			return nil
 		}}
 	c.Flags().StringVar(&f.Peer, "from", "", "the peer")
-	c.Flags().StringVar(&f.From, "version-from", "", "the least version that serves (default: the newest that it has)")
-	c.Flags().StringVar(&f.Below, "version-below", "", "versions from this one on do not serve")
+	c.Flags().StringVar(&f.From, "version-from", "", "the lowest version to accept (default: fetch the newest)")
+	c.Flags().StringVar(&f.Below, "version-below", "", "do not accept this version or later ones")
 	required(c, "from")
 	return c
 }
@@ -97,13 +97,13 @@ func (p *program) addKit(ctx context.Context, k client.NewKit, description strin
 		return p.printJSON(added)
 	}
 	fmt.Fprintf(p.out, "%s %s\n", k.Name, versionText(added.Version))
-	fmt.Fprintf(p.err, "Builds that need it use %s. For a shell: eval \"$(earlybench kit env %s)\"\n", added.Path, k.Name)
+	fmt.Fprintf(p.err, "Builds that need it will use %s. For a shell: eval \"$(earlybench kit env %s)\"\n", added.Path, k.Name)
 	return nil
 }
 
 func versionText(version string) string {
 	if version == "" {
-		return "(it does not say its version)"
+		return "(it does not print its version)"
 	}
 	return safe(version)
 }
@@ -171,7 +171,7 @@ func (p *program) showKit(ctx context.Context, name string) error {
 			return nil
 		}
 	}
-	return &exitError{exitFailed, fmt.Sprintf("No kit %.60s is known here, and no app needs one. See earlybench kit", name)}
+	return &exitError{exitFailed, fmt.Sprintf("No kit %.60s is known here, and no app needs it. See earlybench kit", name)}
 }
 
 func (p *program) printKit(k client.Kit) {

@@ -29,7 +29,7 @@ type kitEnv struct {
 
 func (p *program) kitEnvCommand() *cobra.Command {
 	var e kitEnv
-	c := &cobra.Command{Use: "env KIT", Short: "Print what a shell needs in order to use a kit, or put it into every new shell", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "env KIT", Short: "Print the settings that a shell needs to use a kit, or add them to every new shell", Args: cobra.ExactArgs(1),
 		Example: `  eval "$(earlybench kit env go)"                                    bash, zsh
   earlybench kit env go --shell fish | source
   earlybench kit env go --shell powershell | Out-String | Invoke-Expression
@@ -40,9 +40,9 @@ func (p *program) kitEnvCommand() *cobra.Command {
 		}}
 	c.Flags().StringVar(&e.version, "version", "", "exactly this version of the kit (default: the one that builds use)")
 	c.Flags().StringVar(&e.shell, "shell", "", "bash, zsh, fish or powershell (default: the one of SHELL)")
-	c.Flags().BoolVar(&e.install, "install", false, "put it into the file that every new shell reads, after showing the difference")
+	c.Flags().BoolVar(&e.install, "install", false, "add it to the file that every new shell reads, after showing the difference")
 	c.Flags().BoolVar(&e.remove, "remove", false, "remove it from that file again, after showing the difference")
-	c.Flags().StringVar(&e.accept, "accept", "", "digest of the difference that you accept, as this command shows it")
+	c.Flags().StringVar(&e.accept, "accept", "", "digest of the difference that you accept, as shown by this command")
 	c.MarkFlagsMutuallyExclusive("install", "remove")
 	return c
 }
@@ -123,16 +123,16 @@ func (p *program) changeStartup(shell kit.Shell, e kitEnv, change func(string) (
 		return err
 	}
 	if again, err := readStartup(path); err != nil || again != now {
-		return &exitError{exitFailed, path + " has changed meanwhile. Nothing was written; look at the difference again."}
+		return &exitError{exitFailed, path + " has changed in the meantime. Nothing was written; look at the difference again."}
 	}
 	if err := writeStartup(path, next); err != nil {
 		return fmt.Errorf("write %s: %w; nothing was changed", path, err)
 	}
 	if e.remove {
-		fmt.Fprintf(p.err, "New shells do not have it any more. Shells that are open keep it until they are started again.\n")
+		fmt.Fprintf(p.err, "New shells no longer have it. Open shells keep it until they are restarted.\n")
 		return nil
 	}
-	fmt.Fprintf(p.err, "Every new %s has %s. Shells that are open must be started again, or read it once: %s\n", shell, e.kit, once(shell, e.kit))
+	fmt.Fprintf(p.err, "Every new %s has %s. Restart shells that are open, or run this in them: %s\n", shell, e.kit, once(shell, e.kit))
 	return nil
 }
 
@@ -167,7 +167,7 @@ func (p *program) acceptDifference(path, now, next, accept string) (bool, error)
 		fmt.Fprint(p.out, indented(difference, "  "))
 	}
 	if !p.terminal || p.unattended || p.json {
-		return false, &exitError{exitPerson, "It is written once you accept the difference: --accept " + digest}
+		return false, &exitError{exitPerson, "To write it, accept the difference: --accept " + digest}
 	}
 	fmt.Fprint(p.err, "\nWrite this? [y/N] ")
 	if answer, err := p.readLine(); err != nil || !strings.EqualFold(answer, "y") && !strings.EqualFold(answer, "yes") {

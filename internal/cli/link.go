@@ -11,9 +11,9 @@ import (
 )
 
 func (p *program) linkCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "link", Short: "The ways by which devices are reached now", Args: cobra.NoArgs}, (*client.Client).Links, func(all []client.Link) {
+	c := lists(p, &cobra.Command{Use: "link", Short: "How devices are reached now", Args: cobra.NoArgs}, (*client.Client).Links, func(all []client.Link) {
 		if len(all) == 0 {
-			empty(p.out, "No device is reached now. Where one does not show up: earlybench why --unseen --ask")
+			empty(p.out, "No device is reached now. If one does not show up: earlybench why --unseen --ask")
 			return
 		}
 		var rows [][]string
@@ -22,10 +22,10 @@ func (p *program) linkCommand() *cobra.Command {
 		}
 		p.table([]string{"device", "way", "place", ""}, rows)
 	})
-	c.AddCommand(&cobra.Command{Use: "restart [DEVICE]", Short: "Restart the link to a device, or every link that was tried and does not stand",
-		Long: `Restart the link to a device: the session ends, the device's port is reset, and the
-bench reaches it again. Other devices do not notice. Without DEVICE, every link is
-restarted that was tried and does not stand, also one on which the bench is not admitted.`,
+	c.AddCommand(&cobra.Command{Use: "restart [DEVICE]", Short: "Restart the link to a device, or every link that was tried and is not up",
+		Long: `Restarts the link to a device: the session ends, the device's port is reset, and the
+bench connects again. Other devices are not affected. Without DEVICE, it restarts every
+link that was tried and is not up, even where the bench is not admitted.`,
 		Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				return p.restartLink(c.Context(), args[0])
@@ -94,7 +94,7 @@ func (p *program) restartLink(ctx context.Context, handle string) error {
 		fmt.Fprintf(p.out, "%s by %s: %s\n", handle, l.Way, linkText(l))
 	}
 	if len(all) == 0 || all[0].State == "down" {
-		fmt.Fprintf(p.err, "It is not back yet. What may be wrong: earlybench why %s\n", handle)
+		fmt.Fprintf(p.err, "It is not back yet. To find out why: earlybench why %s\n", handle)
 	}
 	return nil
 }
@@ -111,7 +111,7 @@ func (p *program) restartLinks(ctx context.Context) error {
 	case p.json:
 		return p.printJSON(client.List[client.RestartedLink]{Items: all})
 	case len(all) == 0:
-		fmt.Fprintln(p.err, "Every link that was tried stands. One of them is restarted by the name of its device: earlybench link restart DEVICE")
+		fmt.Fprintln(p.err, "Every link that was tried is up. To restart one, name its device: earlybench link restart DEVICE")
 	}
 	failed := 0
 	for _, r := range all {

@@ -13,7 +13,7 @@ import (
 )
 
 func (p *program) hostCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "host", Short: "Computers to which devices are connected", Args: cobra.NoArgs}, (*client.Client).Hosts, func(hs []client.Host) {
+	c := lists(p, &cobra.Command{Use: "host", Short: "Computers that devices are connected to", Args: cobra.NoArgs}, (*client.Client).Hosts, func(hs []client.Host) {
 		if len(hs) == 0 {
 			empty(p.out, "No host yet. Add one: earlybench host add NAME --usbip ADDR --control ADDR")
 			return
@@ -38,14 +38,14 @@ func (p *program) hostCommand() *cobra.Command {
 		}
 		p.table([]string{"host", "usbip", "control", "through", ""}, rows)
 	})
-	set := &cobra.Command{Use: "set", Short: "Say whether one person or several use a host", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	set := &cobra.Command{Use: "set", Short: "Set whether one person or several people use a host", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		return usage("write: earlybench host set shared NAME, or own NAME")
 	}}
 	add := p.hostAddCommand()
 	for _, kind := range []struct {
 		use, short string
 		shared     bool
-	}{{"shared NAME", "Several people use it: it never asks a device for more than this visit", true}, {"own NAME", "One person uses it", false}} {
+	}{{"shared NAME", "Several people use it: devices are only asked to admit it for one visit", true}, {"own NAME", "One person uses it", false}} {
 		set.AddCommand(&cobra.Command{Use: kind.use, Short: kind.short, Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -67,7 +67,7 @@ func (p *program) hostCommand() *cobra.Command {
 // hostGive has a device pass from one host to another.
 func (p *program) hostGive() *cobra.Command {
 	to := ""
-	c := &cobra.Command{Use: "give DEVICE", Short: "Have a device pass to another host, or take it back from a virtual machine", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "give DEVICE", Short: "Pass a device to another host, or take it back from a virtual machine", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -78,10 +78,10 @@ func (p *program) hostGive() *cobra.Command {
 		if to == "" {
 			to = "This bench"
 		}
-		fmt.Fprintf(p.err, "%s has %s now.\n", to, args[0])
+		fmt.Fprintf(p.err, "%s now has %s.\n", to, args[0])
 		return nil
 	}}
-	c.Flags().StringVar(&to, "to", "", "the name of a host, or of this bench (default: this bench)")
+	c.Flags().StringVar(&to, "to", "", "name of a host, or of this bench (default: this bench)")
 	return c
 }
 
@@ -99,7 +99,7 @@ func required(c *cobra.Command, names ...string) {
 }
 
 func (p *program) projectCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "project", Short: "App directories from which the bench may build", Args: cobra.NoArgs}, (*client.Client).Projects, func(ps []client.Project) {
+	c := lists(p, &cobra.Command{Use: "project", Short: "App directories that the bench may build from", Args: cobra.NoArgs}, (*client.Client).Projects, func(ps []client.Project) {
 		if len(ps) == 0 {
 			empty(p.out, "No project yet. Add one: earlybench project add DIR")
 			return
@@ -134,9 +134,9 @@ func (p *program) projectCommand() *cobra.Command {
 }
 
 func (p *program) appCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "app", Short: "App files that the bench has packed or taken in", Args: cobra.NoArgs}, (*client.Client).AppFiles, func(fs []client.AppFile) {
+	c := lists(p, &cobra.Command{Use: "app", Short: "App files that the bench has packed or received", Args: cobra.NoArgs}, (*client.Client).AppFiles, func(fs []client.AppFile) {
 		if len(fs) == 0 {
-			empty(p.out, "No app file yet. One is packed at every run: earlybench run APP DEVICE")
+			empty(p.out, "No app file yet. Each run packs one: earlybench run APP DEVICE")
 			return
 		}
 		var rows [][]string
@@ -212,7 +212,7 @@ func hostReached(ctx context.Context, b *client.Client, name string) error {
 		}
 		select {
 		case <-ctx.Done():
-			return &exitError{exitUnreachable, fmt.Sprintf("Host %s is on record, but it is not reached: %s The bench goes on trying. Change its addresses with the same command, or drop it: earlybench host drop %[1]s", name, trouble)}
+			return &exitError{exitUnreachable, fmt.Sprintf("Host %s was added, but cannot be reached: %s The bench keeps trying. Change its addresses with the same command, or drop it: earlybench host drop %[1]s", name, trouble)}
 		case <-time.After(100 * time.Millisecond):
 		}
 	}

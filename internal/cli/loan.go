@@ -10,14 +10,14 @@ import (
 )
 
 func (p *program) loanCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "loan", Short: "Devices that are lent to peers, and borrowed from them", Args: cobra.NoArgs,
-		Long: `Lists the loans. A borrowed device is on the rack like those on the desk: rack, why, prep,
-run, try, log and screen work alike. When the loan ends, what the borrower has put on
-the device is taken off.`,
+	c := lists(p, &cobra.Command{Use: "loan", Short: "Devices that are lent to peers or borrowed from them", Args: cobra.NoArgs,
+		Long: `Lists the loans. A borrowed device is on the rack like one on your desk: rack, why, prep,
+run, try, log and screen work the same. When the loan ends, everything that the borrower
+put on the device is removed.`,
 		Example: "earlybench rack --peers\nearlybench loan start heron-9 --from harbour-desk --for 2h\nearlybench loan extend heron-9 --for 1h\nearlybench loan end heron-9"},
 		(*client.Client).Loans, func(all []client.Loan) {
 			if len(all) == 0 {
-				empty(p.out, "Nothing is lent or borrowed. What peers show: earlybench rack --peers")
+				empty(p.out, "Nothing is lent or borrowed. See what peers offer: earlybench rack --peers")
 				return
 			}
 			var rows [][]string
@@ -60,7 +60,7 @@ func loanText(l client.Loan) string {
 	switch l.State {
 	case "active":
 		if l.Away != "" {
-			why += fmt.Sprintf(" %s does not reach it: %s", l.Peer, safe(l.Away))
+			why += fmt.Sprintf(" %s cannot reach it: %s", l.Peer, safe(l.Away))
 		}
 		if l.USB != "" {
 			why += fmt.Sprintf(" Its USB is at %s as %s (USB/IP).", l.USB, safe(l.BusID))
@@ -95,18 +95,18 @@ type long struct {
 }
 
 func (l *long) flags(c *cobra.Command) {
-	c.Flags().DurationVar(&l.lasts, "for", 0, "for how long, such as 2h")
-	c.Flags().StringVar(&l.until, "until", "", "until when, today or tomorrow: 17:00")
+	c.Flags().DurationVar(&l.lasts, "for", 0, "how long, such as 2h")
+	c.Flags().StringVar(&l.until, "until", "", "time when it ends, today or tomorrow, such as 17:00")
 }
 
 // seconds are so many from now.
 func (l *long) seconds(now time.Time) (int64, error) {
 	switch {
 	case (l.lasts == 0) == (l.until == ""):
-		return 0, usage("say for how long, either --for 2h or --until 17:00")
+		return 0, usage("give the length of time, either --for 2h or --until 17:00")
 	case l.until == "":
 		if l.lasts < time.Minute {
-			return 0, usage("--for %s: a minute is the least", l.lasts)
+			return 0, usage("--for %s: give at least a minute", l.lasts)
 		}
 		return int64(l.lasts / time.Second), nil
 	}
@@ -123,12 +123,12 @@ func (l *long) seconds(now time.Time) (int64, error) {
 
 func (p *program) loanStart() *cobra.Command {
 	n, l := client.NewLoan{}, long{}
-	c := &cobra.Command{Use: "start DEVICE --from PEER", Short: "Borrow a device from a peer, or wait until it is free", Args: cobra.ExactArgs(1),
-		Long: `Borrows a device: it comes on this bench's rack, and is used there like one on the desk.
+	c := &cobra.Command{Use: "start DEVICE --from PEER", Short: "Borrow a device from a peer, waiting until it is free", Args: cobra.ExactArgs(1),
+		Long: `Borrows a device. It appears on this bench's rack, and can be used like one on your desk.
 
-With --exclusive its USB itself is borrowed, for this computer's own kernel and tools: it is
+With --exclusive you borrow its USB itself, for this computer's own kernel and tools. It is
 offered by USB/IP on a loopback address, to one importer at a time, and only to your user
-and the administrator. The lender does not reach the device meanwhile.`,
+and the administrator. The lender cannot reach the device during that time.`,
 		Example: "earlybench loan start heron-9 --from harbour-desk --for 2h\nearlybench loan start heron-9 --from harbour-desk --until 17:00 --may look\nearlybench loan start heron-9 --from harbour-desk --for 30m --exclusive", RunE: func(c *cobra.Command, args []string) (err error) {
 			n.Device = args[0]
 			if n.For, err = l.seconds(time.Now()); err != nil {
@@ -145,15 +145,15 @@ and the administrator. The lender does not reach the device meanwhile.`,
 			case p.json:
 				return p.printJSON(r)
 			case r.State == "active" && r.Exclusive:
-				fmt.Fprintf(p.out, "%s of %s is yours until %s, with its USB. Where that is, in a moment: earlybench loan\n", safe(r.Far), r.Peer, clockText(*r.Ends))
+				fmt.Fprintf(p.out, "%s of %s is yours until %s, with its USB. In a moment, earlybench loan shows its address.\n", safe(r.Far), r.Peer, clockText(*r.Ends))
 			case r.State == "active":
-				fmt.Fprintf(p.out, "%s of %s is yours until %s. It comes on the rack by itself: earlybench rack\n", safe(r.Far), r.Peer, clockText(*r.Ends))
+				fmt.Fprintf(p.out, "%s of %s is yours until %s. It appears on the rack by itself: earlybench rack\n", safe(r.Far), r.Peer, clockText(*r.Ends))
 			default:
-				fmt.Fprintf(p.out, "%s of %s %s\nHow it is: earlybench loan. Give up waiting: earlybench loan end %s\n", safe(r.Far), r.Peer, loanText(r), r.ID)
+				fmt.Fprintf(p.out, "%s of %s %s\nCheck its place: earlybench loan. Stop waiting: earlybench loan end %s\n", safe(r.Far), r.Peer, loanText(r), r.ID)
 			}
 			return nil
 		}}
-	c.Flags().StringVar(&n.Peer, "from", "", "the peer whose device it is")
+	c.Flags().StringVar(&n.Peer, "from", "", "peer that has the device")
 	c.Flags().StringVar(&n.May, "may", "use", "look or use")
 	c.Flags().BoolVar(&n.Exclusive, "exclusive", false, "borrow its USB itself, for this computer's own kernel and tools")
 	l.flags(c)
@@ -163,9 +163,9 @@ and the administrator. The lender does not reach the device meanwhile.`,
 
 func (p *program) loanEnd() *cobra.Command {
 	grace := time.Duration(0)
-	c := &cobra.Command{Use: "end DEVICE|LOAN", Short: "Give a borrowed device back, or take a lent one back", Args: cobra.ExactArgs(1),
-		Long: `What the borrower has put on the device is taken off it. A device that is lent is taken
-back at once, or after --grace, of which the borrower is told.`,
+	c := &cobra.Command{Use: "end DEVICE|LOAN", Short: "Return a borrowed device, or take back a lent one", Args: cobra.ExactArgs(1),
+		Long: `Everything that the borrower put on the device is removed. A lent device is taken back
+at once, or after --grace; the borrower is told about that time.`,
 		Example: "earlybench loan end heron-9\nearlybench loan end heron-9 --grace 5m", RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -181,13 +181,13 @@ back at once, or after --grace, of which the borrower is told.`,
 			fmt.Fprintf(p.out, "%s, %s: %s\n", deviceText(r), whoText(r), loanText(r))
 			return nil
 		}}
-	c.Flags().DurationVar(&grace, "grace", 0, "how long the borrower of a lent device still has, 24h at most")
+	c.Flags().DurationVar(&grace, "grace", 0, "time that the borrower of a lent device still has, 24h at most")
 	return c
 }
 
 func (p *program) loanExtend() *cobra.Command {
 	l := long{}
-	c := &cobra.Command{Use: "extend DEVICE|LOAN", Short: "Ask for a loan to last longer, from now on", Args: cobra.ExactArgs(1), Example: "earlybench loan extend heron-9 --for 2h", RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "extend DEVICE|LOAN", Short: "Extend a loan, counted from now", Args: cobra.ExactArgs(1), Example: "earlybench loan extend heron-9 --for 2h", RunE: func(c *cobra.Command, args []string) error {
 		seconds, err := l.seconds(time.Now())
 		if err != nil {
 			return err
@@ -213,7 +213,7 @@ func (p *program) loanExtend() *cobra.Command {
 // printFar prints what peers show.
 func (p *program) printFar(all []client.FarDevice) {
 	if len(all) == 0 {
-		empty(p.out, "No peer shows a device. The peers: earlybench peer")
+		empty(p.out, "No peer offers a device. List the peers: earlybench peer")
 		return
 	}
 	var rows [][]string

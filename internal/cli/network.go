@@ -13,20 +13,20 @@ import (
 )
 
 func (p *program) networkCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "network", Short: "What is heard without a cable, and introducing it", Args: cobra.NoArgs,
-		Long: `Lists the devices that announce themselves on the networks of this computer, and the
-addresses that were given. A device that this bench knows is reached by itself, at
-whatever address it is. Another one is introduced once: it shows three words, which
-are typed here.
+	c := lists(p, &cobra.Command{Use: "network", Short: "Devices that are heard without a cable, and their introduction", Args: cobra.NoArgs,
+		Long: `Lists the devices that announce themselves on this computer's networks, and the
+addresses that you added. A device that this bench knows is reached automatically, at
+whatever address it has. A new one must be introduced once: it shows three words, which
+you type here.
 
-A device that has an SSH server and nothing of ours, such as a board with Linux, is
-given by its address: ssh://USER@ADDRESS.
+A device that has an SSH server but not the device link, such as a Linux board, is
+added by its address: ssh://USER@ADDRESS.
 
-A watch without a network of its own is heard by its handset, and reached through it.`,
+A watch without its own network is heard and reached through its handset.`,
 		Example: "earlybench network\nearlybench network introduce heard-1 --as kittiwake-1\nearlybench network add 192.168.7.21:4022\nearlybench network add ssh://board@192.168.7.40\nearlybench network join heron-1"},
 		(*client.Client).Network, func(all []client.NetworkEntry) {
 			if len(all) == 0 {
-				empty(p.out, "Nothing is heard. A device must be awake, and on a network of this computer. By its address: earlybench network add ADDRESS")
+				empty(p.out, "Nothing is heard. A device must be awake and on one of this computer's networks. To add it by its address: earlybench network add ADDRESS")
 				return
 			}
 			var rows [][]string
@@ -79,16 +79,16 @@ func networkText(e client.NetworkEntry) string {
 		return "another version of the device link"
 	}
 	if e.Trouble == "" {
-		return "it is being looked who is there"
+		return "finding out who is there"
 	}
 	return "nobody: " + oneLine(safe(e.Trouble), 60)
 }
 
 func (p *program) networkAdd() *cobra.Command {
-	return &cobra.Command{Use: "add ADDRESS", Short: "Give the address of a device", Args: cobra.ExactArgs(1),
-		Long: `The address of a device whose announcements do not pass is its host and port. That of a
-device with an SSH server and nothing of ours is ssh://USER@ADDRESS: its key is shown,
-and once that is confirmed, the bench logs in on it.`,
+	return &cobra.Command{Use: "add ADDRESS", Short: "Add the address of a device", Args: cobra.ExactArgs(1),
+		Long: `For a device whose announcements do not arrive, give its host and port. For a
+device that only has an SSH server, give ssh://USER@ADDRESS: its key is shown,
+and once you have confirmed it, the bench logs in.`,
 		Example: "earlybench network add 192.168.7.21:4022\nearlybench network add ssh://board@192.168.7.40", RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -113,7 +113,7 @@ and once that is confirmed, the bench logs in on it.`,
 }
 
 func (p *program) networkDrop() *cobra.Command {
-	return &cobra.Command{Use: "drop HEARD", Short: "Forget an address that was given", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "drop HEARD", Short: "Forget an address that was added", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -125,13 +125,13 @@ func (p *program) networkDrop() *cobra.Command {
 func (p *program) networkIntroduce() *cobra.Command {
 	as := ""
 	c := &cobra.Command{Use: "introduce HEARD", Short: "Introduce a device that is heard: type the three words that it shows", Args: cobra.ExactArgs(1),
-		Long: `The device shows three words. Typed here, they prove that nobody is between it and
-this bench. Then its owner is asked on it whether to let this bench in.
+		Long: `The device shows three words. Typing them here proves that nobody is between it and
+this bench. Then the device asks its owner whether to let this bench in.
 
-Without a terminal the words are given by another command: earlybench network words.`,
+Without a terminal, give the words with another command: earlybench network words.`,
 		Example: "earlybench network introduce heard-1 --as kittiwake-1", RunE: func(c *cobra.Command, args []string) error {
 			if p.unattended {
-				return &exitError{exitPerson, "An introduction needs a person, who types what the device shows."}
+				return &exitError{exitPerson, "An introduction needs a person to type what the device shows."}
 			}
 			b, err := p.bench()
 			if err != nil {
@@ -151,7 +151,7 @@ Without a terminal the words are given by another command: earlybench network wo
 			}
 			return p.askWords(c.Context(), readLines(p.in), func(typed string) error { return p.typeWords(c.Context(), b, typed) }, func(why error) error { return p.giveUp(b, why) })
 		}}
-	c.Flags().StringVar(&as, "as", "", "the device on record that it is, such as a watch that was put on the rack by hand")
+	c.Flags().StringVar(&as, "as", "", "handle of the device, if it is on the rack already, such as a watch that was added by hand")
 	return c
 }
 
@@ -175,7 +175,7 @@ func (p *program) askWords(ctx context.Context, lines <-chan string, give func(t
 			return giveUp(ctx.Err())
 		case line, ok := <-lines:
 			if typed = strings.TrimSpace(line); !ok || typed == "q" {
-				return giveUp(&exitError{exitPerson, "The introduction was given up."})
+				return giveUp(&exitError{exitPerson, "The introduction was cancelled."})
 			}
 		}
 		err := give(typed)
@@ -204,7 +204,7 @@ func (p *program) typeWords(ctx context.Context, b *client.Client, words string)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(p.err, "The words are right. Let this bench in on the device: %s.\n", claimText(in))
+	fmt.Fprintf(p.err, "The words are correct. Let this bench in on the device: %s.\n", claimText(in))
 	for in.State == "asking" {
 		select {
 		case <-ctx.Done():
@@ -221,7 +221,7 @@ func (p *program) typeWords(ctx context.Context, b *client.Client, words string)
 	case p.json:
 		return p.printJSON(in)
 	}
-	fmt.Fprintf(p.out, "%s is introduced. What it needs next: earlybench prep %[1]s\n", in.Device)
+	fmt.Fprintf(p.out, "%s was introduced. To see what it needs next: earlybench prep %[1]s\n", in.Device)
 	return nil
 }
 
@@ -237,7 +237,7 @@ func (p *program) networkWords() *cobra.Command {
 }
 
 func (p *program) networkStop() *cobra.Command {
-	return &cobra.Command{Use: "stop", Short: "Give the introduction up that goes on", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	return &cobra.Command{Use: "stop", Short: "Cancel the current introduction", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -247,11 +247,11 @@ func (p *program) networkStop() *cobra.Command {
 }
 
 func (p *program) networkSwitch(on bool) *cobra.Command {
-	c := &cobra.Command{Use: "join DEVICE", Short: "Have a device that is linked by cable be reached without it, too", Args: cobra.ExactArgs(1),
-		Long: `The bench switches on over the link that the device is reached without a cable. No
-introduction is needed. The cable can then be pulled: work goes on.`}
+	c := &cobra.Command{Use: "join DEVICE", Short: "Let a device that is linked by cable also be reached without it", Args: cobra.ExactArgs(1),
+		Long: `Switches wireless access on over the link. No
+introduction is needed. The cable can then be pulled, and work continues.`}
 	if !on {
-		c.Use, c.Short, c.Long = "leave DEVICE", "Have a device be reached by cable only", ""
+		c.Use, c.Short, c.Long = "leave DEVICE", "Let a device be reached by cable only", ""
 	}
 	c.RunE = func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
@@ -283,11 +283,11 @@ func (p *program) untilWireless(ctx context.Context, b *client.Client, handle st
 			return p.printJSON(all[0])
 		}
 		if len(all) > 0 && all[0].State == "linked" {
-			fmt.Fprintf(p.out, "%s is linked without a cable, too, at %s. Its cable may be pulled.\n", handle, safe(all[0].Port))
+			fmt.Fprintf(p.out, "%s is now also linked without a cable, at %s. Its cable may be pulled.\n", handle, safe(all[0].Port))
 			return nil
 		}
 		if time.Since(began) > wirelessWithin {
-			return &exitError{exitFailed, fmt.Sprintf("%s has switched it on, and is not linked without a cable after %s. What is in the way: earlybench network; earlybench link", handle, wirelessWithin)}
+			return &exitError{exitFailed, fmt.Sprintf("%s has switched it on, but is not linked without a cable after %s. To find out why: earlybench network; earlybench link", handle, wirelessWithin)}
 		}
 		select {
 		case <-ctx.Done():

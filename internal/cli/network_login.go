@@ -17,13 +17,13 @@ func server(e client.NetworkEntry) bool { return e.Login != "" }
 func (p *program) networkLogin() *cobra.Command {
 	var accept, as string
 	var o opening
-	c := &cobra.Command{Use: "login SERVER", Short: "Log in on a device by its SSH server, and put it on the rack", Args: cobra.ExactArgs(1),
-		Long: `The device key is shown first. Compare it with the device's own: on it, run
-ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub. Where the device does not know the key
-of this bench yet, the password of its user is asked for once. It lets the key in, by a
-line in ~/.ssh/authorized_keys, and is kept nowhere.
+	c := &cobra.Command{Use: "login SERVER", Short: "Log in to a device over SSH, and put it on the rack", Args: cobra.ExactArgs(1),
+		Long: `Shows the device key first. Compare it with the one on the device; there, run
+ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub. If the device does not know the key
+of this bench yet, you are asked for its user's password once. It is used to add the key
+to ~/.ssh/authorized_keys, and is stored nowhere.
 
-Without a terminal the key is given by --accept, and the password by
+Without a terminal, give the key with --accept, and the password with
 --password-file.`,
 		Example: "earlybench network login server-1\nearlybench network login ssh://board@192.168.7.40", RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
@@ -46,9 +46,9 @@ Without a terminal the key is given by --accept, and the password by
 			}
 			return p.logIn(c.Context(), b, args[0], accept, as, o)
 		}}
-	c.Flags().StringVar(&accept, "accept", "", "fingerprint of the device key that was compared")
+	c.Flags().StringVar(&accept, "accept", "", "fingerprint of the device key that you compared")
 	c.Flags().StringVar(&o.passphraseFile, "password-file", "", "file with the password of the device's user in its first line")
-	c.Flags().StringVar(&as, "as", "", "the device on record that it is")
+	c.Flags().StringVar(&as, "as", "", "handle of the device, if it is on the rack already")
 	return c
 }
 
@@ -63,7 +63,7 @@ func (p *program) serverOf(ctx context.Context, b *client.Client, name string) (
 			return e, nil
 		}
 	}
-	return client.NetworkEntry{}, &exitError{exitFailed, fmt.Sprintf("No SSH server called %s was given. Give it: earlybench network add ssh://USER@ADDRESS", safe(name))}
+	return client.NetworkEntry{}, &exitError{exitFailed, fmt.Sprintf("No SSH server is called %s. Add it: earlybench network add ssh://USER@ADDRESS", safe(name))}
 }
 
 // compare has a person compare the device key, and returns it.
@@ -76,11 +76,11 @@ func (p *program) compare(e client.NetworkEntry) (string, error) {
 		fmt.Fprintf(p.out, "%s shows this device key:\n\n  %s\n", at, safe(e.DeviceKey))
 	}
 	if p.json || !p.terminal || p.unattended {
-		return "", &exitError{exitPerson, fmt.Sprintf("The bench logs in once you accept the key: earlybench network login %s --accept %s", e.Name, safe(e.DeviceKey))}
+		return "", &exitError{exitPerson, fmt.Sprintf("To log in, accept the key: earlybench network login %s --accept %s", e.Name, safe(e.DeviceKey))}
 	}
-	fmt.Fprint(p.err, "\nCompare it with what the device itself says: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub\nAccept it? [y/N] ")
+	fmt.Fprint(p.err, "\nCompare it with the output on the device itself: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub\nAccept it? [y/N] ")
 	if answer, err := p.readLine(); err != nil || !strings.EqualFold(answer, "y") && !strings.EqualFold(answer, "yes") {
-		return "", &exitError{exitPerson, "Nothing was sent there."}
+		return "", &exitError{exitPerson, "Nothing was sent to it."}
 	}
 	return e.DeviceKey, nil
 }
@@ -91,7 +91,7 @@ func (p *program) logIn(ctx context.Context, b *client.Client, name, accept, as 
 	problem, ok := errors.AsType[*client.Problem](err)
 	if ok && problem.Kind == "person" && (p.terminal && !p.unattended || o.passphraseFile != "") {
 		var password []byte
-		if password, err = p.passphrase(o, "Password of the device's user, which is kept nowhere", false); err != nil {
+		if password, err = p.passphrase(o, "Password of the device's user (not stored)", false); err != nil {
 			return err
 		}
 		in, err = b.LogIn(ctx, name, accept, string(password), as)
@@ -102,6 +102,6 @@ func (p *program) logIn(ctx context.Context, b *client.Client, name, accept, as 
 	case p.json:
 		return p.printJSON(in)
 	}
-	fmt.Fprintf(p.out, "%s is on the rack. What it needs next: earlybench prep %[1]s\n", in.Device)
+	fmt.Fprintf(p.out, "%s is on the rack. To see what it needs next: earlybench prep %[1]s\n", in.Device)
 	return nil
 }

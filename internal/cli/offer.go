@@ -23,12 +23,12 @@ func (p *program) orPrep(ctx context.Context, handle, app string, do func() erro
 		return err // no step leads on
 	}
 	fmt.Fprintln(p.err, safe(problem.Error()))
-	fmt.Fprintf(p.err, "\nPrepare %s now, and then go on? [Y/n] ", handle)
+	fmt.Fprintf(p.err, "\nPrepare %s now, and then continue? [Y/n] ", handle)
 	switch answer, rerr := p.readLine(); {
 	case rerr != nil:
 		return err
 	case answer != "" && !strings.EqualFold(answer[:1], "y"):
-		return &exitError{exitBlocked, "Not done. Go on with: earlybench prep " + handle}
+		return &exitError{exitBlocked, "Not finished. Continue with: earlybench prep " + handle}
 	}
 	if err := p.leadOnScreen(ctx, []string{handle}, ""); err != nil {
 		return err

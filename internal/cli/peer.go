@@ -17,13 +17,13 @@ import (
 )
 
 func (p *program) peerCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "peer", Short: "Other benches that this one knows, and what they may do here", Args: cobra.NoArgs,
-		Long: `A peer is another bench. Both know each other by key. What a peer may see and borrow of
-this bench's devices is said by peer set; what peers let this bench see is in
-earlybench rack --peers, and is borrowed by earlybench loan start.
+	c := lists(p, &cobra.Command{Use: "peer", Short: "Other benches that this one knows, and what they may do", Args: cobra.NoArgs,
+		Long: `A peer is another bench. Both know each other by their keys. Use peer set to choose which
+of this bench's devices a peer may see and borrow. The devices that peers offer are in
+earlybench rack --peers; borrow one with earlybench loan start.
 
-Two benches become peers by an invitation, which is a file for one use, or by three
-words that one of them shows and the other's person types.`,
+Two benches become peers through an invitation, a file that works once, or through three
+words that one bench shows and the other's owner types.`,
 		Example: "earlybench peer invite --out harbour.invitation --may use\nearlybench peer add harbour.invitation\nearlybench peer add harbour.example:7421\nearlybench peer set moor-desk --may look heron-9=use\nearlybench peer check harbour-desk"},
 		(*client.Client).Peers, p.printPeers)
 	run := c.RunE
@@ -96,22 +96,22 @@ func (p *program) printAsking(ctx context.Context) error {
 	fmt.Fprintf(p.out, "\n%s wants to become a peer. Its key: %s\n", bold.Render(safe(a.Name)), a.Key)
 	switch {
 	case a.Typed:
-		fmt.Fprintf(p.out, "Its person has typed the three words, so it is the one that you told them. Accept it: earlybench peer accept %[1]s; or not: earlybench peer refuse %[1]s\n", a.Key)
+		fmt.Fprintf(p.out, "Its owner has typed the three words, so it is the bench that you told them to. Accept it: earlybench peer accept %[1]s; or refuse it: earlybench peer refuse %[1]s\n", a.Key)
 	case a.Words != "":
-		fmt.Fprintf(p.out, "Tell its person these three words, by voice or in a chat that you trust: %s\n", bold.Render(a.Words))
+		fmt.Fprintf(p.out, "Tell its owner these three words, by voice or in a chat that you trust: %s\n", bold.Render(a.Words))
 	}
 	return nil
 }
 
 func (p *program) peerAdd() *cobra.Command {
 	n := client.NewMeeting{}
-	c := &cobra.Command{Use: "add FILE|HOST:PORT", Short: "Become a peer of another bench: by its invitation, or by three words that it shows", Args: cobra.ExactArgs(1),
-		Long: `With the file of an invitation this bench becomes a peer at once. With an address, the
-bench there shows three words (earlybench peer); its person tells you them, you type
-them here, and it is asked whether to accept this one. Fingerprints are shown on both
-sides.
+	c := &cobra.Command{Use: "add FILE|HOST:PORT", Short: "Become a peer of another bench, by its invitation or by three words that it shows", Args: cobra.ExactArgs(1),
+		Long: `With an invitation file, this bench becomes a peer at once. With an address, the
+bench there shows three words (earlybench peer). Its owner tells you the words, you type
+them here, and the owner decides whether to accept this bench. Both sides show
+fingerprints.
 
-Through an SSH server: --via ssh://USER@HOST:PORT, and then the address as it is from
+To connect through an SSH server, give --via ssh://USER@HOST:PORT, and the address as seen from
 there.`,
 		Example: "earlybench peer add harbour.invitation\nearlybench peer add harbour.example:7421\nearlybench peer add 127.0.0.1:7421 --via ssh://rowan@harbour.example", RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
@@ -121,10 +121,10 @@ there.`,
 			if _, err := os.Stat(args[0]); err == nil {
 				return p.useInvitation(c.Context(), b, args[0], n.As)
 			} else if _, _, isAddress := net.SplitHostPort(args[0]); isAddress != nil {
-				return usage("%q is neither the file of an invitation nor HOST:PORT", args[0])
+				return usage("%q is neither an invitation file nor HOST:PORT", args[0])
 			}
 			if p.unattended {
-				return &exitError{exitPerson, "An introduction needs a person, who types what the other bench shows. An invitation needs none: earlybench peer add FILE"}
+				return &exitError{exitPerson, "An introduction needs a person to type what the other bench shows. An invitation needs none: earlybench peer add FILE"}
 			}
 			n.Address = args[0]
 			in, err := b.MeetPeer(c.Context(), n)
@@ -134,16 +134,16 @@ there.`,
 			case !p.terminal && p.json:
 				return p.printJSON(in)
 			}
-			fmt.Fprintf(p.err, "%s answers. Its key: %s\nIt shows three words: ask its person for them (earlybench peer, over there).\n", safe(in.Meeting.Name), in.Meeting.Key)
+			fmt.Fprintf(p.err, "%s answers. Its key: %s\nIt shows three words (earlybench peer, there): ask its owner for them.\n", safe(in.Meeting.Name), in.Meeting.Key)
 			if !p.terminal {
 				fmt.Fprintln(p.err, "Give them here: earlybench peer words WORD WORD WORD")
 				return nil
 			}
 			return p.askWords(c.Context(), readLines(p.in), func(typed string) error { return p.typePeerWords(c.Context(), b, typed) }, func(why error) error { return p.giveUpPeer(b, why) })
 		}}
-	c.Flags().StringVar(&n.As, "as", "", "what the peer is called here (default: what it calls itself)")
-	c.Flags().StringVar(&n.Via, "via", "", "SSH server through which it is reached: ssh://USER@HOST:PORT")
-	c.Flags().StringVar(&n.ViaKey, "via-key", "", "fingerprint of that server's key, once it was compared")
+	c.Flags().StringVar(&n.As, "as", "", "name of the peer here (default: its own name)")
+	c.Flags().StringVar(&n.Via, "via", "", "SSH server that it is reached through: ssh://USER@HOST:PORT")
+	c.Flags().StringVar(&n.ViaKey, "via-key", "", "fingerprint of that server's key, after you have compared it")
 	return c
 }
 
@@ -155,7 +155,7 @@ func (p *program) useInvitation(ctx context.Context, b *client.Client, file, as 
 	}
 	var i client.Invitation
 	if err := json.Unmarshal(raw, &i); err != nil || i.Version != 1 {
-		return usage("%s is no invitation of a bench", file)
+		return usage("%s is not an invitation from a bench", file)
 	}
 	x, err := b.AddPeer(ctx, client.NewPeer{Invitation: i, As: as})
 	switch {
@@ -164,7 +164,7 @@ func (p *program) useInvitation(ctx context.Context, b *client.Client, file, as 
 	case p.json:
 		return p.printJSON(x)
 	}
-	fmt.Fprintf(p.out, "%s is a peer. Its key: %s\nWhat it lets this bench see: earlybench rack --peers. What it may do here: earlybench peer set %[1]s --may look|use|hands\n", x.Name, x.Key)
+	fmt.Fprintf(p.out, "%s is now a peer. Its key: %s\nSee what it offers: earlybench rack --peers. Choose what it may do here: earlybench peer set %[1]s --may look|use|hands\n", x.Name, x.Key)
 	return nil
 }
 
@@ -182,7 +182,7 @@ func (p *program) typePeerWords(ctx context.Context, b *client.Client, words str
 		return err
 	}
 	if in.Meeting != nil && in.Meeting.State == "asked" {
-		fmt.Fprintf(p.err, "The words are right. The owner of %s is asked whether to accept this bench.\n", safe(in.Meeting.Name))
+		fmt.Fprintf(p.err, "The words are correct. The owner of %s is being asked whether to accept this bench.\n", safe(in.Meeting.Name))
 	}
 	for in.Meeting != nil && in.Meeting.State == "asked" {
 		select {
@@ -204,7 +204,7 @@ func (p *program) typePeerWords(ctx context.Context, b *client.Client, words str
 	case p.json:
 		return p.printJSON(in)
 	}
-	fmt.Fprintf(p.out, "%s is a peer. What it lets this bench see: earlybench rack --peers\n", in.Meeting.Name)
+	fmt.Fprintf(p.out, "%s is now a peer. See what it offers: earlybench rack --peers\n", in.Meeting.Name)
 	return nil
 }
 
@@ -220,7 +220,7 @@ func (p *program) peerWords() *cobra.Command {
 }
 
 func (p *program) peerStop() *cobra.Command {
-	return &cobra.Command{Use: "stop", Short: "Give the introduction to another bench up", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	return &cobra.Command{Use: "stop", Short: "Cancel the introduction to another bench", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -230,9 +230,9 @@ func (p *program) peerStop() *cobra.Command {
 }
 
 func (p *program) peerAnswer(accept bool) *cobra.Command {
-	c := &cobra.Command{Use: "accept KEY", Short: "Accept the bench that wants to become a peer", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "accept KEY", Short: "Accept a bench that wants to become a peer", Args: cobra.ExactArgs(1)}
 	if !accept {
-		c.Use, c.Short = "refuse KEY", "Refuse the bench that wants to become a peer"
+		c.Use, c.Short = "refuse KEY", "Refuse a bench that wants to become a peer"
 	}
 	c.RunE = func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
@@ -246,7 +246,7 @@ func (p *program) peerAnswer(accept bool) *cobra.Command {
 		case p.json:
 			return p.printJSON(in)
 		case accept:
-			fmt.Fprintln(p.out, "It is a peer, and may see nothing here yet. What it may: earlybench peer set NAME --may look|use|hands")
+			fmt.Fprintln(p.out, "It is now a peer, and may not see anything here yet. Choose what it may do: earlybench peer set NAME --may look|use|hands")
 		default:
 			fmt.Fprintln(p.out, "It was refused.")
 		}
@@ -258,16 +258,16 @@ func (p *program) peerAnswer(accept bool) *cobra.Command {
 func (p *program) peerInvite() *cobra.Command {
 	n := client.NewInvitation{}
 	long, file := time.Duration(0), ""
-	c := &cobra.Command{Use: "invite", Short: "Write an invitation, by which one other bench becomes a peer", Args: cobra.NoArgs,
-		Long: `The file is for one use. Give it to the other bench's owner by a way that you trust:
-whoever uses it first is the peer.`,
+	c := &cobra.Command{Use: "invite", Short: "Write an invitation that lets one other bench become a peer", Args: cobra.NoArgs,
+		Long: `The file works once. Give it to the other bench's owner in a way that you trust:
+whoever uses it first becomes the peer.`,
 		Example: "earlybench peer invite --out harbour.invitation --may use --for 24h", RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
 				return err
 			}
 			if _, err := os.Lstat(file); err == nil {
-				return usage("%s is there already; choose another name", file)
+				return usage("%s already exists; choose another name", file)
 			}
 			n.For = int64(long / time.Second)
 			i, err := b.Invite(c.Context(), n)
@@ -284,23 +284,23 @@ whoever uses it first is the peer.`,
 			if p.json {
 				return p.printJSON(map[string]any{"file": file, "bench": i.Bench, "key": i.Key, "addresses": i.Addresses, "ends": i.Ends})
 			}
-			fmt.Fprintf(p.out, "%s is good once, until %s.\n  bench      %s\n  key        %s\n  reached at %s\nOver there: earlybench peer add %s\n", file, clockText(i.Ends), i.Bench, i.Key, strings.Join(i.Addresses, ", "), file)
+			fmt.Fprintf(p.out, "%s works once, until %s.\n  bench      %s\n  key        %s\n  reached at %s\nOver there: earlybench peer add %s\n", file, clockText(i.Ends), i.Bench, i.Key, strings.Join(i.Addresses, ", "), file)
 			return nil
 		}}
 	c.Flags().StringVar(&file, "out", "", "file to write")
-	c.Flags().DurationVar(&long, "for", 24*time.Hour, "for how long it is good, 30 days at most")
+	c.Flags().DurationVar(&long, "for", 24*time.Hour, "how long it is valid, 30 days at most")
 	c.Flags().StringVar(&n.May, "may", "", "what the peer may do with every device: look, use, hands (default: nothing yet)")
-	c.Flags().StringSliceVar(&n.Addresses, "at", nil, "HOST:PORT at which this bench is reached (default: those of this computer)")
+	c.Flags().StringSliceVar(&n.Addresses, "at", nil, "HOST:PORT where this bench can be reached (default: those of this computer)")
 	required(c, "out")
 	return c
 }
 
 func (p *program) peerSet() *cobra.Command {
 	may, at, kits, sign := "", []string(nil), []string(nil), false
-	c := &cobra.Command{Use: "set PEER [DEVICE=RIGHT...]", Short: "Say what a peer may do here, with all devices or single ones", Args: cobra.MinimumNArgs(1),
+	c := &cobra.Command{Use: "set PEER [DEVICE=RIGHT...]", Short: "Set what a peer may do here, with all devices or single ones", Args: cobra.MinimumNArgs(1),
 		Long: `A right is look (see the device, and borrow it to look at it), use (borrow it), hands
-(and ask whoever is near for a step that needs hands) or nothing. What is said of a single device counts before --may; "DEVICE=as the others"
-takes it back. A peer that loses a right loses its loans that need it.
+(use it, and ask somebody nearby for steps that need hands) or nothing. A right for a
+single device overrides --may; "DEVICE=as the others" removes it. A peer that loses a right loses its loans that need it.
 
 With --sign this bench signs the peer's apps by its keys, each one after the consent of a
 person or a rule here (earlybench safe). The peer says in the app's project which key:
@@ -349,7 +349,7 @@ a kit of this bench for its builds (earlybench kit fetch).`,
 }
 
 func (p *program) peerCheck() *cobra.Command {
-	return &cobra.Command{Use: "check PEER", Short: "Look at each layer between this bench and a peer", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "check PEER", Short: "Check each layer between this bench and a peer", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err

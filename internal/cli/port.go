@@ -16,11 +16,11 @@ import (
 func (p *program) portCommand() *cobra.Command {
 	at := 0
 	c := &cobra.Command{Use: "port DEVICE PORT", Short: "Open a port of a device on this computer", Args: cobra.ExactArgs(2),
-		Long: `Opens a port of a device on the loopback interface of this computer, until Ctrl-C. PORT is
-the name that a running app gives to a port of its own, such as debug (APP:debug where
-several apps have one); of a device that is reached by its SSH server, the number of a port
-on which it listens. The port "screen" of any device with a screen speaks RFB, for any VNC
-viewer. All this works alike on a device that is borrowed from another bench.`,
+		Long: `Opens a port of a device on this computer's loopback interface, until Ctrl-C. PORT is
+the name that a running app gives to one of its ports, such as debug (APP:debug if
+several apps have one). For a device that is reached over SSH, it is the number of a port
+that the device listens on. The port "screen" of a device with a screen speaks RFB, for
+any VNC viewer. All this also works with a device that is borrowed from another bench.`,
 		Example: "earlybench port heron-1 debug --at 4711\nearlybench port board-1 8080 --at 8080\nearlybench port heron-1 screen --at 5901", RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {

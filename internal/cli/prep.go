@@ -19,14 +19,14 @@ func (p *program) prepCommand() *cobra.Command {
 	plain := false
 	var chosen choice
 	all := false
-	c := &cobra.Command{Use: "prep [DEVICE...]", Short: "Be led through what devices still need", Args: cobra.ArbitraryArgs,
-		Long: `Leads through what devices still need, step by step; without a device, through
-all that are not ready, in the order in which you walk least. A step ends by itself
-when the bench sees that it is done. At a terminal it is one screen, on which Enter
-says that you have done a step with your hands; with --plain, or elsewhere, it is
-line by line, and elsewhere --confirm STEP says so. With --json, several devices are
-led at the same time, and every line is an event. Leave at any time: what is done
-stays done, and prep goes on where it was, here or in the console.`,
+	c := &cobra.Command{Use: "prep [DEVICE...]", Short: "Do what devices still need, step by step", Args: cobra.ArbitraryArgs,
+		Long: `Leads you through what devices still need, step by step; without a device, through
+all that are not ready, in the order that needs the least walking. A step ends by itself
+when the bench sees that it is done. At a terminal this is one screen, where Enter
+confirms that you have done a step with your hands. With --plain, or without a terminal, it
+prints line by line, and --confirm STEP confirms a step. With --json, several devices are
+prepared at the same time, and every line is an event. Leave at any time: what is done
+stays done, and prep continues from there, here or in the console.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -60,12 +60,12 @@ stays done, and prep goes on where it was, here or in the console.`,
 			return g.lead(c.Context())
 		}}
 	chosen = p.chooses(c)
-	c.Flags().StringVar(&g.app, "app", "", "what an app needs too, such as fellgate/callout: up to a tryout that passes")
+	c.Flags().StringVar(&g.app, "app", "", "also prepare for this app, such as fellgate/callout, up to a tryout that passes")
 	c.Flags().BoolVar(&all, "all", false, "all devices that are not ready")
-	c.Flags().BoolVar(&plain, "plain", false, "line by line, for screen readers and logs")
-	c.Flags().StringSliceVar(&g.accept, "accept", nil, "digests of what you consent to: a driver set, a support pack with its licence")
-	c.Flags().StringSliceVar(&g.despite, "despite", nil, "what stands against the driver set and you accept: unsigned, similar, system")
-	c.Flags().StringSliceVar(&g.told, "confirm", nil, "steps that you have done, by name")
+	c.Flags().BoolVar(&plain, "plain", false, "print line by line, for screen readers and logs")
+	c.Flags().StringSliceVar(&g.accept, "accept", nil, "digests that you consent to: of a driver set, or a support pack with its licence")
+	c.Flags().StringSliceVar(&g.despite, "despite", nil, "objections to the driver set that you accept: unsigned, similar, system")
+	c.Flags().StringSliceVar(&g.told, "confirm", nil, "names of steps that you have done")
 	c.Flags().DurationVar(&g.wait, "wait", 15*time.Minute, "how long to wait for one step")
 	return c
 }
@@ -289,7 +289,7 @@ func readyText(handle, app string) string {
 // left says how to continue, for somebody who leaves in the middle.
 func (g *guide) left(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
-		return &exitError{exitFailed, "\nLeft. What is done stays done; go on with: earlybench prep " + g.handle}
+		return &exitError{exitFailed, "\nLeft. What is done stays done. Continue with: earlybench prep " + g.handle}
 	}
 	return err
 }

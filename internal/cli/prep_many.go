@@ -150,7 +150,7 @@ func (g *guide) endAll(rows []prepared) error {
 	if g.app != "" {
 		app = " --app " + g.app
 	}
-	return &exitError{exitFailed, fmt.Sprintf("%s Again for just those: earlybench prep %s%s", err, strings.Join(again, " "), app)}
+	return &exitError{exitFailed, fmt.Sprintf("%s Repeat for just those: earlybench prep %s%s", err, strings.Join(again, " "), app)}
 }
 
 // notReady says how many devices are not ready.

@@ -49,9 +49,9 @@ func (g *guide) step(ctx context.Context, plan client.Prep, s client.Step) error
 		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
 	}
 	if g.lines != nil && s.Tell {
-		hint := "Enter when you have done it; or the bench sees it by itself."
+		hint := "Press Enter when you have done it, or wait until the bench sees it."
 		if !s.Seen {
-			hint = "Enter when you have done it: the bench cannot see the end of this step, only when the gate opens."
+			hint = "Press Enter when you have done it: the bench cannot see when this step is done, only when the gate opens."
 		}
 		fmt.Fprintln(g.text, faint.Render("      "+hint))
 	}
@@ -263,7 +263,7 @@ func (g *guide) introduce(ctx context.Context, s client.Step) error {
 	case len(found) == 0:
 		return g.pause(ctx, s) // until it is heard
 	case g.unattended || g.lines == nil || len(found) > 1:
-		return &exitError{exitPerson, fmt.Sprintf("A person is needed, who types the words that %s shows: earlybench network introduce HEARD --as %[1]s. HEARD is a name of earlybench network.", g.handle)}
+		return &exitError{exitPerson, fmt.Sprintf("A person is needed to type the words that %s shows: earlybench network introduce HEARD --as %[1]s. HEARD is a name of earlybench network.", g.handle)}
 	}
 	in, err := g.bench.Introduce(ctx, found[0].Name, g.handle)
 	if err != nil {
@@ -290,7 +290,7 @@ func (g *guide) ask(ctx context.Context, s client.Step) error {
 		return &exitError{exitPerson, fmt.Sprintf("A person is needed at %s: %s.", g.handle, plainText(s.Text))}
 	}
 	if j, ok := g.asks(ctx); ok {
-		fmt.Fprintf(g.text, "      %s asks already. Answer on its screen.\n", g.handle)
+		fmt.Fprintf(g.text, "      %s is already asking. Answer on its screen.\n", g.handle)
 		_, err := g.follow(ctx, g.bench, j)
 		return err
 	}

@@ -17,7 +17,7 @@ func (p *program) rackCommand() *cobra.Command {
 	var app string
 	var peers bool
 	var sel *client.Select
-	c := &cobra.Command{Use: "rack", Short: "All devices: what is open, what is shut, what is next", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "rack", Short: "All devices: their gates, and what each needs next", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -54,8 +54,8 @@ func (p *program) rackCommand() *cobra.Command {
 				}
 			})
 		}}
-	c.Flags().StringVar(&app, "app", "", "show the gates of an app too, such as fellgate/callout")
-	c.Flags().BoolVar(&peers, "peers", false, "the devices that other benches show")
+	c.Flags().StringVar(&app, "app", "", "also show the gates of an app, such as fellgate/callout")
+	c.Flags().BoolVar(&peers, "peers", false, "list the devices that other benches offer")
 	sel = p.selection(c)
 	c.AddCommand(p.rackShow(), p.rackSet(), p.rackAdd(), p.rackFind(), p.rackDrop())
 	return c
@@ -69,7 +69,7 @@ const gateColumn = 6
 // printRack prints the matrix, a row a device, a column a gate.
 func (p *program) printRack(devices []client.Device, app string) {
 	if len(devices) == 0 {
-		empty(p.out, "The rack is empty. Plug a device into a host that this bench knows (earlybench host), or add one: earlybench host add NAME --usbip ADDR --control ADDR.")
+		empty(p.out, "The rack is empty. Plug a device into a host that this bench knows (earlybench host), or add a host: earlybench host add NAME --usbip ADDR --control ADDR.")
 		return
 	}
 	gates := slices.Clone(sheet.Order)
@@ -112,7 +112,7 @@ func (p *program) printRack(devices []client.Device, app string) {
 		}
 		fmt.Fprintln(p.out, next)
 	}
-	fmt.Fprintln(p.out, faint.Render("╱ open  ━ shut  ◐ waiting  ┄ unknown  · not needed  [ ] the first that is not open"))
+	fmt.Fprintln(p.out, faint.Render("╱ open  ━ shut  ◐ waiting  ┄ unknown  · not needed  [ ] first that is not open"))
 }
 
 // printRackNarrow prints a line a device for a terminal that is too narrow for the matrix.
@@ -140,7 +140,7 @@ func (p *program) printRackNarrow(devices []client.Device, gates []string) {
 // printUnrecognised says what is seen and has no row, with how we know.
 func (p *program) printUnrecognised(unrecognised []client.Unrecognised) {
 	for _, s := range unrecognised {
-		fmt.Fprintf(p.out, "\n%s  %s on %s of %s: %s\n  No prep sheet fits it. Begin one with what was seen: earlybench sheet new --from %s\n",
+		fmt.Fprintf(p.out, "\n%s  %s on %s of %s: %s\n  No prep sheet fits it. Start one from what was seen: earlybench sheet new --from %s\n",
 			bold.Render(s.Name), s.USB, safe(s.Port), s.Host, safe(strings.Join(s.Interfaces, ", ")), s.Name)
 	}
 }
@@ -148,7 +148,7 @@ func (p *program) printUnrecognised(unrecognised []client.Unrecognised) {
 // printRefused says which edits of prep sheets are not active, and why.
 func (p *program) printRefused(trouble []client.Mistake) {
 	for _, m := range trouble {
-		fmt.Fprintf(p.out, "\n%s:%d:%d: %s\n  This edit of a prep sheet is not active; the sheets from before it are. See all of it: earlybench sheet\n", m.File, m.Line, m.Column, safe(m.Text))
+		fmt.Fprintf(p.out, "\n%s:%d:%d: %s\n  This edit of a prep sheet is not active; the previous version is. See all errors: earlybench sheet\n", m.File, m.Line, m.Column, safe(m.Text))
 	}
 }
 
@@ -231,9 +231,9 @@ func (p *program) rackShow() *cobra.Command {
 			p.printDevice(plan, app)
 			return nil
 		}}
-	c.Flags().StringVar(&app, "app", "", "show the gates of an app too, such as fellgate/callout")
-	c.Flags().BoolVar(&facts, "facts", false, "all that is known of it, with source and time")
-	c.Flags().BoolVar(&history, "history", false, "what was known of it before, the newest first")
+	c.Flags().StringVar(&app, "app", "", "also show the gates of an app, such as fellgate/callout")
+	c.Flags().BoolVar(&facts, "facts", false, "everything known about it, with source and time")
+	c.Flags().BoolVar(&history, "history", false, "what was known about it before, newest first")
 	sel = p.selection(c)
 	return c
 }
@@ -280,7 +280,7 @@ func (p *program) printDevice(plan client.Prep, app string) {
 
 func (p *program) printFacts(fs []client.Fact) {
 	if len(fs) == 0 {
-		empty(p.out, "Nothing is known of it yet. Plug it in.")
+		empty(p.out, "Nothing is known about it yet. Plug it in.")
 		return
 	}
 	var rows [][]string
@@ -333,7 +333,7 @@ func (p *program) rackSet() *cobra.Command {
 				ch.HandsURL = &hands
 			}
 			if ch == (client.Change{}) && len(facts) == 0 {
-				return usage("nothing to set; give --handle, --device-key, --fact or --hands")
+				return usage("nothing to set: give --handle, --device-key, --fact or --hands")
 			}
 			b, err := p.bench()
 			if err != nil {
@@ -358,7 +358,7 @@ func (p *program) rackSet() *cobra.Command {
 		}}
 	c.Flags().StringVar(&handle, "handle", "", "its new handle")
 	c.Flags().StringVar(&key, "device-key", "", "fingerprint of its new device key, such as SHA256:…")
-	c.Flags().StringArrayVar(&facts, "fact", nil, "what you know of it, such as device.locked=no; what is observed counts before it")
-	c.Flags().StringVar(&hands, "hands", "", "address of a page with the device in your hand")
+	c.Flags().StringArrayVar(&facts, "fact", nil, "state a fact, such as device.locked=no; what is observed takes precedence")
+	c.Flags().StringVar(&hands, "hands", "", "address of a page that shows the device in your hand")
 	return c
 }

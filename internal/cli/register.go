@@ -18,9 +18,9 @@ import (
 
 func (p *program) registerCommand() *cobra.Command {
 	asCSV := false
-	c := &cobra.Command{Use: "register", Short: "The register of your crew's devices at the authority", Args: cobra.NoArgs,
-		Long: `Lists the devices in the register, those seen longest ago first, and the devices of
-the rack that belong into it and are not there.`,
+	c := &cobra.Command{Use: "register", Short: "Your crew's devices in the register of the authority", Args: cobra.NoArgs,
+		Long: `Lists the devices in the register, least recently seen first, and the devices on
+the rack that should be registered but are not.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -38,12 +38,12 @@ the rack that belong into it and are not there.`,
 			p.printRegister(r)
 			return nil
 		}}
-	c.Flags().BoolVar(&asCSV, "csv", false, "print it as CSV (RFC 4180): serial, model, handle, since, seen, self")
+	c.Flags().BoolVar(&asCSV, "csv", false, "print CSV (RFC 4180): serial, model, handle, since, seen, self")
 	var n client.NewEntries
 	var file string
-	add := &cobra.Command{Use: "add [DEVICE...]", Short: "Register devices; without one, all of the rack that belong into the register", Args: cobra.ArbitraryArgs,
-		Long: `Registers devices of the rack by the serials that were read from them. A device that
-is registered already stays so. --from reads others from a CSV file, whose first line
+	add := &cobra.Command{Use: "add [DEVICE...]", Short: "Register devices, or all on the rack that should be registered", Args: cobra.ArbitraryArgs,
+		Long: `Registers devices on the rack by the serials that were read from them. A device that
+is already registered stays as it is. --from reads others from a CSV file; its first line
 names the columns: serial and model.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			n.Devices, n.All = args, len(args) == 0 && file == ""
@@ -57,7 +57,7 @@ names the columns: serial and model.`,
 			return p.registerDevices(c.Context(), n)
 		}}
 	add.Flags().StringVar(&file, "from", "", "CSV file with the serials of devices out of reach")
-	drop := &cobra.Command{Use: "drop DEVICE", Short: "Free the place of a device, named by its handle or serial", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	drop := &cobra.Command{Use: "drop DEVICE", Short: "Remove a device, given by its handle or serial, to free its place", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -65,7 +65,7 @@ names the columns: serial and model.`,
 		if err := b.LeaveRegister(c.Context(), args[0]); err != nil {
 			return err
 		}
-		p.sayf("%s is not in the register any more.\n", args[0])
+		p.sayf("%s is no longer in the register.\n", args[0])
 		return nil
 	}}
 	c.AddCommand(add, drop)
@@ -75,10 +75,10 @@ names the columns: serial and model.`,
 func (p *program) printRegister(r client.Register) {
 	fmt.Fprintf(p.out, "Crew %s at %s: %d of %d places are taken.\n", safe(r.Crew.Name), r.Authority, r.Crew.Used, r.Crew.Standing.Places)
 	if r.Full {
-		fmt.Fprintln(p.out, "It is full. Those seen longest ago come first; free the place of one: earlybench register drop DEVICE")
+		fmt.Fprintln(p.out, "It is full. Remove a device to free its place; the least recently seen come first: earlybench register drop DEVICE")
 	}
 	if !r.Read {
-		fmt.Fprintln(p.out, "The authority was not asked for it yet; see earlybench authority.")
+		fmt.Fprintln(p.out, "The register has not been read from the authority yet; see earlybench authority.")
 	}
 	var rows [][]string
 	for _, e := range r.Entries {
@@ -140,7 +140,7 @@ func parseOthers(r io.Reader) ([]client.OutOfReach, error) {
 		}
 	}
 	if serial < 0 || model < 0 {
-		return nil, errors.New("its first line names the columns: serial and model are needed")
+		return nil, errors.New("its first line must name the columns serial and model")
 	}
 	var out []client.OutOfReach
 	for {
@@ -157,7 +157,7 @@ func parseOthers(r io.Reader) ([]client.OutOfReach, error) {
 		out = append(out, client.OutOfReach{Serial: strings.TrimSpace(row[serial]), Model: strings.TrimSpace(row[model])})
 	}
 	if len(out) == 0 {
-		return nil, errors.New("it holds no device")
+		return nil, errors.New("it contains no device")
 	}
 	return out, nil
 }

@@ -38,7 +38,7 @@ func (p *program) rackAdd() *cobra.Command {
 
 func (p *program) rackDrop() *cobra.Command {
 	yes := false
-	c := &cobra.Command{Use: "drop DEVICE", Short: "Forget a device that is not connected, with all that is known of it", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "drop DEVICE", Short: "Forget a device that is not connected, and everything known about it", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -48,7 +48,7 @@ func (p *program) rackDrop() *cobra.Command {
 				return err
 			}
 			if !yes {
-				err := p.askFirst(fmt.Sprintf("This forgets %s: its pinned key, what is known of it, and its tryouts.", args[0]))
+				err := p.askFirst(fmt.Sprintf("This forgets %s: its pinned key, everything known about it, and its tryouts.", args[0]))
 				if err != nil {
 					return err
 				}
@@ -56,7 +56,7 @@ func (p *program) rackDrop() *cobra.Command {
 			if err := b.DropDevice(c.Context(), args[0]); err != nil {
 				return err
 			}
-			fmt.Fprintf(p.err, "%s is forgotten. When it is connected again, it is a new device.\n", args[0])
+			fmt.Fprintf(p.err, "%s was forgotten. If it is connected again, it will be a new device.\n", args[0])
 			return nil
 		}}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -67,7 +67,7 @@ func (p *program) rackDrop() *cobra.Command {
 func (p *program) askFirst(text string) error {
 	fmt.Fprintln(p.err, text)
 	if !p.terminal || p.unattended || p.json {
-		return &exitError{exitPerson, "Nothing was done. To do it, say --yes."}
+		return &exitError{exitPerson, "Nothing was done. To go ahead, add --yes."}
 	}
 	fmt.Fprint(p.err, "Go on? [y/N] ")
 	answer, err := p.readLine()
@@ -78,7 +78,7 @@ func (p *program) askFirst(text string) error {
 }
 
 func (p *program) rackFind() *cobra.Command {
-	return &cobra.Command{Use: "find DEVICE", Short: "Have a device show its handle on its screen", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "find DEVICE", Short: "Show a device's handle on its screen", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -87,7 +87,7 @@ func (p *program) rackFind() *cobra.Command {
 			if err := b.Find(c.Context(), args[0]); err != nil {
 				return err
 			}
-			p.sayf("It says so on its screen: %s\n", args[0])
+			p.sayf("It is shown on its screen: %s\n", args[0])
 			return nil
 		}}
 }
@@ -96,10 +96,10 @@ func (p *program) retireCommand() *cobra.Command {
 	var off, yes bool
 	var told []string
 	c := &cobra.Command{Use: "retire DEVICE", Short: "Retire a device: apps off, closed for development, admission withdrawn", Args: cobra.ExactArgs(1),
-		Long: `Takes apps and admission off a device, and leads through closing it for
-development. What cannot be done now, since the device is away or only a person
-can, is done when it comes back, or seen when it is done. Say it again to see how
-far it is.`,
+		Long: `Removes apps and the admission from a device, and leads you through closing it for
+development. What cannot be done now, because the device is away or only a person
+can do it, is done when it comes back, or noticed when it is done. Run this again to see
+the progress.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -129,9 +129,9 @@ far it is.`,
 			p.printRetirement(args[0], r)
 			return nil
 		}}
-	c.Flags().BoolVar(&off, "call-off", false, "do not retire it after all; what was taken off stays off")
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask whether to begin")
-	c.Flags().StringSliceVar(&told, "confirm", nil, "things that you have done and the bench cannot see, by name")
+	c.Flags().BoolVar(&off, "call-off", false, "stop retiring it; what was removed stays removed")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask before starting")
+	c.Flags().StringSliceVar(&told, "confirm", nil, "names of steps that you have done and the bench cannot see")
 	return c
 }
 
@@ -145,7 +145,7 @@ func (p *program) mayRetire(ctx context.Context, b *client.Client, handle string
 	if err != nil {
 		return false, err
 	}
-	fmt.Fprintf(p.err, "To retire %s takes everything of this bench off it:\n", handle)
+	fmt.Fprintf(p.err, "Retiring %s removes everything of this bench from it:\n", handle)
 	for _, i := range r.Items {
 		fmt.Fprintf(p.err, "  · %s  %s\n", emphasisPlain(i.Step.Title), whoWords[i.Step.Who])
 	}
@@ -154,7 +154,7 @@ func (p *program) mayRetire(ctx context.Context, b *client.Client, handle string
 		if a.Running {
 			state = ", which is running"
 		}
-		fmt.Fprintf(p.err, "  On it is %s %s%s.\n", safe(a.Name), safe(a.Version), state)
+		fmt.Fprintf(p.err, "  It has %s %s%s.\n", safe(a.Name), safe(a.Version), state)
 	}
 	err = p.askFirst("To work with it again, it has to be set up from scratch.")
 	return err == nil, err
@@ -181,8 +181,8 @@ func (p *program) printRetirement(handle string, r client.Retirement) {
 		}
 	}
 	if !r.Ended.IsZero() {
-		fmt.Fprintf(p.out, "%s is retired. To take it up again, plug it in again, or: earlybench retire %s --call-off\n", bold.Render(handle), handle)
+		fmt.Fprintf(p.out, "%s is retired. To use it again, plug it in again, or: earlybench retire %s --call-off\n", bold.Render(handle), handle)
 		return
 	}
-	fmt.Fprintf(p.out, "%s is being retired; the bench does and sees the rest by itself. Call it off: earlybench retire %[1]s --call-off\n", handle)
+	fmt.Fprintf(p.out, "%s is being retired; the bench continues by itself. To stop that: earlybench retire %[1]s --call-off\n", handle)
 }

@@ -27,7 +27,7 @@ func (p *program) roundCommand() *cobra.Command {
 			p.printRound(r)
 			return nil
 		}}
-	c.Flags().StringVar(&app, "app", "", "what an app needs too, such as fellgate/callout")
+	c.Flags().StringVar(&app, "app", "", "also count what this app needs, such as fellgate/callout")
 	return c
 }
 

@@ -18,16 +18,16 @@ import (
 	"earlybench.invalid/earlybench/core/plain"
 )
 
-const buildHelp = "which of the project's builds (builds: in .earlybench.yaml; default: the project itself)"
+const buildHelp = "which of the project's builds (from builds: in .earlybench.yaml; default: the project itself)"
 
 func (p *program) runCommand() *cobra.Command {
 	follow, long, build, at := true, time.Duration(0), "", ""
 	var chosen choice
 	c := &cobra.Command{Use: "run APP [DEVICE...]", Short: "Build an app, put it on devices, start it, follow its log", Args: cobra.MinimumNArgs(1),
-		Long: `Builds the app of a project (its directory, or its id once the bench knows it),
-packs it, copies what the device lacks, installs and starts it, and follows its
-log. APP may also be an app file (.ebapp), which is checked first. The app goes
-on running when this ends.`,
+		Long: `Builds the app of a project (given by its directory, or by its id if the bench knows it),
+packs it, copies what the device does not have yet, installs and starts it, and follows its
+log. APP may also be an app file (.ebapp), which is checked first. The app keeps
+running when this command ends.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if at != "" {
 				return p.deliver(c, client.Run{Build: build, Peer: at}, args)
@@ -39,7 +39,7 @@ on running when this ends.`,
 			what.Build = build
 			if len(args) > 2 {
 				if long > 0 {
-					return usage("--for takes one device: of several, follow a log with earlybench log DEVICE --for %s", long)
+					return usage("--for works with one device: for several, follow each log with earlybench log DEVICE --for %s", long)
 				}
 				return p.runMany(c.Context(), b, what, "run", args)
 			}
@@ -56,14 +56,14 @@ on running when this ends.`,
 				return p.printJSON(j)
 			}
 			if !follow {
-				fmt.Fprintf(p.err, "It runs. See its log: earlybench log %s\n", args[1])
+				fmt.Fprintf(p.err, "It is running. See its log: earlybench log %s\n", args[1])
 				return nil
 			}
 			return p.followRun(c.Context(), b, args[1], j, long)
 		}}
 	chosen = p.chooses(c)
-	c.Flags().BoolVar(&follow, "follow", true, "follow the log; of one device")
-	c.Flags().DurationVar(&long, "for", 0, "follow the log for so long (default: until Ctrl-C)")
+	c.Flags().BoolVar(&follow, "follow", true, "follow the log, if there is one device")
+	c.Flags().DurationVar(&long, "for", 0, "how long to follow the log (default: until Ctrl-C)")
 	c.Flags().StringVar(&build, "build", "", buildHelp)
 	c.Flags().StringVar(&at, "at", "", atHelp)
 	return c
@@ -215,7 +215,7 @@ func (p *program) runMany(ctx context.Context, b *client.Client, what client.Run
 	}
 	p.table([]string{"", "device", "", ""}, rows)
 	if len(again) > 0 {
-		fmt.Fprintf(p.err, "\nAgain for just those: earlybench %s %s %s\n", verb, args[0], strings.Join(again, " "))
+		fmt.Fprintf(p.err, "\nRepeat for just those: earlybench %s %s %s\n", verb, args[0], strings.Join(again, " "))
 	}
 	return err
 }
@@ -253,10 +253,10 @@ func (p *program) followRun(ctx context.Context, b *client.Client, handle string
 	case errors.Is(context.Cause(ctx), crashed):
 		return &exitError{exitFailed, fmt.Sprintf("%s has crashed on %s.", j.Result.App, handle)}
 	case parent.Err() != nil || errors.Is(err, context.DeadlineExceeded):
-		fmt.Fprintf(p.err, "%s goes on running on %s. See its log again: earlybench log %[2]s\n", j.Result.App, handle)
+		fmt.Fprintf(p.err, "%s keeps running on %s. See its log again: earlybench log %[2]s\n", j.Result.App, handle)
 		return nil
 	case err == nil:
-		return &exitError{exitGone, fmt.Sprintf("The link to %s ended. Plug it in again: earlybench log %s goes on.", handle, handle)}
+		return &exitError{exitGone, fmt.Sprintf("The link to %s ended. Plug it in again, then: earlybench log %s", handle, handle)}
 	}
 	return err
 }
@@ -305,12 +305,12 @@ func (p *program) logCommand() *cobra.Command {
 			case ctx.Err() != nil:
 				return nil
 			case err == nil:
-				return &exitError{exitGone, fmt.Sprintf("The link to %s ended. What is in the way: earlybench why %[1]s. Then go on: earlybench log %[1]s", args[0])}
+				return &exitError{exitGone, fmt.Sprintf("The link to %s ended. To find out why: earlybench why %[1]s. Then continue: earlybench log %[1]s", args[0])}
 			}
 			return err
 		}}
-	c.Flags().StringVar(&app, "app", "", "of one app only")
-	c.Flags().Uint64Var(&after, "after", 0, "only what comes behind this line's number")
-	c.Flags().DurationVar(&long, "for", 0, "for so long (default: until Ctrl-C)")
+	c.Flags().StringVar(&app, "app", "", "show one app only")
+	c.Flags().Uint64Var(&after, "after", 0, "show only lines after the one with this number")
+	c.Flags().DurationVar(&long, "for", 0, "how long (default: until Ctrl-C)")
 	return c
 }

@@ -13,10 +13,10 @@ import (
 )
 
 func (p *program) safeCommand() *cobra.Command {
-	c := &cobra.Command{Use: "safe", Short: "Private keys and secrets of this bench: who may use them", Args: cobra.NoArgs,
-		Long: `Shows whether the safe is locked, what is in it, what waits for your consent, and
-what is allowed for a time without asking. A key never leaves the safe: it signs
-there. The safe opens with a passphrase, or with an unlock key in a file.`,
+	c := &cobra.Command{Use: "safe", Short: "Private keys and secrets of this bench, and who may use them", Args: cobra.NoArgs,
+		Long: `Shows whether the safe is locked, what is in it, what is waiting for your consent, and
+which uses are allowed for a time without asking. A key never leaves the safe: signing happens
+inside it. The safe is opened with a passphrase, or with an unlock key in a file.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -28,7 +28,7 @@ there. The safe opens with a passphrase, or with an unlock key in a file.`,
 			}
 			return p.printSafe(s)
 		}}
-	uses := lists(p, &cobra.Command{Use: "uses", Short: "Who used what of the safe, for what, and who consented", Args: cobra.NoArgs}, (*client.Client).SafeUses, p.printUses)
+	uses := lists(p, &cobra.Command{Use: "uses", Short: "Which items of the safe were used, by whom and for what, and who consented", Args: cobra.NoArgs}, (*client.Client).SafeUses, p.printUses)
 	c.AddCommand(p.safeMake(), p.safeUnlock(), p.safeLock(), p.safeSet(), p.safeConsent(), p.safeWithdraw(), uses, p.safeExport(), p.safeImport(), p.safeHold())
 	return c
 }
@@ -46,7 +46,7 @@ func (p *program) printSafe(s client.Safe) error {
 		empty(p.out, "This bench has no safe for keys yet. Make one: earlybench safe make")
 		return nil
 	case "locked":
-		fmt.Fprintf(p.out, "The safe is locked; it opens with its %s: earlybench safe unlock\n", by)
+		fmt.Fprintf(p.out, "The safe is locked. Open it with its %s: earlybench safe unlock\n", by)
 	default:
 		fmt.Fprintf(p.out, "%s It opens with its %s.\n", openText(s), by)
 	}
@@ -71,7 +71,7 @@ func openText(s client.Safe) string {
 	if s.Locks.IsZero() {
 		return "The safe is open until somebody locks it."
 	}
-	return fmt.Sprintf("The safe is open, and locks at %s if nobody uses it.", clockText(s.Locks))
+	return fmt.Sprintf("The safe is open. It locks at %s if nobody uses it.", clockText(s.Locks))
 }
 
 func (p *program) printRequests(all []client.SafeRequest) {
@@ -101,7 +101,7 @@ func (p *program) printRules(all []client.SafeRule) {
 
 func (p *program) printUses(all []client.SafeUse) {
 	if len(all) == 0 {
-		empty(p.out, "Nothing of the safe was used yet.")
+		empty(p.out, "Nothing in the safe has been used yet.")
 		return
 	}
 	var rows [][]string
@@ -114,9 +114,9 @@ func (p *program) printUses(all []client.SafeUse) {
 func (p *program) safeMake() *cobra.Command {
 	var o opening
 	c := &cobra.Command{Use: "make", Short: "Make the safe, with a passphrase or an unlock key", Args: cobra.NoArgs,
-		Long: `Makes the safe and leaves it open. The passphrase is asked for, twice; there is no
-way in without it. With --key-file an unlock key opens it instead: the file is made
-if it is not there. Whoever has that file opens the safe, so keep it elsewhere.`,
+		Long: `Makes the safe and leaves it open. You are asked for a passphrase twice; there is no
+way in without it. With --key-file an unlock key opens it instead: the file is created
+if it does not exist. Whoever has that file can open the safe, so keep it elsewhere.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -127,7 +127,7 @@ if it is not there. Whoever has that file opens the safe, so keep it elsewhere.`
 				return err
 			}
 			if s.State != "missing" {
-				return &exitError{exitFailed, "There is a safe already. Change its passphrase: earlybench safe set --new-passphrase"}
+				return &exitError{exitFailed, "There is already a safe. Change its passphrase: earlybench safe set --new-passphrase"}
 			}
 			opens, err := p.open(s, o, "make", "", "Passphrase for the safe of this computer (8 characters or more)", true)
 			if err != nil {
@@ -150,7 +150,7 @@ func (p *program) safeUnlock() *cobra.Command {
 			return err
 		}
 		if !s.ByPassphrase && o.keyFile == "" {
-			return &exitError{exitPerson, "The safe of this computer opens with an unlock key. Name its file: earlybench safe unlock --key-file FILE"}
+			return &exitError{exitPerson, "The safe of this computer is opened with an unlock key. Give its file: earlybench safe unlock --key-file FILE"}
 		}
 		opens, err := p.open(s, o, "unlock", "", "Passphrase of this computer's safe", false)
 		if err != nil {
@@ -188,9 +188,9 @@ func (p *program) safeSet() *cobra.Command {
 	var idle time.Duration
 	var newPassphrase bool
 	var newPassphraseFile, newKey string
-	c := &cobra.Command{Use: "set", Short: "Change the passphrase, or after how long the safe locks by itself", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "set", Short: "Change the passphrase, or the idle time after which the safe locks", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		if idle == 0 && !newPassphrase && newPassphraseFile == "" && newKey == "" {
-			return usage("say what to change: --idle, --new-passphrase or --new-key-file")
+			return usage("nothing to change: give --idle, --new-passphrase or --new-key-file")
 		}
 		b, s, err := p.theSafe(c.Context())
 		if err != nil {
@@ -213,7 +213,7 @@ func (p *program) safeSet() *cobra.Command {
 		return p.printSafe(s)
 	}}
 	now.flags(c, "the safe")
-	c.Flags().DurationVar(&idle, "idle", 0, "lock after so long without use, such as 30m")
+	c.Flags().DurationVar(&idle, "idle", 0, "idle time after which it locks, such as 30m")
 	c.Flags().BoolVar(&newPassphrase, "new-passphrase", false, "ask for a new passphrase")
 	c.Flags().StringVar(&newPassphraseFile, "new-passphrase-file", "", "file with the new passphrase in its first line")
 	c.Flags().StringVar(&newKey, "new-key-file", "", "file of an unlock key that opens the safe from now on")
@@ -224,10 +224,10 @@ func (p *program) safeConsent() *cobra.Command {
 	var o opening
 	var within span
 	var refuse bool
-	c := &cobra.Command{Use: "consent [REQUEST]", Short: "Let a key of the safe be used; without a request, list those that wait", Args: cobra.MaximumNArgs(1),
-		Long: `Answers a request to use a key. The safe's passphrase is asked for, so that no
-program consents in your place. With --for the same caller may do the same for the
-same app for so long without asking, 31 days at most.`,
+	c := &cobra.Command{Use: "consent [REQUEST]", Short: "Consent to the use of a key; without a request, list those that are waiting", Args: cobra.MaximumNArgs(1),
+		Long: `Answers a request to use a key. You are asked for the safe's passphrase, so that no
+program can consent in your place. With --for the same caller may do the same for the
+same app for that time without asking, 31 days at most.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			b, s, err := p.theSafe(c.Context())
 			if err != nil {
@@ -238,7 +238,7 @@ same app for so long without asking, 31 days at most.`,
 					return p.printJSON(client.List[client.SafeRequest]{Items: s.Requests})
 				}
 				if len(s.Requests) == 0 {
-					empty(p.out, "Nothing waits for your consent.")
+					empty(p.out, "Nothing is waiting for your consent.")
 				}
 				p.printRequests(s.Requests)
 				return nil
@@ -257,7 +257,7 @@ same app for so long without asking, 31 days at most.`,
 			return nil
 		}}
 	o.flags(c, "the safe")
-	c.Flags().Var(&within, "for", "allow the same for so long without asking, such as 8h or 30d")
+	c.Flags().Var(&within, "for", "allow the same for this long without asking, such as 8h or 30d")
 	c.Flags().BoolVar(&refuse, "refuse", false, "refuse it")
 	return c
 }
@@ -272,7 +272,7 @@ func (p *program) describeRequest(s client.Safe, id string) {
 }
 
 func (p *program) safeWithdraw() *cobra.Command {
-	return &cobra.Command{Use: "withdraw ITEM", Short: "End what is allowed for an item without asking", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "withdraw ITEM", Short: "Stop allowing uses of an item without asking", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, s, err := p.theSafe(c.Context())
 		if err != nil {
 			return err
@@ -288,10 +288,10 @@ func (p *program) safeWithdraw() *cobra.Command {
 
 func (p *program) safeExport() *cobra.Command {
 	var o, apart opening
-	c := &cobra.Command{Use: "export FILE", Short: "All that is in the safe, for another computer, under a passphrase of its own", Args: cobra.ExactArgs(1),
-		Long: `Writes an age file with every key and secret of the safe. The bench's own link key
-is not in it, since devices know this computer by it; neither are admissions,
-which devices give to that key. On the other computer: earlybench safe import FILE`,
+	c := &cobra.Command{Use: "export FILE", Short: "Export everything in the safe for another computer, under a separate passphrase", Args: cobra.ExactArgs(1),
+		Long: `Writes an age file with every key and secret of the safe. It does not contain the bench's
+own link key, by which devices know this computer, nor admissions,
+which devices grant to that key. On the other computer: earlybench safe import FILE`,
 		RunE: func(c *cobra.Command, args []string) error {
 			b, s, err := p.theSafe(c.Context())
 			if err != nil {
@@ -312,7 +312,7 @@ which devices give to that key. On the other computer: earlybench safe import FI
 			if err := replace.File(args[0], out.Data, 0o600); err != nil {
 				return fmt.Errorf("write the export: %w", err)
 			}
-			p.sayf("%s holds %d items. What cannot move: the bench's own link key, so devices ask again there.\n", args[0], len(s.Contents))
+			p.sayf("%s contains %d items. The bench's own link key stays here, so devices will ask again there.\n", args[0], len(s.Contents))
 			return nil
 		}}
 	o.flags(c, "the safe")
@@ -322,7 +322,7 @@ which devices give to that key. On the other computer: earlybench safe import FI
 
 func (p *program) safeImport() *cobra.Command {
 	var from opening
-	c := &cobra.Command{Use: "import FILE", Short: "Put the export of another safe into this one", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "import FILE", Short: "Import the export of another safe", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		data, err := os.ReadFile(args[0])
 		if err != nil {
 			return usage("read the export: %w", err)
@@ -342,7 +342,7 @@ func (p *program) safeImport() *cobra.Command {
 		if p.json {
 			return p.printJSON(client.List[client.SafeItem]{Items: items})
 		}
-		fmt.Fprintf(p.out, "%d new items. Those that were here stay as they are.\n", len(items))
+		fmt.Fprintf(p.out, "%d new items. Those already here stay as they are.\n", len(items))
 		return nil
 	}}
 	c.Flags().StringVar(&from.passphraseFile, "passphrase-file", "", "file with the export's passphrase in its first line")

@@ -89,7 +89,7 @@ func (p *program) leadOnScreen(ctx context.Context, handles []string, app string
 		return s.ended
 	}
 	if next := s.plan.Device.Next; next != nil || s.plan.Device.First != "" {
-		return &exitError{exitFailed, "Left. What is done stays done; go on with: earlybench prep " + strings.Join(handles, " ")}
+		return &exitError{exitFailed, "Left. What is done stays done. Continue with: earlybench prep " + strings.Join(handles, " ")}
 	}
 	fmt.Fprintln(p.out, readyText(s.handle(), app))
 	return nil

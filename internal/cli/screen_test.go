@@ -90,7 +90,7 @@ func TestTheScreenFitsItsTerminal(t *testing.T) {
 		t.Run(fmt.Sprint(size), func(t *testing.T) {
 			s := &screen{handles: []string{"heron-2", "kestle-1"}, width: size[0], height: size[1]}
 			s.Update(planMsg{handle: "heron-2", plan: plan})
-			s.problem = "Nobody answered on heron-2 in time. Take it in your hand, then ask again."
+			s.problem = "Nobody answered on heron-2 in time. Pick it up, then ask again."
 			text := stripStyle(s.View().Content)
 			lines := strings.Split(text, "\n")
 			require.LessOrEqual(t, len(lines), size[1], text)

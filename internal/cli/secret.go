@@ -50,7 +50,7 @@ func typed(r io.Reader, w io.Writer) ([]byte, error) {
 		case c == '\r' || c == '\n':
 			return line, nil
 		case c == 3 || c == 4: // Ctrl-C, Ctrl-D
-			return nil, &exitError{exitPerson, "Nothing was typed, and nothing was done."}
+			return nil, &exitError{exitPerson, "Nothing was typed, so nothing was done."}
 		case c == 21: // Ctrl-U
 			fmt.Fprint(w, strings.Repeat("\b \b", utf8.RuneCount(line)))
 			line = line[:0]
@@ -110,7 +110,7 @@ func (p *program) passphrase(o opening, prompt string, twice bool) ([]byte, erro
 	if err := keys.CheckPassphrase(passphrase); err != nil {
 		return nil, usage("%w", err)
 	}
-	again, err := p.readSecret("The same again")
+	again, err := p.readSecret("Repeat it")
 	if err == nil && !bytes.Equal(passphrase, again) {
 		err = errors.New("the two passphrases differ; nothing was done")
 	}
@@ -120,7 +120,7 @@ func (p *program) passphrase(o opening, prompt string, twice bool) ([]byte, erro
 // proof shows that whoever sits here can open the safe.
 func (p *program) proof(s client.Safe, o opening, purpose string) (client.SafeOpening, error) {
 	if !s.ByPassphrase && o.keyFile == "" {
-		return client.SafeOpening{}, &exitError{exitPerson, "The safe of this computer opens with an unlock key. Name its file: --key-file FILE"}
+		return client.SafeOpening{}, &exitError{exitPerson, "The safe of this computer is opened with an unlock key. Give its file: --key-file FILE"}
 	}
 	return p.open(s, o, "prove", purpose, "Passphrase of this computer's safe", false)
 }

@@ -16,14 +16,14 @@ import (
 func (p *program) selection(c *cobra.Command) *client.Select {
 	s := &client.Select{}
 	f := c.Flags()
-	f.StringVar(&s.Where, "where", "", "only those for which this expression is true (earlybench help where)")
-	f.IntVar(&s.Limit, "limit", 0, "at most so many")
-	f.StringVar(&s.After, "after", "", "only those after this one in the list")
+	f.StringVar(&s.Where, "where", "", "print only items for which this expression is true (earlybench help where)")
+	f.IntVar(&s.Limit, "limit", 0, "print at most this many")
+	f.StringVar(&s.After, "after", "", "print only what comes after this item")
 	p.chosenBy(c, &s.Where)
 	run := c.RunE
 	c.RunE = func(c *cobra.Command, args []string) error {
 		if s.Limit < 0 {
-			return usage("--limit %d: write a number from 1 on, or leave it out", s.Limit)
+			return usage("--limit %d: give a number of 1 or more, or leave it out", s.Limit)
 		}
 		return run(c, args)
 	}
@@ -50,7 +50,7 @@ func marked(err error, expression string) error {
 	if line < 1 || line > len(lines) {
 		return err
 	}
-	return usage("--where: %s\n  %s\n  %s^\nWhat there is: earlybench help where", p.Errors[0].Message, lines[line-1], strings.Repeat(" ", max(col-1, 0)))
+	return usage("--where: %s\n  %s\n  %s^\nWhat you can use: earlybench help where", p.Errors[0].Message, lines[line-1], strings.Repeat(" ", max(col-1, 0)))
 }
 
 // lists makes a command list the items that call returns.
@@ -91,7 +91,7 @@ func (c choice) some(ctx context.Context, b *client.Client, named []string) ([]s
 // gives the named devices first, then the chosen ones.
 func (p *program) chooses(c *cobra.Command) choice {
 	where := ""
-	c.Flags().StringVar(&where, "where", "", "devices for which this expression is true, beside those that are named (earlybench help where)")
+	c.Flags().StringVar(&where, "where", "", "also use devices for which this expression is true (earlybench help where)")
 	p.chosenBy(c, &where)
 	return func(ctx context.Context, b *client.Client, named []string) ([]string, error) {
 		if where == "" {

@@ -50,19 +50,19 @@ func (p *program) serveCommand() *cobra.Command {
 		})
 	}}
 	c.Flags().IntVar(&cfg.Port, "port", 7420, "port on 127.0.0.1; 0 takes a free one")
-	c.Flags().StringVar(&cfg.Name, "name", "", "the bench's name, as devices show it (default: the one before, else the computer's)")
+	c.Flags().StringVar(&cfg.Name, "name", "", "name of the bench, as devices show it (default: its last name, else the computer's)")
 	c.Flags().BoolVar(&ownUSB, "own-usb", true, "watch the USB of this computer")
-	c.Flags().StringVar(&usb.Sys, "sys-root", "", "where the system shows its devices (default /sys)")
-	c.Flags().StringVar(&usb.Dev, "dev-root", "", "where their nodes are (default /dev)")
-	c.Flags().StringVar(&usb.Proc, "proc-root", "", "where the system shows its programs (default /proc)")
-	c.Flags().StringVar(&usb.Run, "run-root", "", "where they keep what is so until the computer's end (default /run)")
-	c.Flags().StringVar(&usb.Rules, "rules-dir", "", "where udev's rules files are (default /etc/udev/rules.d)")
-	c.Flags().BoolVar(&usb.MadeUpEvents, "made-up-events", false, "take plug events of other programs than the kernel, for tests")
+	c.Flags().StringVar(&usb.Sys, "sys-root", "", "root of the system's device tree (default /sys)")
+	c.Flags().StringVar(&usb.Dev, "dev-root", "", "directory of device nodes (default /dev)")
+	c.Flags().StringVar(&usb.Proc, "proc-root", "", "root of the system's process information (default /proc)")
+	c.Flags().StringVar(&usb.Run, "run-root", "", "directory of runtime data (default /run)")
+	c.Flags().StringVar(&usb.Rules, "rules-dir", "", "directory of udev rules (default /etc/udev/rules.d)")
+	c.Flags().BoolVar(&usb.MadeUpEvents, "made-up-events", false, "accept plug events from programs other than the kernel, for tests")
 	c.Flags().MarkHidden("made-up-events") //nolint:errcheck // it is there
 	c.Flags().BoolVar(&cfg.Announcements.Off, "no-announcements", false, "do not listen for devices that announce themselves on the network")
-	c.Flags().TextVar(&cfg.Announcements.Group, "announcements", netip.AddrPort{}, "group and port at which devices announce themselves (default "+dnssd.Group.String()+")")
-	c.Flags().StringVar(&cfg.SafeKey, "safe-key", "", "file of the unlock key that opens the safe at the start; both are made if there is none")
-	c.Flags().StringVar(&cfg.Peers, "peers", "", "HOST:PORT at which other benches connect to this one (default: nowhere)")
+	c.Flags().TextVar(&cfg.Announcements.Group, "announcements", netip.AddrPort{}, "multicast group and port of announcements (default "+dnssd.Group.String()+")")
+	c.Flags().StringVar(&cfg.SafeKey, "safe-key", "", "unlock key file that opens the safe at the start; both are created if they do not exist")
+	c.Flags().StringVar(&cfg.Peers, "peers", "", "HOST:PORT where other benches can connect to this one (default: none)")
 	c.Flags().BoolVar(&cfg.Development, "development", false, "with a socket that moves the clock")
 	c.Flags().DurationVar(&cfg.ClockBy, "clock-by", 0, "by how much the clock is moved, with --development")
 	c.Flags().BoolVar(&supervised, "supervised", false, "tell the addresses as JSON, and end with standard input")
@@ -75,7 +75,7 @@ func (p *program) serveCommand() *cobra.Command {
 // printServing prints the addresses of the bench and, while it has neither a host nor a
 // device, the first steps.
 func (p *program) printServing(ctx context.Context, a service.Addresses) {
-	fmt.Fprintf(p.out, "The bench answers at %s.\nSign in with your browser, once: %s\n", a.Service, a.SignIn)
+	fmt.Fprintf(p.out, "The bench is running at %s.\nSign in with your browser, once: %s\n", a.Service, a.SignIn)
 	b := client.New(a.Socket)
 	defer b.Close()
 	hosts, err := b.Hosts(ctx)
@@ -83,7 +83,7 @@ func (p *program) printServing(ctx context.Context, a service.Addresses) {
 	if err != nil || derr != nil || len(devices) > 0 || slices.ContainsFunc(hosts, func(h client.Host) bool { return !h.Own }) {
 		return
 	}
-	sees := "It watches no computer yet, so it sees no device."
+	sees := "It does not watch any computer yet, so it cannot see devices."
 	if len(hosts) > 0 {
 		sees = "It watches the USB of this computer: plug a device in."
 		if hosts[0].Trouble != "" {
@@ -93,14 +93,14 @@ func (p *program) printServing(ctx context.Context, a service.Addresses) {
 	fmt.Fprint(p.out, "\n"+sees+` In another terminal:
 
   earlybench host add NAME --usbip HOST:PORT --control HOST:PORT
-                                  watch a computer to which devices are connected
+                                  watch a computer that devices are connected to
   earlybench host tree            what is connected
   earlybench rack add --model Kittiwake
-                                  put a watch on the rack, which no cable shows
+                                  add a watch, which has no cable
   earlybench why --unseen --ask   find out why a device does not show up
-  earlybench help getting-started what comes then
+  earlybench help getting-started what to do next
 
-To learn and try things without any device, end this with Ctrl-C and start:
+To learn and try things without any device, stop this with Ctrl-C and start:
 
   earlybench demo
 `)
@@ -118,7 +118,7 @@ func untilClosed(ctx context.Context, r io.Reader) (context.Context, context.Can
 
 func (p *program) demoCommand() *cobra.Command {
 	cfg := demo.Config{}
-	c := &cobra.Command{Use: "demo", Short: "Run a bench with stand-in devices to learn and test with", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) (err error) {
+	c := &cobra.Command{Use: "demo", Short: "Run a bench with stand-in devices, for learning and testing", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) (err error) {
 		if cfg.State, err = state.Dir(p.state); err != nil {
 			return err
 		}
@@ -128,12 +128,12 @@ func (p *program) demoCommand() *cobra.Command {
 		cfg.Out, cfg.Err = p.out, p.err
 		return demo.Run(c.Context(), cfg)
 	}}
-	c.Flags().IntVar(&cfg.Port, "port", 7420, "first of the ports, which follow each other; 0 takes free ones")
+	c.Flags().IntVar(&cfg.Port, "port", 7420, "first of several consecutive ports; 0 takes free ones")
 	c.Flags().StringVar(&cfg.Addresses, "addresses", "", "write a JSON file with all addresses when everything is ready")
-	c.Flags().BoolVar(&cfg.Few, "few", false, "two handsets only")
-	c.Flags().BoolVar(&cfg.Alone, "alone", false, "without harbour-desk, another bench that lends its devices")
-	c.Flags().BoolVar(&cfg.Unknown, "unknown", false, "one handset more, that no prep sheet describes: to write one for it")
-	c.Flags().IntVar(&cfg.Smaller, "smaller", 0, "the stand-in depot's support packs are smaller by this factor (default: 380 MB and 120 MB)")
+	c.Flags().BoolVar(&cfg.Few, "few", false, "only two handsets")
+	c.Flags().BoolVar(&cfg.Alone, "alone", false, "without harbour-desk, a second bench that lends its devices")
+	c.Flags().BoolVar(&cfg.Unknown, "unknown", false, "with one more handset that no prep sheet describes, so that you can write one")
+	c.Flags().IntVar(&cfg.Smaller, "smaller", 0, "make the stand-in depot's support packs smaller by this factor (default: 380 MB and 120 MB)")
 	c.Flags().StringVar(&cfg.Boot, "restart-within", "", "how long the stand-ins' restarts take, such as 1s (default: as the device)")
 	c.Flags().StringVar(&cfg.Answer, "answer-within", "", "how long the stand-ins' questions wait, such as 2s (default: as the device)")
 	return c

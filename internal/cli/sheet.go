@@ -21,9 +21,9 @@ import (
 func (p *program) sheetCommand() *cobra.Command {
 	var sel *client.Select
 	c := &cobra.Command{Use: "sheet", Short: "Prep sheets: what each family, maker and model needs", Args: cobra.NoArgs,
-		Long: `Lists the active prep sheets. Those that you add lie beside the bench; edit
-them with any editor while the bench runs. A broken edit is refused and told
-here; the last good one stays active.`,
+		Long: `Lists the active prep sheets. Those that you add are files of the bench; edit
+them with any editor while the bench runs. A broken edit is refused and shown
+here; the last valid version stays active.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -40,10 +40,10 @@ here; the last good one stays active.`,
 			return nil
 		}}
 	sel = p.selection(c)
-	c.AddCommand(&cobra.Command{Use: "check FILE...", Short: "Say what is wrong in sheets, and where", Args: cobra.MinimumNArgs(1),
-		Long: `Checks sheets together with those that come with Early Bench: one of the same
-name takes the place of that. Every mistake is named with file, line and column.
-It needs no bench that runs.`,
+	c.AddCommand(&cobra.Command{Use: "check FILE...", Short: "Check sheets, and show each error with its place", Args: cobra.MinimumNArgs(1),
+		Long: `Checks sheets together with those that ship with Early Bench; a sheet of the same
+name replaces the shipped one. Every error is shown with file, line and column.
+No running bench is needed.`,
 		RunE: func(_ *cobra.Command, args []string) error { return p.checkSheets(args) }})
 	c.AddCommand(p.sheetShow(), p.sheetNew(), p.sheetAdd(), p.sheetDrop())
 	return c
@@ -61,7 +61,7 @@ func (p *program) printSheets(all client.Sheets) {
 	}
 	p.table([]string{"sheet", "maker", "model", "code", "usb", "steps", "causes", "checks", "also in", "from"}, rows)
 	if len(all.Trouble) > 0 {
-		fmt.Fprintf(p.out, "\n%s\n\n", bad.Render("The newest edit is wrong and not active; the last good one is:"))
+		fmt.Fprintf(p.out, "\n%s\n\n", bad.Render("The newest edit has errors and is not active; the last valid version is:"))
 		for _, m := range all.Trouble {
 			raw, _ := os.ReadFile(m.File)
 			p.printMistake(m, raw)
@@ -94,7 +94,7 @@ func (p *program) checkSheets(names []string) error {
 		return &exitError{code: exitFailed}
 	}
 	if len(found) == 0 {
-		fmt.Fprintf(p.out, "%s: nothing is wrong; %d models in all\n", strings.Join(names, ", "), len(lib.All()))
+		fmt.Fprintf(p.out, "%s: no errors; %d models in all\n", strings.Join(names, ", "), len(lib.All()))
 		return nil
 	}
 	for _, m := range found {
@@ -131,7 +131,7 @@ func (p *program) printMistake(m client.Mistake, text []byte) {
 
 func (p *program) sheetShow() *cobra.Command {
 	var kind string
-	c := &cobra.Command{Use: "show DEVICE", Short: "The sheet as it results for a device, and which file each part comes from", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "show DEVICE", Short: "Show the resulting sheet for a device, and which file each part comes from", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -150,7 +150,7 @@ func (p *program) sheetShow() *cobra.Command {
 			p.printDeviceSheet(s)
 			return nil
 		}}
-	c.Flags().StringVar(&kind, "only", "", "only parts of this kind: word, gate, step, cause, check")
+	c.Flags().StringVar(&kind, "only", "", "show only parts of this kind: word, gate, step, cause, check")
 	return c
 }
 
@@ -191,10 +191,10 @@ var nameShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 func (p *program) sheetNew() *cobra.Command {
 	var from, name, file string
 	c := &cobra.Command{Use: "new", Short: "Write a commented draft of a sheet for an unrecognised device", Args: cobra.NoArgs,
-		Long: `Writes the commented start of a sheet, to standard output or with --out to a new
-file. With --from it begins with what was seen of a device that no sheet fits;
-earlybench rack shows those, with names such as unknown-1. Given the directory of
-an adapter, it begins with the facts that the adapter declares.`,
+		Long: `Writes a commented draft of a sheet to standard output, or with --out to a new
+file. With --from it starts from what was seen of a device that no sheet fits;
+earlybench rack lists those, with names such as unknown-1. Given the directory of
+an adapter, it starts from the facts that the adapter declares.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if !nameShape.MatchString(name) {
 				return usage("--name %q: write a lower-case letter, then letters, digits and hyphens", name)
@@ -209,7 +209,7 @@ an adapter, it begins with the facts that the adapter declares.`,
 			}
 			f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 			if errors.Is(err, os.ErrExist) {
-				return usage("%s is there already; choose another file", file)
+				return usage("%s already exists; choose another file", file)
 			}
 			if err != nil {
 				return fmt.Errorf("write the sheet: %w", err)
@@ -218,10 +218,10 @@ an adapter, it begins with the facts that the adapter declares.`,
 			if _, err := f.WriteString(text); err != nil {
 				return fmt.Errorf("write the sheet: %w", err)
 			}
-			fmt.Fprintf(p.err, "Written. Put right what its comments say, then: earlybench sheet check %s\n", file)
+			fmt.Fprintf(p.err, "Written. Complete it as its comments say, then: earlybench sheet check %s\n", file)
 			return nil
 		}}
-	c.Flags().StringVar(&from, "from", "", "begin with what was seen of this device, such as unknown-1, or with what the adapter in this directory says")
+	c.Flags().StringVar(&from, "from", "", "start from what was seen of this device, such as unknown-1, or from the adapter in this directory")
 	c.Flags().StringVar(&name, "name", "newcomer", "name of the family")
 	c.Flags().StringVar(&file, "out", "", "write to this new file")
 	return c
@@ -270,7 +270,7 @@ func (p *program) unrecognised(c *cobra.Command, name string) (client.Unrecognis
 	if len(names) == 0 {
 		return client.Unrecognised{}, usage("--from %s: everything that is connected here fits a sheet", name)
 	}
-	return client.Unrecognised{}, usage("--from %s: there is no such thing; there are %s", name, strings.Join(names, ", "))
+	return client.Unrecognised{}, usage("--from %s: not found; there are %s", name, strings.Join(names, ", "))
 }
 
 func (p *program) sheetAdd() *cobra.Command {
@@ -293,9 +293,9 @@ func (p *program) sheetAdd() *cobra.Command {
 			}
 			if len(added.Trouble) > 0 {
 				p.printRefused(added.Trouble)
-				return &exitError{exitFailed, "It lies beside the bench now, and becomes active once that is put right: " + added.File}
+				return &exitError{exitFailed, "It was added, and becomes active once this is fixed: " + added.File}
 			}
-			fmt.Fprintf(p.err, "It is active. Edits of it are taken at once, here: %s\n", added.File)
+			fmt.Fprintf(p.err, "It is active. You can edit it here; changes apply at once: %s\n", added.File)
 			return nil
 		}}
 }

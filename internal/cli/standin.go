@@ -36,7 +36,7 @@ func (p *program) steer(ctx context.Context, method string, params standin.Steer
 }
 
 func (p *program) standinCommand() *cobra.Command {
-	c := &cobra.Command{Use: "standin", Short: "Stand-in devices: touch, plug, break", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "standin", Short: "Use the stand-in devices: touch, plug, break", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		var all []standin.Status
 		if err := p.steer(c.Context(), standin.MethodBodies, standin.Steer{}, &all); err != nil {
 			return err
@@ -59,7 +59,7 @@ func (p *program) standinCommand() *cobra.Command {
 			return p.steer(c.Context(), method, standin.Steer{Body: args[0], Text: args[1]}, nil)
 		}}
 	}
-	touch := one("touch DEVICE TEXT", "Touch what says TEXT on a stand-in's screen", standin.MethodTouch)
+	touch := one("touch DEVICE TEXT", "Touch TEXT on a stand-in's screen", standin.MethodTouch)
 	times := 1
 	touch.RunE = func(c *cobra.Command, args []string) error {
 		return p.steer(c.Context(), standin.MethodTouch, standin.Steer{Body: args[0], Text: args[1], Times: times}, nil)
@@ -73,12 +73,12 @@ func (p *program) standinCommand() *cobra.Command {
 		}
 		return p.steer(c.Context(), standin.MethodPull, standin.Steer{Body: args[0], After: n}, nil)
 	}}
-	pull.Flags().StringVar(&after, "after", "", "once so many bytes more have gone to it, such as 3MB")
+	pull.Flags().StringVar(&after, "after", "", "after this many more bytes were sent to it, such as 3MB")
 	plug := &cobra.Command{Use: "plug DEVICE", Short: "Plug a stand-in in", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		return p.steer(c.Context(), standin.MethodPlug, standin.Steer{Body: args[0]}, nil)
 	}}
 	c.AddCommand(touch, pull, plug, p.standinReed(),
-		one("slide DEVICE WAY", "Slide over a stand-in's screen: up, down, left or right", standin.MethodSlide),
+		one("slide DEVICE WAY", "Swipe over a stand-in's screen: up, down, left or right", standin.MethodSlide),
 		one("type DEVICE TEXT", "Type on a stand-in's screen", standin.MethodType),
 		one("press DEVICE KEY", "Press a key of a stand-in: power, back, enter", standin.MethodPress),
 		p.standinScreen(), p.standinCard(), p.standinFault(), p.standinClock(), p.standinDepot(), p.standinAuthority(), p.standinSignOut(), p.standinServeAuthority(), p.standinServe(), p.standinServeDepot())
@@ -87,7 +87,7 @@ func (p *program) standinCommand() *cobra.Command {
 
 func (p *program) standinScreen() *cobra.Command {
 	png := ""
-	c := &cobra.Command{Use: "screen DEVICE", Short: "What a stand-in's screen says, and what of it can be touched", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "screen DEVICE", Short: "Print what a stand-in's screen shows, and what can be touched", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		if png != "" {
 			var picture []byte
 			if err := p.steer(c.Context(), standin.MethodPicture, standin.Steer{Body: args[0]}, &picture); err != nil {
@@ -149,7 +149,7 @@ func (p *program) printReading(r body.Reading) {
 
 // standinCard tells what a stand-in's owner knows.
 func (p *program) standinCard() *cobra.Command {
-	return &cobra.Command{Use: "card DEVICE", Short: "What a stand-in's owner knows: its PIN, its dial, the crew number", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "card DEVICE", Short: "Print what a stand-in's owner knows: its PIN, its dial, the crew number", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		var card []body.Secret
 		if err := p.steer(c.Context(), standin.MethodCard, standin.Steer{Body: args[0]}, &card); err != nil {
 			return err
@@ -168,7 +168,7 @@ func (p *program) standinCard() *cobra.Command {
 // standinFault lists the faults that a stand-in can have, and puts them on and
 // takes them off.
 func (p *program) standinFault() *cobra.Command {
-	c := &cobra.Command{Use: "fault [DEVICE]", Short: "The faults that a stand-in can have, and has", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "fault [DEVICE]", Short: "List the faults that a stand-in can have and has", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		var bodies []standin.Status
 		if err := p.steer(c.Context(), standin.MethodBodies, standin.Steer{}, &bodies); err != nil {
 			return err
@@ -198,7 +198,7 @@ func (p *program) standinFault() *cobra.Command {
 				rows = append(rows, []string{f.Device, f.Name, map[bool]string{true: "on"}[f.On], f.Text})
 			}
 			if len(rows) == 0 {
-				fmt.Fprintln(p.out, "Nothing is wrong with any stand-in. What can be: earlybench standin fault heron-2")
+				fmt.Fprintln(p.out, "No stand-in has a fault. To see what a device can have: earlybench standin fault heron-2")
 				return
 			}
 			p.table([]string{"stand-in", "fault", "", "what it is"}, rows)
@@ -209,7 +209,7 @@ func (p *program) standinFault() *cobra.Command {
 			return p.steer(c.Context(), standin.MethodFault, standin.Steer{Body: args[0], Text: args[1], Off: off}, nil)
 		}}
 	}
-	c.AddCommand(change("add", "Put a fault on a stand-in", false), change("drop", "Take a fault off a stand-in, as one who mends it", true))
+	c.AddCommand(change("add", "Give a stand-in a fault", false), change("drop", "Remove a fault from a stand-in", true))
 	return c
 }
 
@@ -238,7 +238,7 @@ func (p *program) standinClock() *cobra.Command {
 			fmt.Fprintln(p.out, now.Local().Format(time.DateTime))
 			return nil
 		}}
-	c.Flags().Var(&by, "by", "by how much, also back, such as 40d or -30m")
+	c.Flags().Var(&by, "by", "how far, forwards or backwards, such as 40d or -30m")
 	return c
 }
 

@@ -13,7 +13,7 @@ import (
 
 // standinAuthority says and changes what is wrong with the stand-in authority.
 func (p *program) standinAuthority() *cobra.Command {
-	return &cobra.Command{Use: "authority [well|slow|busy|down|dead|nonsense]", Short: "What is wrong with the stand-in authority; with a word, make it so", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "authority [well|slow|busy|down|dead|nonsense]", Short: "Show or set the fault of the stand-in authority", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		var s authority.Steer
 		if len(args) == 1 {
 			s.Mode = authority.Mode(args[0])
@@ -31,7 +31,7 @@ func (p *program) standinAuthority() *cobra.Command {
 
 // standinSignOut signs an account out, as its authority may at any time.
 func (p *program) standinSignOut() *cobra.Command {
-	return &cobra.Command{Use: "sign-out ACCOUNT", Short: "Sign an account out at every bench, as the stand-in authority would", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "sign-out ACCOUNT", Short: "Sign an account out at every bench, from the stand-in authority", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		return p.steerAuthority(c.Context(), authority.MethodOut, authority.Steer{Account: args[0]}, nil)
 	}}
 }

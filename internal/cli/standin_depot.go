@@ -17,7 +17,7 @@ import (
 
 // standinDepot says and changes what is wrong with the stand-in depot.
 func (p *program) standinDepot() *cobra.Command {
-	return &cobra.Command{Use: "depot [well|slow|cut|dead|lying]", Short: "What is wrong with the stand-in depot; with a word, make it so", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "depot [well|slow|cut|dead|lying]", Short: "Show or set the fault of the stand-in depot", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		var s depot.Steer
 		if len(args) == 1 {
 			s.Mode = depot.Mode(args[0])

@@ -27,7 +27,7 @@ var (
 
 func (p *program) statementCommand(k statementKind) *cobra.Command {
 	on := ""
-	c := &cobra.Command{Use: k.word, Short: fmt.Sprintf("The %ss of the bench: on which devices %s", k.kind, k.about), Args: cobra.NoArgs}
+	c := &cobra.Command{Use: k.word, Short: fmt.Sprintf("The bench's %ss: on which devices %s", k.kind, k.about), Args: cobra.NoArgs}
 	lists(p, c, func(b *client.Client, ctx context.Context, sel ...client.Select) ([]client.Statement, error) {
 		call := b.Statements
 		if on != "" {
@@ -39,19 +39,19 @@ func (p *program) statementCommand(k statementKind) *cobra.Command {
 		return slices.DeleteFunc(all, func(s client.Statement) bool { return s.Kind != k.kind }), err
 	}, func(all []client.Statement) {
 		if len(all) == 0 && on != "" {
-			empty(p.out, fmt.Sprintf("%s was not seen to hold a %s. What it holds is known once it was linked.", on, k.kind))
+			empty(p.out, fmt.Sprintf("No %[2]s was seen on %[1]s. What a device holds is known once it has been linked.", on, k.kind))
 			return
 		}
 		p.printStatements(k, all)
 	})
-	c.Flags().StringVar(&on, "on", "", "those that this device was seen to hold")
+	c.Flags().StringVar(&on, "on", "", "list those that were seen on this device")
 	c.AddCommand(p.statementNew(k), p.statementShow(k), p.statementPut(k), p.statementDrop(k))
 	return c
 }
 
 func (p *program) printStatements(k statementKind, all []client.Statement) {
 	if len(all) == 0 {
-		empty(p.out, fmt.Sprintf("No %s. Have one issued: earlybench %s new DEVICE%s", k.kind, k.word, k.options))
+		empty(p.out, fmt.Sprintf("No %s yet. Request one: earlybench %s new DEVICE%s", k.kind, k.word, k.options))
 		return
 	}
 	var rows [][]string
@@ -92,9 +92,9 @@ func (p *program) statementNew(k statementKind) *cobra.Command {
 	n := client.NewStatement{Kind: k.kind, Debug: true}
 	noDebug := false
 	var chosen choice
-	c := &cobra.Command{Use: "new [DEVICE...]", Short: fmt.Sprintf("Have a %s issued by your crew's authority", k.kind), Args: cobra.ArbitraryArgs,
-		Long: fmt.Sprintf(`Asks the authority of the account in use for a %s for devices: by their handles,
-or by the serials of devices out of reach. They are in the register of the crew.`, k.kind),
+	c := &cobra.Command{Use: "new [DEVICE...]", Short: fmt.Sprintf("Request a %s from your crew's authority", k.kind), Args: cobra.ArbitraryArgs,
+		Long: fmt.Sprintf(`Requests a %s from the authority of the account in use. Name devices by their handles,
+or by serials if they are not here. They must be in the crew's register.`, k.kind),
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -116,12 +116,12 @@ or by the serials of devices out of reach. They are in the register of the crew.
 			return nil
 		}}
 	chosen = p.chooses(c)
-	c.Flags().StringVar(&n.App, "app", "", "for this app only, CREW/APP (default: every app of the developer)")
+	c.Flags().StringVar(&n.App, "app", "", "only for this app, CREW/APP (default: every app of the developer)")
 	c.Flags().BoolVar(&n.Any, "any", false, "for any device")
 	c.Flags().BoolVar(&noDebug, "no-debug", false, "its apps may not be debugged")
 	c.Flags().StringSliceVar(&n.Features, "feature", nil, "app feature that may be used, such as \"background positions\"")
 	if k == grants {
-		c.Flags().StringVar(&n.Identity, "identity", "", "signing identity by which the apps are signed")
+		c.Flags().StringVar(&n.Identity, "identity", "", "signing identity that signs the apps")
 		c.MarkFlagRequired("identity") //nolint:errcheck // the option was added above
 	}
 	return c
@@ -145,12 +145,12 @@ func (p *program) statementOf(ctx context.Context, b *client.Client, k statement
 	case 0:
 		return client.Statement{}, usage("no %s of the bench begins with %q: see earlybench %s", k.kind, id, k.word)
 	}
-	return client.Statement{}, usage("%d %ss begin with %q: write more of it", len(found), k.kind, id)
+	return client.Statement{}, usage("%d %ss begin with %q: give more of the id", len(found), k.kind, id)
 }
 
 func (p *program) statementShow(k statementKind) *cobra.Command {
 	signed := false
-	c := &cobra.Command{Use: "show ID", Short: fmt.Sprintf("What a %s says", k.kind), Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "show ID", Short: fmt.Sprintf("Show what a %s says", k.kind), Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -168,7 +168,7 @@ func (p *program) statementShow(k statementKind) *cobra.Command {
 		p.describeStatement(s)
 		return nil
 	}}
-	c.Flags().BoolVar(&signed, "signed", false, "print it as it was signed, for a file")
+	c.Flags().BoolVar(&signed, "signed", false, "print it in its signed form, to save as a file")
 	return c
 }
 
@@ -178,7 +178,7 @@ func (p *program) describeStatement(s client.Statement) {
 	if !s.Debug {
 		debug = "its apps may not be debugged"
 	}
-	features := "none beyond the usual"
+	features := "no special ones"
 	if len(s.Features) > 0 {
 		features = strings.Join(s.Features, ", ")
 	}
@@ -200,10 +200,10 @@ func (p *program) describeStatement(s client.Statement) {
 
 func (p *program) statementDrop(k statementKind) *cobra.Command {
 	from, withdraw := "", false
-	c := &cobra.Command{Use: "drop ID", Short: fmt.Sprintf("Forget a %s here, or take it off a device", k.kind), Args: cobra.ExactArgs(1),
-		Long: fmt.Sprintf(`Forgets a %[1]s of the bench. With --from it is taken off that device, and stays here.
-With --withdraw the authority withdraws it, so that devices refuse it once they have
-heard of that.`, k.kind), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "drop ID", Short: fmt.Sprintf("Forget a %s here, or remove it from a device", k.kind), Args: cobra.ExactArgs(1),
+		Long: fmt.Sprintf(`Forgets a %[1]s of the bench. With --from it is removed from that device only.
+With --withdraw the authority withdraws it, and devices refuse it once they have
+learned of that.`, k.kind), RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
 				return err
@@ -221,8 +221,8 @@ heard of that.`, k.kind), RunE: func(c *cobra.Command, args []string) error {
 			p.sayf("The %s %s is %s.\n", k.kind, short(s.ID), map[bool]string{true: "withdrawn, and forgotten here", false: "forgotten here"}[withdraw])
 			return nil
 		}}
-	c.Flags().StringVar(&from, "from", "", "take it off this device")
-	c.Flags().BoolVar(&withdraw, "withdraw", false, "withdraw it at its authority")
+	c.Flags().StringVar(&from, "from", "", "remove it from this device")
+	c.Flags().BoolVar(&withdraw, "withdraw", false, "have its authority withdraw it")
 	c.MarkFlagsMutuallyExclusive("from", "withdraw")
 	return c
 }
@@ -239,7 +239,7 @@ func (p *program) takeOff(ctx context.Context, b *client.Client, k statementKind
 	if err := b.TakeOff(ctx, handle, all[i].ID); err != nil {
 		return err
 	}
-	p.sayf("%s has it no more.\n", handle)
+	p.sayf("It was removed from %s.\n", handle)
 	return nil
 }
 
@@ -253,11 +253,11 @@ func (p *program) statementIn(ctx context.Context, b *client.Client, k statement
 		return client.Statement{}, usage("read the %s: %w", k.kind, err)
 	}
 	if len(raw) > 64<<10 {
-		return client.Statement{}, usage("%s has more than 64 KiB, which no %s has", what, k.kind)
+		return client.Statement{}, usage("%s has more than 64 KiB, so it is not a %s", what, k.kind)
 	}
 	s, err := b.AddStatement(ctx, client.NewStatement{Text: string(raw)})
 	if err == nil && s.Kind != k.kind {
-		err = usage("%s holds a %s: earlybench %s put %[1]s", what, s.Kind, map[string]string{"grant": "grant", "debug token": "token"}[s.Kind])
+		err = usage("%s contains a %s: earlybench %s put %[1]s", what, s.Kind, map[string]string{"grant": "grant", "debug token": "token"}[s.Kind])
 	}
 	return s, err
 }

@@ -16,9 +16,9 @@ func (p *program) statementPut(k statementKind) *cobra.Command {
 	replace := false
 	var chosen choice
 	c := &cobra.Command{Use: "put FILE|ID DEVICE...", Short: fmt.Sprintf("Put a %s on devices", k.kind), Args: cobra.MinimumNArgs(1),
-		Long: fmt.Sprintf(`Puts a %[1]s on devices: one of the bench by its id, or one from a file that somebody
-has handed over. It is checked first, without a network; a device that it does not name
-is sent nothing. The table that it ends with has a row for each device.`, k.kind),
+		Long: fmt.Sprintf(`Puts a %[1]s on devices: one of the bench, by its id, or one from a file that somebody
+gave you. It is checked first, without a network; nothing is sent to a device that it does
+not name. A table at the end has a row for each device.`, k.kind),
 		Example: fmt.Sprintf("earlybench %s put fellgate.token kestle-1 kestle-2\nearlybench %[1]s put 3JX7QD --where 'device.family == \"kestle\"'", k.word),
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
@@ -36,7 +36,7 @@ is sent nothing. The table that it ends with has a row for each device.`, k.kind
 			return p.putStatement(c.Context(), b, k, s, client.PutStatement{Devices: devices, Replace: replace})
 		}}
 	chosen = p.chooses(c)
-	c.Flags().BoolVar(&replace, "replace", false, "in place of another developer's, where a device holds only one")
+	c.Flags().BoolVar(&replace, "replace", false, "replace another developer's where a device can hold only one")
 	return c
 }
 
@@ -101,7 +101,7 @@ func (p *program) replaceable(ctx context.Context, rows []client.PutRow) (out []
 }
 
 // outcomeTexts say what has become of it on a device.
-var outcomeTexts = map[string]string{"put": "put", "already there": "already there", "replaced": "put, in place of another developer's", "asks": "not put: another developer's is there", "refused": "not put"}
+var outcomeTexts = map[string]string{"put": "put", "already there": "already there", "replaced": "put, replacing another developer's", "asks": "not put: another developer's is there", "refused": "not put"}
 
 func (p *program) printPut(k statementKind, rows []client.PutRow) {
 	var out [][]string
@@ -126,5 +126,5 @@ func putFailed(k statementKind, s client.Statement, rows []client.PutRow) error 
 	if len(failed) == 0 {
 		return nil
 	}
-	return &exitError{exitFailed, fmt.Sprintf("It is not on %d of %d devices. Once that is put right: earlybench %s put %s %s%s", len(failed), len(rows), k.word, short(s.ID), strings.Join(failed, " "), replace)}
+	return &exitError{exitFailed, fmt.Sprintf("It could not be put on %d of %d devices. Once that is fixed: earlybench %s put %s %s%s", len(failed), len(rows), k.word, short(s.ID), strings.Join(failed, " "), replace)}
 }

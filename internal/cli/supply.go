@@ -13,7 +13,7 @@ import (
 )
 
 func (p *program) depotCommand() *cobra.Command {
-	c := lists(p, &cobra.Command{Use: "depot", Short: "Depots, from which driver sets and support packs are fetched", Args: cobra.NoArgs}, (*client.Client).Depots, func(ds []client.Depot) {
+	c := lists(p, &cobra.Command{Use: "depot", Short: "Depots that offer driver sets and support packs", Args: cobra.NoArgs}, (*client.Client).Depots, func(ds []client.Depot) {
 		if len(ds) == 0 {
 			empty(p.out, "No depot yet. Add one: earlybench depot add URL")
 			return
@@ -29,13 +29,13 @@ func (p *program) depotCommand() *cobra.Command {
 		p.table([]string{"depot", "address", "", "rate", "offers", "publisher", ""}, rows)
 	})
 	d := client.NewDepot{}
-	add := &cobra.Command{Use: "add URL", Short: "Look at a depot, and add it once you accept its TLS root and publisher", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	add := &cobra.Command{Use: "add URL", Short: "Add a depot, after showing its TLS root and publisher for you to accept", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		d.URL = args[0]
 		return p.addDepot(c.Context(), d)
 	}}
-	add.Flags().StringVar(&d.Accept, "accept", "", "digest of what you accept, as this command shows it")
-	add.Flags().StringVar(&d.Name, "name", "", "how it is called here (default: made of its own name)")
-	c.AddCommand(add, &cobra.Command{Use: "drop NAME", Short: "Forget a depot; what was fetched from it is kept", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	add.Flags().StringVar(&d.Accept, "accept", "", "digest of what you accept, as shown by this command")
+	add.Flags().StringVar(&d.Name, "name", "", "its name here (default: taken from its own name)")
+	c.AddCommand(add, &cobra.Command{Use: "drop NAME", Short: "Forget a depot; what was fetched from it stays", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -72,13 +72,13 @@ func (p *program) addDepot(ctx context.Context, d client.NewDepot) error {
 			if err := p.printJSON(f); err != nil {
 				return err
 			}
-			return &exitError{exitPerson, "The depot is added once you accept it: --accept " + f.Accept}
+			return &exitError{exitPerson, "To add the depot, accept it: --accept " + f.Accept}
 		}
 		p.printFound(f)
 		if !p.terminal || p.unattended {
-			return &exitError{exitPerson, "The depot is added once you accept it: --accept " + f.Accept}
+			return &exitError{exitPerson, "To add the depot, accept it: --accept " + f.Accept}
 		}
-		fmt.Fprint(p.err, "\nCompare the two fingerprints with what its owner tells you. Accept them? [y/N] ")
+		fmt.Fprint(p.err, "\nCompare the two fingerprints with those that its owner states. Accept them? [y/N] ")
 		if answer, err := p.readLine(); err != nil || !strings.EqualFold(answer, "y") && !strings.EqualFold(answer, "yes") {
 			return &exitError{exitPerson, "The depot was not added."}
 		}
@@ -91,7 +91,7 @@ func (p *program) addDepot(ctx context.Context, d client.NewDepot) error {
 	if p.json {
 		return p.printJSON(added)
 	}
-	fmt.Fprintf(p.err, "Depot %s is added. What your devices need of it: earlybench host needs\n", added.Name)
+	fmt.Fprintf(p.err, "Depot %s was added. See what your devices need from it: earlybench host needs\n", added.Name)
 	return nil
 }
 
@@ -103,7 +103,7 @@ func (p *program) printFound(f client.FoundDepot) {
 	}
 	known := "this computer does not know it yet"
 	if f.RootKnown {
-		known = "this computer trusts it already"
+		known = "this computer already trusts it"
 	}
 	fmt.Fprintf(p.out, "  TLS root   %s\n", root)
 	if f.Root != "" {
@@ -124,12 +124,12 @@ func fingerprint(digest string) string {
 func (p *program) supportCommand() *cobra.Command {
 	c := lists(p, &cobra.Command{Use: "support", Short: "Support packs: the files for exactly one OS release", Args: cobra.NoArgs}, (*client.Client).SupportPacks, func(packs []client.SupportPack) {
 		if len(packs) == 0 {
-			empty(p.out, "No support pack is here. What your devices need: earlybench host needs")
+			empty(p.out, "There is no support pack. See what your devices need: earlybench host needs")
 			return
 		}
 		p.printPacks(packs)
 	})
-	add := &cobra.Command{Use: "add FILE", Short: "Give the bench a support pack's file (.ebpack)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	add := &cobra.Command{Use: "add FILE", Short: "Add a support pack from a file (.ebpack)", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		file, err := filepath.Abs(args[0])
 		if err != nil {
 			return err
@@ -149,13 +149,13 @@ func (p *program) supportCommand() *cobra.Command {
 		return nil
 	}}
 	unused := false
-	drop := &cobra.Command{Use: "drop [DIGEST]", Short: "Remove a support pack, or with --unused those that no device needs", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	drop := &cobra.Command{Use: "drop [DIGEST]", Short: "Remove a support pack, or with --unused all that no device needs", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		if unused == (len(args) == 1) {
-			return usage("name a support pack by its digest, or write --unused")
+			return usage("give the digest of a support pack, or --unused")
 		}
 		return p.dropSupport(c.Context(), args, unused)
 	}}
-	drop.Flags().BoolVar(&unused, "unused", false, "all that are for no device on the rack")
+	drop.Flags().BoolVar(&unused, "unused", false, "remove all that no device on the rack needs")
 	c.AddCommand(add, drop)
 	return c
 }
@@ -220,7 +220,7 @@ func packUse(k client.SupportPack) string {
 // hostNeeds shows what the devices lack of the computer's side, and fetches what is accepted.
 func (p *program) hostNeeds() *cobra.Command {
 	accept, licence := "", ""
-	c := &cobra.Command{Use: "needs", Short: "What the devices on the rack lack, with sizes and licences; --accept fetches it", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "needs", Short: "What the devices on the rack are missing, with sizes and licences; --accept fetches it", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		b, err := p.bench()
 		if err != nil {
 			return err
@@ -240,8 +240,8 @@ func (p *program) hostNeeds() *cobra.Command {
 		}
 		return p.printNeeds(c.Context(), b, n)
 	}}
-	c.Flags().StringVar(&accept, "accept", "", "digest of what you accept, as this command shows it: it is fetched")
-	c.Flags().StringVar(&licence, "licence", "", "show the text of a licence, by its name or digest")
+	c.Flags().StringVar(&accept, "accept", "", "digest of what you accept, as shown by this command: it is fetched")
+	c.Flags().StringVar(&licence, "licence", "", "print the text of a licence, given by its name or digest")
 	return c
 }
 
@@ -252,7 +252,7 @@ func (p *program) printNeeds(ctx context.Context, b *client.Client, n client.Nee
 			empty(p.out, "This bench has no depot, so it does not know what your devices need. Add one: earlybench depot add URL")
 			return nil
 		}
-		fmt.Fprintln(p.out, "The devices on the rack lack nothing that a depot here has.")
+		fmt.Fprintln(p.out, "The devices on the rack are not missing anything that a depot offers.")
 		return nil
 	}
 	var rows [][]string
@@ -301,7 +301,7 @@ func (p *program) printLicence(ctx context.Context, b *client.Client, name strin
 			return nil
 		}
 	}
-	return &exitError{exitFailed, fmt.Sprintf("Nothing that is needed has a licence %q. See earlybench host needs", name)}
+	return &exitError{exitFailed, fmt.Sprintf("Nothing that is needed has the licence %q. See earlybench host needs", name)}
 }
 
 // safeLines is safe for a text of several lines.
@@ -313,7 +313,7 @@ func safeLines(text string) string {
 	return strings.Join(out, "\n")
 }
 
-// fetchNeeds fetches what was accepted, and shows how far it is.
+// fetchNeeds fetches what was accepted, and shows the progress.
 func (p *program) fetchNeeds(ctx context.Context, b *client.Client, accept string) error {
 	jobs, err := b.FetchNeeds(ctx, accept)
 	if err != nil {

@@ -13,9 +13,9 @@ import (
 
 func (p *program) tidyCommand() *cobra.Command {
 	yes := false
-	c := &cobra.Command{Use: "tidy", Short: "What can go of what the bench keeps, and have it go", Args: cobra.NoArgs,
-		Long: `Lists what nothing uses any more, by the rules for how long what is kept, and asks
-whether it should go. The bench does the same by itself every six hours.`,
+	c := &cobra.Command{Use: "tidy", Short: "Remove what the bench no longer needs to keep", Args: cobra.NoArgs,
+		Long: `Lists what nothing uses any more, by the rules for how long things are kept, and asks
+whether to remove it. The bench does the same by itself every six hours.`,
 		Example: "earlybench tidy\nearlybench tidy --yes\nearlybench tidy rules --tryouts 90d --most 2GB",
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
@@ -35,10 +35,10 @@ whether it should go. The bench does the same by itself every six hours.`,
 				case len(plan.Rows) == 0:
 					return nil
 				case p.unattended || !p.terminal:
-					fmt.Fprintln(p.err, "To have it go: earlybench tidy --yes")
+					fmt.Fprintln(p.err, "To remove it: earlybench tidy --yes")
 					return nil
 				}
-				if err := p.askFirst("What goes comes back only with a backup."); err != nil {
+				if err := p.askFirst("Only a backup can bring it back."); err != nil {
 					return err
 				}
 			}
@@ -53,7 +53,7 @@ whether it should go. The bench does the same by itself every six hours.`,
 				p.printTidy(went)
 				return nil
 			}
-			fmt.Fprintf(p.out, "Gone: %s, %s of files. The records take %s now, the files %s.\n", things(went.Rows), bytesText(went.Bytes), bytesText(went.Records), bytesText(went.Files))
+			fmt.Fprintf(p.out, "Removed: %s, %s of files. The records now take %s, the files %s.\n", things(went.Rows), bytesText(went.Bytes), bytesText(went.Records), bytesText(went.Files))
 			return nil
 		}}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -94,7 +94,7 @@ func numbered(kind string, n int) string {
 
 func (p *program) printTidy(t client.Tidy) {
 	if len(t.Rows) == 0 {
-		fmt.Fprintln(p.out, "Nothing can go: all that is kept is in use, or newer than the rules say (earlybench tidy rules).")
+		fmt.Fprintln(p.out, "There is nothing to remove: everything is in use, or newer than the rules say (earlybench tidy rules).")
 	} else {
 		var rows [][]string
 		for _, r := range t.Rows {
@@ -112,7 +112,7 @@ func (p *program) printTidy(t client.Tidy) {
 func (p *program) tidyRules() *cobra.Command {
 	spans := map[string]*span{}
 	most := ""
-	c := &cobra.Command{Use: "rules", Short: "For how long what is kept; with an option, set that", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "rules", Short: "Show or set how long things are kept", Args: cobra.NoArgs,
 		Example: "earlybench tidy rules\nearlybench tidy rules --apps 14d --most 2GB", RunE: func(c *cobra.Command, _ []string) error {
 			b, err := p.bench()
 			if err != nil {
@@ -125,7 +125,7 @@ func (p *program) tidyRules() *cobra.Command {
 			for name, days := range map[string]*int{"tryouts": &t.Rules.Tryouts, "jobs": &t.Rules.Jobs, "apps": &t.Rules.Apps, "packs": &t.Rules.Packs, "audit": &t.Rules.Audit} {
 				if c.Flags().Changed(name) {
 					if *days = int(time.Duration(*spans[name]).Hours() / 24); *days < 1 {
-						return usage("--%s: say 1 day or more, such as 14d", name)
+						return usage("--%s: give 1 day or more, such as 14d", name)
 					}
 				}
 			}
@@ -148,7 +148,7 @@ func (p *program) tidyRules() *cobra.Command {
 				days int
 				but  string
 			}{
-				{"tryouts", r.Tryouts, "the last of each app on each device stays"}, {"jobs that have ended", r.Jobs, ""},
+				{"tryouts", r.Tryouts, "the newest of each app on each device stays"}, {"jobs that have ended", r.Jobs, ""},
 				{"app files", r.Apps, "the newest of each app stays"}, {"support packs that no device needs", r.Packs, ""},
 				{"audit and uses of the safe", r.Audit, ""},
 			} {
@@ -162,7 +162,7 @@ func (p *program) tidyRules() *cobra.Command {
 		spans[name] = new(span)
 		c.Flags().Var(spans[name], name, text)
 	}
-	c.Flags().StringVar(&most, "most", "", "how much room app files may take, such as 2GB")
+	c.Flags().StringVar(&most, "most", "", "how much space app files may take, such as 2GB")
 	return c
 }
 

@@ -13,62 +13,62 @@ import (
 // topics adds help topics that are not commands: earlybench help exit-codes.
 func topics(root *cobra.Command) {
 	for _, t := range []struct{ name, short, text string }{
-		{"getting-started", "From nothing to a first app on a device", `To learn and try things, without any device:
+		{"getting-started", "From the start to a first app on a device", `To learn and try things, without any device:
 
   earlybench demo                       a bench with stand-in devices
   earlybench console                    sign a browser in
-  earlybench rack                       all devices, and what each waits for
-  earlybench prep heron-2               be led, step by step
+  earlybench rack                       all devices, and what each needs next
+  earlybench prep heron-2               prepare a device, step by step
   earlybench try demo/apps/callout heron-2
 
 With devices of your own:
 
   earlybench serve                      the bench, on this computer
   earlybench host add NAME --usbip HOST:PORT --control HOST:PORT
-  earlybench why --unseen --ask         where a device does not show up
+  earlybench why --unseen --ask         if a device does not show up
   earlybench driver add FILE            a driver set that it needs
   earlybench depot add URL              or a depot that has what your devices need
-  earlybench host needs                 what that is, with licences; --accept fetches it
+  earlybench host needs                 what your devices need, with licences; --accept fetches it
   earlybench kit                        the compilers and tools that builds of apps need`},
 		{"gates", "What the gates mean", gateMeanings()},
-		{"exit-codes", "What the numbers mean with which commands end", `  0  done
+		{"exit-codes", "What the exit codes of commands mean", `  0  done
   1  failed
   2  wrong usage
-  3  the device is blocked: a gate and its remedy are said
+  3  the device is blocked: a gate and its remedy are printed
   4  the bench cannot be reached
   5  not allowed
   6  a person is needed
-  7  the device was lost on the way: try again
+  7  the device was lost: try again
 
-On several devices the code is 1 if any of them failed; the table says why.`},
+With several devices the code is 1 if any of them failed; the table says why.`},
 		{"output", "JSON, colours, and commands without a terminal", `--json prints what the HTTP interface answers, with its field names; lists are
 objects with an items array. Progress and errors go to standard error.
 docs/json.md describes every command.
 
-NO_COLOR turns colours off. What devices send is stripped of terminal control
-characters. --unattended never asks: what needs a person ends with code 6.
+NO_COLOR turns colours off. Terminal control characters are removed from what devices
+send. --unattended never asks: what needs a person ends with code 6.
 EARLYBENCH_ACCESS gives an access key (earlybench access add NAME --may use).`},
-		{"where", "Expressions that choose devices and items of lists", `--where chooses by an expression, on every list, and for prep, run and try:
+		{"where", "Expressions that select devices and items of lists", `--where selects by an expression, in every list, and for prep, run and try:
 
   earlybench rack --where 'device.family == "tarn" && device.release < version("12")'
   earlybench rack --where 'gate.mode == "shut" && !known.device.met'
   earlybench job --where 'job.state == "failed"' --limit 10
   earlybench try fellgate/callout --where 'device.summary == "ready"'
 
-Of devices there are
+For devices, use
   device.FIELD  what earlybench rack --json prints: handle, family, maker, model,
                 code, serial, release, summary, host, port, link, working, ...
   gate.NAME     open, shut, waiting, unknown, not needed
-  fact.KEY      what is known: earlybench rack show DEVICE --facts
-  known.KEY     whether it is
+  fact.KEY      a fact, as in earlybench rack show DEVICE --facts
+  known.KEY     whether it is known
 
-Other lists have their own noun, and what --json prints behind it: job.state,
+Other lists use their own noun, with the fields that --json prints: job.state,
 tryout.passed, host.name, driver.name, line.actor (audit), sheet.family.
 
 It is CEL: && || ! == != < in startsWith contains matches exists all,
 version("12.1"), timestamp("2026-11-26T08:00:00Z"), duration("72h"). What depends
-on something that is not known is not chosen. --limit tells at most so many,
---after those behind one. More: docs/where.md.`},
+on something that is not known is not chosen. --limit prints at most
+this many, --after what comes after an item. More: docs/where.md.`},
 		{"files", "Where the bench keeps what it knows", `--state DIR or EARLYBENCH_STATE names the state directory of a bench; without
 them it is earlybench in the XDG state home (~/.local/state). In it:
 

@@ -88,7 +88,7 @@ func TestSheetsAreListedWithWhatKeepsANewerOneFromBeingInForce(t *testing.T) {
 		p.printSheets(client.Sheets{Items: []client.Sheet{{Sheet: "tarn/halden", Model: "Heron 4", Languages: []string{"de"}}, {Sheet: "slate", File: "/s/slate.yaml", Own: true, Taken: &at}},
 			Trouble: []client.Mistake{{File: "/s/slate.yaml", Line: 3, Column: 1, Text: "there is no fact.x"}}})
 	})
-	for _, want := range []string{"tarn/halden", "ships with Early Bench", "/s/slate.yaml, active since", "wrong and not active", "/s/slate.yaml:3:1: there is no fact.x"} {
+	for _, want := range []string{"tarn/halden", "ships with Early Bench", "/s/slate.yaml, active since", "has errors and is not active", "/s/slate.yaml:3:1: there is no fact.x"} {
 		require.Contains(t, shown, want)
 	}
 }

@@ -75,8 +75,8 @@ func (c *Checker) usb() Check {
 	k := Check{ID: "usb", Title: "USB of this computer"}
 	own, is := c.Hosts.Own()
 	if !is {
-		k.State, k.Found = Unknown, "The bench was started so that it leaves this computer's USB alone."
-		k.Breaks, k.Remedy = "Devices that are connected to this computer itself are not seen.", "Start it without --own-usb=false to have it watched."
+		k.State, k.Found = Unknown, "The bench was started without access to this computer's USB."
+		k.Breaks, k.Remedy = "Devices that are connected to this computer itself are not seen.", "Start it without --own-usb=false."
 		return k
 	}
 	b, known := c.Hosts.Bus(own.Name)
@@ -87,7 +87,7 @@ func (c *Checker) usb() Check {
 		k.Remedy = "If this is a container or a virtual machine, start the bench on the computer itself, or watch that one as a host: earlybench host add."
 	case why != nil:
 		k.State, k.Found = Limited, plain.Capital(why.Error())+"."
-		k.Breaks, k.Remedy = "What is plugged in is seen a second later.", "Start the bench outside of the container, or let it open netlink sockets."
+		k.Breaks, k.Remedy = "Devices that are plugged in are seen with a second's delay.", "Start the bench outside the container, or allow it to open netlink sockets."
 	default:
 		k.State, k.Found = Fine, fmt.Sprintf("%s connected, and the system tells of every change.", counted(len(b.Devices), "device is", "devices are"))
 	}
@@ -100,7 +100,7 @@ func (c *Checker) rights() Check {
 	own, _ := c.Hosts.Own()
 	b, known := c.Hosts.Bus(own.Name)
 	if !known || len(b.Devices) == 0 {
-		k.State, k.Found = Unknown, "Nothing is connected to this computer whose rights could be looked at."
+		k.State, k.Found = Unknown, "No device is connected to this computer, so there are no rights to check."
 		return k
 	}
 	var closed []string
@@ -110,7 +110,7 @@ func (c *Checker) rights() Check {
 		}
 	}
 	if len(closed) == 0 {
-		k.State, k.Found = Fine, "The bench may open everything that is connected."
+		k.State, k.Found = Fine, "The bench may open every connected device."
 		return k
 	}
 	k.State, k.Found = Wrong, plain.Capital(closed[0])+"."
@@ -124,19 +124,19 @@ func (c *Checker) rights() Check {
 
 // rules is whether the system makes nodes by rules.
 func (c *Checker) rules() Check {
-	k := Check{ID: "rules", Title: "Rules for device nodes", State: Fine, Found: "udev runs, and makes the nodes of devices by its rules."}
+	k := Check{ID: "rules", Title: "Rules for device nodes", State: Fine, Found: "udev is running, and creates device nodes by its rules."}
 	if _, err := os.Stat(filepath.Join(root(c.Roots.Run, "/run"), "udev/control")); err == nil {
 		return k
 	}
-	k.State, k.Found = Limited, "udev does not run here."
-	k.Breaks = "Device nodes keep the rights that the kernel gives them: for root only."
-	k.Remedy = "Run the bench as the user to whom the nodes belong, or on a system with udev."
+	k.State, k.Found = Limited, "udev is not running here."
+	k.Breaks = "Device nodes keep the kernel's access rights: for root only."
+	k.Remedy = "Run the bench as the user who owns the nodes, or on a system with udev."
 	return k
 }
 
 // loopback is whether this computer reaches itself by the names that the console uses.
 func loopback(ctx context.Context) Check {
-	k := Check{ID: "ports", Title: "Ports on this computer", State: Fine, Found: "localhost leads to this computer, and the bench answers there."}
+	k := Check{ID: "ports", Title: "Ports on this computer", State: Fine, Found: "localhost resolves to this computer, and the bench answers there."}
 	short, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	found, err := net.DefaultResolver.LookupHost(short, "localhost")
@@ -146,7 +146,7 @@ func loopback(ctx context.Context) Check {
 		}
 	}
 	if err != nil {
-		k.State, k.Found = Wrong, fmt.Sprintf("The name localhost does not lead to this computer: %v.", err)
+		k.State, k.Found = Wrong, fmt.Sprintf("The name localhost does not resolve to this computer: %v.", err)
 		k.Breaks, k.Remedy = "The console cannot show the device in your hand.", "Put the line \"127.0.0.1 localhost\" into /etc/hosts."
 	}
 	return k
@@ -172,8 +172,8 @@ func networks() Check {
 		}
 	}
 	if len(all) == 0 {
-		k.State, k.Found = Limited, "This computer is on no network."
-		k.Breaks, k.Remedy = "Nothing elsewhere can be reached: devices without a cable, other hosts.", "Connect it to the network of the devices, or to a device's hotspot."
+		k.State, k.Found = Limited, "This computer is not on any network."
+		k.Breaks, k.Remedy = "Devices without a cable and other hosts cannot be reached.", "Connect it to the network of the devices, or to a device's hotspot."
 		return k
 	}
 	k.Found = "This computer is on " + strings.Join(all, ", ") + "."
@@ -205,7 +205,7 @@ func multicast() Check {
 	case len(deaf) > 0:
 		k.Found = "Announcements cannot be heard by " + strings.Join(deaf, ", ") + "."
 	default:
-		k.Found = "No network of this computer carries announcements."
+		k.Found = "None of this computer's networks carries announcements."
 	}
 	k.State, k.Breaks = Limited, "Devices without a cable do not appear by themselves."
 	k.Remedy = "Use a network that carries multicast, such as a device's hotspot."
@@ -235,15 +235,15 @@ func (c *Checker) clock() Check {
 	}
 	switch {
 	case len(agree)+len(apart) == 0:
-		k.State, k.Found = Unknown, "No device has told what time it has."
+		k.State, k.Found = Unknown, "No device has reported its time."
 	case len(apart) == 0:
 		k.State, k.Found = Fine, fmt.Sprintf("It agrees with %s.", counted(len(agree), "device", "devices"))
 	case len(agree) == 0 && len(apart) > 1:
 		k.State, k.Found = Wrong, "It agrees with no device: "+strings.Join(apart, ", ")+"."
-		k.Breaks, k.Remedy = "Whatever ends seems to have ended, or not to have begun.", "Set this computer's clock."
+		k.Breaks, k.Remedy = "Certificates, grants and tokens may seem to have ended, or not to have begun.", "Set this computer's clock."
 	default:
-		k.State, k.Found = Limited, "Some devices have another time: "+strings.Join(apart, ", ")+"."
-		k.Breaks, k.Remedy = "On them, whatever ends seems to have ended, or not to have begun.", "Set the clock of these devices; if this computer's is wrong, set that."
+		k.State, k.Found = Limited, "Some devices have a different time: "+strings.Join(apart, ", ")+"."
+		k.Breaks, k.Remedy = "On them, certificates, grants and tokens may seem to have ended, or not to have begun.", "Set the clock of these devices; if this computer's is wrong, set that."
 	}
 	return k
 }
@@ -251,7 +251,7 @@ func (c *Checker) clock() Check {
 // clockOfDepots compares this computer's clock with those of depots, which are set by others. It
 // is wrong if it agrees with none.
 func (c *Checker) clockOfDepots() (Check, bool) {
-	k := Check{ID: "clock", Title: "Clock", State: Wrong, Breaks: "Whatever ends seems to have ended, or not to have begun.", Remedy: "Set this computer's clock."}
+	k := Check{ID: "clock", Title: "Clock", State: Wrong, Breaks: "Certificates, grants and tokens may seem to have ended, or not to have begun.", Remedy: "Set this computer's clock."}
 	for _, d := range c.Depots.All() {
 		if !d.Clock.Known() {
 			continue
@@ -281,12 +281,12 @@ func (c *Checker) depots() Check {
 	}
 	switch {
 	case len(all) == 0:
-		k.Found = "The bench has none, so it fetches nothing."
+		k.Found = "The bench has no depot, so it fetches nothing."
 	case len(down) == 0:
 		k.Found = fmt.Sprintf("%s.", counted(len(all), "depot answers", "depots answer"))
 	default:
 		k.State, k.Found = Limited, strings.Join(down, "; ")+"."
-		k.Breaks, k.Remedy = "Driver sets and support packs of it are not fetched; what is here already is used.", "Look whether this computer reaches its address; the bench asks again by itself."
+		k.Breaks, k.Remedy = "Its driver sets and support packs cannot be fetched; those already here are used.", "Check that this computer can reach its address; the bench tries again by itself."
 	}
 	return k
 }
@@ -296,9 +296,9 @@ const (
 	memoryWrong, memoryLimited = 100 << 20, 500 << 20
 )
 
-// defects is whether a mistake in the program itself was contained since it was started.
+// defects is whether an error in the program itself was contained since it was started.
 func defects() Check {
-	k := Check{ID: "defects", Title: "This program", State: Fine, Found: "Nothing in the program itself has failed since it was started."}
+	k := Check{ID: "defects", Title: "This program", State: Fine, Found: "The program itself has had no errors since it was started."}
 	all, more := defect.All()
 	times := more
 	for _, d := range all {
@@ -309,15 +309,15 @@ func defects() Check {
 	}
 	last := all[len(all)-1]
 	k.State = Limited
-	k.Found = fmt.Sprintf("%s since it was started, the last at %s: %s, in %s.", counted(times, "mistake in the program itself was contained", "mistakes in the program itself were contained"),
+	k.Found = fmt.Sprintf("%s since it was started, the last at %s: %s, in %s.", counted(times, "error in the program itself was contained", "errors in the program itself were contained"),
 		last.At.Format("15:04:05"), plain.Cut(plain.Line(last.Text), 200), last.In)
-	k.Breaks, k.Remedy = "What was at work then has failed; everything else goes on.", "Hand this to those who make the program, with the log of the service, where it happened."
+	k.Breaks, k.Remedy = "The work that was affected has failed; everything else continues.", "Report this to the developers of the program, with the log of the service."
 	return k
 }
 
 // records is whether all that the bench keeps can be read.
 func (c *Checker) records(ctx context.Context) Check {
-	k := Check{ID: "records", Title: "Records and files", State: Fine, Found: "All records can be read, and each file that they name is there."}
+	k := Check{ID: "records", Title: "Records and files", State: Fine, Found: "All records can be read, and all their files exist."}
 	wrong := c.Store.Damaged()
 	kept, err := c.Store.KeptFiles(ctx)
 	if err != nil {
@@ -333,8 +333,8 @@ func (c *Checker) records(ctx context.Context) Check {
 		return k
 	}
 	k.State, k.Found = Wrong, plain.Cut(fmt.Sprintf("%s be read or found: %s.", counted(len(wrong), "thing cannot", "things cannot"), plain.Line(strings.Join(wrong, "; "))), 600)
-	k.Breaks = "What they hold is left out; everything else goes on."
-	k.Remedy = "Take files in again; records come back with a backup from before: earlybench backup restore FILE."
+	k.Breaks = "Their contents are left out; everything else works."
+	k.Remedy = "Add the files again. Records can be restored from an earlier backup: earlybench backup restore FILE."
 	return k
 }
 
@@ -347,7 +347,7 @@ func (c *Checker) disk() Check {
 	}
 	k.State, k.Found = amount(free, diskWrong, diskLimited), fmt.Sprintf("%s free for the bench's records and files, in %s.", bytesText(free), c.State)
 	if k.State != Fine {
-		k.Breaks, k.Remedy = "App files, driver sets and the records of what happened are not kept when it is full.", "See what of the bench can go: earlybench tidy. Or remove something else from that disk."
+		k.Breaks, k.Remedy = "When the disk is full, app files, driver sets and records cannot be saved.", "Remove what the bench no longer needs: earlybench tidy. Or free space on that disk."
 	}
 	return k
 }
@@ -361,7 +361,7 @@ func (c *Checker) memory() Check {
 	}
 	k.State, k.Found = amount(free, memoryWrong, memoryLimited), bytesText(free)+" can be used."
 	if k.State != Fine {
-		k.Breaks, k.Remedy = "Builds become slow, or the system ends them.", "Close programs that are not needed."
+		k.Breaks, k.Remedy = "Builds become slow, or the system kills them.", "Close programs that are not needed."
 	}
 	return k
 }
@@ -397,7 +397,7 @@ func searchPath(dirs []string) Check {
 	}
 	if len(gone) > 0 {
 		k.State, k.Found = Limited, fmt.Sprintf("Of the %d entries of the bench's search path, %s no directory.", len(dirs), strings.Join(gone, " and ")+map[bool]string{true: " is", false: " are"}[len(gone) == 1])
-		k.Breaks, k.Remedy = "Programs that were in it are not found.", "Correct the PATH with which the bench is started, or remove the entry."
+		k.Breaks, k.Remedy = "Programs in them are not found.", "Correct the PATH that the bench is started with, or remove the entry."
 	}
 	return k
 }
@@ -414,7 +414,7 @@ func (c *Checker) path(ctx context.Context) ([]Check, error) {
 		project, err := appfile.ReadProject(p.Dir)
 		if err != nil {
 			k.State, k.Found = Wrong, plain.Capital(err.Error())+"."
-			k.Breaks, k.Remedy = p.App+" cannot be built.", "Put that right in the app's directory."
+			k.Breaks, k.Remedy = p.App+" cannot be built.", "Fix that in the app's directory."
 			out = append(out, k)
 			continue
 		}

@@ -193,11 +193,11 @@ func breaks(s outlook.Standing) Mark {
 	if lost < wornFrom && failed < wornFrom {
 		return Mark{}
 	}
-	text := fmt.Sprintf("It has lost the bus %d times", lost)
+	text := fmt.Sprintf("It has left the bus %d times", lost)
 	if failed > 0 {
 		text += fmt.Sprintf(", and %s,", counted(int(failed), "transfer failed", "transfers failed"))
 	}
-	m := Mark{Trouble: text + " within ten minutes, as it does over a worn cable."}
+	m := Mark{Trouble: text + " within ten minutes, as with a worn cable."}
 	if s.Readiness.Gate("seen").State != ready.Open {
 		m.Gate = "seen"
 	}

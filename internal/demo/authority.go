@@ -19,9 +19,9 @@ import (
 // standings are those of the demo's authority.
 var standings = []core.Standing{
 	{Name: "starter", Places: 5, GrantDays: 21, CertificateDays: 60, Lacks: []string{"background positions"}, Costs: "Free of charge",
-		Alone: "What ends is asked for again by the bench, ahead of time."},
+		Alone: "The bench renews what ends, ahead of time."},
 	{Name: "full", Places: 60, GrantDays: 150, CertificateDays: 365, Lacks: []string{}, Costs: "40 crowns a year", Days: 365,
-		Alone: "What ends is asked for again by the bench, ahead of time. It becomes starter if a year is not paid; devices beyond five then leave the register."},
+		Alone: "The bench renews what ends, ahead of time. It becomes starter if a year is not paid; devices beyond five then leave the register."},
 }
 
 // crewPassword is that of the account that the demo's crew has at the stand-in authority.

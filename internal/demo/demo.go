@@ -38,7 +38,7 @@ type Config struct {
 	Addresses string // a file to write; may be ""
 	Answer    string // how long the stand-ins' questions wait; "": as the device
 	Boot      string // how long the stand-ins' restarts take; "": as the device
-	Few       bool   // two handsets only, and no other bench
+	Few       bool   // only two handsets, and no other bench
 	Alone     bool   // no other bench
 	Unknown   bool   // and one that no prep sheet describes
 	Smaller   int    // what the depot offers is smaller by this factor; 0: as it is
@@ -301,7 +301,7 @@ func (d *demo) tell(ctx context.Context, rig standin.Addresses, offered []byte) 
 		}
 		select {
 		case <-ctx.Done():
-			fmt.Fprintln(d.cfg.Err, "Some stand-ins are not as they were at first; see earlybench rack.")
+			fmt.Fprintln(d.cfg.Err, "Some stand-ins have changed since the first start; see earlybench rack.")
 			return nil
 		case <-time.After(50 * time.Millisecond):
 		}
@@ -370,7 +370,7 @@ func (d *demo) welcome(ctx context.Context) {
 	fmt.Fprintf(d.cfg.Out, `
 Early Bench runs, with stand-in devices on a stand-in hub.
 
-  Console, with a sign-in that works once:
+  Console, with an address that signs you in once:
     %s
 
   Or in another terminal, try:
@@ -383,7 +383,7 @@ Early Bench runs, with stand-in devices on a stand-in hub.
   Fellgate's account at the authority (page Keys): rowan, password %[6]s
   Another sign-in: %[2]s console
 
-Ctrl-C ends it. What was done is kept in %[5]s.
+Ctrl-C stops it. Its state is kept in %[5]s.
 `, url, command, app, d.handsURL(ctx), d.cfg.State, crewPassword, d.harbour.welcome(command))
 }
 
@@ -408,9 +408,9 @@ func (d *demo) supervise(ctx context.Context) error {
 		case <-ctx.Done():
 			return nil
 		case <-d.standins.done:
-			return fmt.Errorf("the stand-ins ended by themselves: %w", d.standins.err)
+			return fmt.Errorf("the stand-ins stopped unexpectedly: %w", d.standins.err)
 		case <-d.harbour.ended():
-			fmt.Fprintf(d.cfg.Err, "The other bench ended (%v); it is started again.\n", d.harbour.service.err)
+			fmt.Fprintf(d.cfg.Err, "The other bench stopped (%v); restarting it.\n", d.harbour.service.err)
 			if err := d.harbour.start(d); err != nil {
 				return err
 			}
@@ -418,7 +418,7 @@ func (d *demo) supervise(ctx context.Context) error {
 			if ctx.Err() != nil {
 				return nil
 			}
-			fmt.Fprintf(d.cfg.Err, "The bench ended (%v); it is started again.\n", d.service.err)
+			fmt.Fprintf(d.cfg.Err, "The bench stopped (%v); restarting it.\n", d.service.err)
 			if err := d.startAgain(ctx); err != nil {
 				return err
 			}
@@ -435,16 +435,16 @@ func (d *demo) startAgain(ctx context.Context) error {
 		var at service.Addresses
 		err := d.startService(&at)
 		if err == nil {
-			fmt.Fprintln(d.cfg.Err, "The bench answers again at "+at.Service+".")
+			fmt.Fprintln(d.cfg.Err, "The bench is running again at "+at.Service+".")
 			return nil
 		}
 		pause := pauses.NextBackOff()
-		fmt.Fprintf(d.cfg.Err, "It does not start: %s. That is tried again in %s.\n", strings.TrimSuffix(err.Error(), "."), pause.Round(100*time.Millisecond))
+		fmt.Fprintf(d.cfg.Err, "It does not start: %s. Trying again in %s.\n", strings.TrimSuffix(err.Error(), "."), pause.Round(100*time.Millisecond))
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-d.standins.done:
-			return fmt.Errorf("the stand-ins ended by themselves: %w", d.standins.err)
+			return fmt.Errorf("the stand-ins stopped unexpectedly: %w", d.standins.err)
 		case <-time.After(pause):
 		}
 	}

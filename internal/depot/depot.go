@@ -184,8 +184,8 @@ func (d *Depots) Add(ctx context.Context, address, name, accept string) (View, e
 		return View{}, err
 	}
 	if accept != f.Accept {
-		return View{}, &problem.Problem{Kind: problem.Refused, Text: "What was accepted is not the depot that answers now at " + f.URL + ".",
-			Remedy: "Look at it again, then accept that."}
+		return View{}, &problem.Problem{Kind: problem.Refused, Text: "The depot that was accepted is not the one that now answers at " + f.URL + ".",
+			Remedy: "Look at it again, and accept what you see then."}
 	}
 	r := store.Depot{Name: f.Name, URL: f.URL, Publisher: f.Publisher, Signer: f.Signer, Index: f.index, Read: d.cfg.Clock.Now()}
 	if name != "" {
@@ -198,7 +198,7 @@ func (d *Depots) Add(ctx context.Context, address, name, accept string) (View, e
 	for _, o := range d.all {
 		if o.record.Name == r.Name && o.record.URL != r.URL || o.record.Name != r.Name && o.record.URL == r.URL {
 			d.mu.Unlock()
-			return View{}, problem.Errorf(problem.Taken, "depot %s is at %s already: drop it first, or give this one another name", o.record.Name, o.record.URL)
+			return View{}, problem.Errorf(problem.Taken, "depot %s at %s was already added: drop it first, or give this one another name", o.record.Name, o.record.URL)
 		}
 	}
 	d.mu.Unlock()
@@ -247,7 +247,7 @@ func (d *Depots) Licence(ctx context.Context, name string, l *depot.Licence) ([]
 		return nil, fmt.Errorf("read licence %s of depot %s: %w", l.Name, name, err)
 	}
 	if sum := sha256.Sum256(raw); hex.EncodeToString(sum[:]) != l.SHA256 {
-		return nil, problem.Errorf(problem.Refused, "depot %s has sent another text than its index names for licence %s", name, l.Name)
+		return nil, problem.Errorf(problem.Refused, "depot %s has sent a text for licence %s that is not the one in its index", name, l.Name)
 	}
 	return raw, nil
 }
@@ -281,8 +281,8 @@ func (d *Depots) Fetch(ctx context.Context, name string, f depot.File, p *store.
 	}
 	err := fetch.File(ctx, o.client, f.Path, p, sink)
 	if errors.Is(err, store.ErrOther) {
-		return &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("Depot %s has sent another file than its index names. Nothing of it was kept.", name),
-			Remedy: "Tell its owner; trying again helps only if the depot was mended."}
+		return &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("Depot %s has sent a file that is not the one in its index. Nothing was saved.", name),
+			Remedy: "Tell its owner; trying again only helps once the depot is fixed."}
 	}
 	return err
 }

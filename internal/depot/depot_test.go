@@ -43,7 +43,7 @@ func TestAnAddressThatIsNoDepotIsRefusedWithItsReason(t *testing.T) {
 	b := benchtest.New(t)
 	for address, says := range map[string]string{
 		"depot.invalid": "write it as https", "http://192.0.2.1/": "without TLS", "https://u:p@127.0.0.1/": "password", "https://127.0.0.1:1/": "nothing listens",
-		"ftp://127.0.0.1/": "starts with https", "https:///x": "invalid",
+		"ftp://127.0.0.1/": "must start with https", "https:///x": "invalid",
 	} {
 		_, err := b.Depots.Look(t.Context(), address)
 		require.ErrorContains(t, err, says, address)
@@ -117,7 +117,7 @@ func TestADepotDoesNotLeadElsewhere(t *testing.T) {
 	defer func() { require.NoError(t, d.Close()) }()
 	leads := leading(t, d.Address())
 	_, err = b.Depots.Look(t.Context(), leads)
-	require.ErrorContains(t, err, "stays at the address that was accepted")
+	require.ErrorContains(t, err, "only uses the address that was accepted")
 }
 
 // leading starts a service that sends everybody elsewhere.

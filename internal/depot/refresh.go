@@ -102,11 +102,11 @@ func (d *Depots) refresh(ctx context.Context, name string) error {
 // before, with which somebody could bring back what has been withdrawn.
 func accepts(r store.Depot, before, now *depot.Index, publisher *x509.Certificate) error {
 	if key := cms.KeyOf(publisher); key != r.Publisher {
-		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The index of %s is signed by another publisher than the accepted one: %s, key %s.", r.Name, publisher.Subject.CommonName, key),
-			Remedy: "Nothing of it is used. If its owner has changed the key, drop the depot and add it again."}
+		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The index of %s is not signed by the accepted publisher, but by %s, key %s.", r.Name, publisher.Subject.CommonName, key),
+			Remedy: "It is not used. If the depot's owner has changed the key, drop the depot and add it again."}
 	}
 	if before != nil && now.Made.Before(before.Made) {
-		return problem.Errorf(problem.Refused, "the index of %s is older than the one that was read before, and is not used", r.Name)
+		return problem.Errorf(problem.Refused, "the index of %s is older than the last one, and is not used", r.Name)
 	}
 	return nil
 }

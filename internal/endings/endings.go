@@ -62,14 +62,14 @@ func (e *Endings) On(ctx context.Context, at time.Time) (ending.Forecast, error)
 // keySetting is the secret in the calendar's address.
 const keySetting = "calendar.key"
 
-// CalendarKey is the secret in the address of the calendar; anew makes another, so that the
-// former address ends.
-func (e *Endings) CalendarKey(ctx context.Context, anew bool) (string, error) {
+// CalendarKey is the secret in the address of the calendar; renew replaces it, so that the
+// old address stops working.
+func (e *Endings) CalendarKey(ctx context.Context, renew bool) (string, error) {
 	key, err := e.cfg.Store.Setting(ctx, keySetting)
 	if err != nil {
 		return "", fmt.Errorf("read the calendar's key: %w", err)
 	}
-	if key != "" && !anew {
+	if key != "" && !renew {
 		return key, nil
 	}
 	key = rand.Text()

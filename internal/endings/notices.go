@@ -54,7 +54,7 @@ func (e *Endings) Notify(ctx context.Context) (n Notify, err error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if err := json.Unmarshal([]byte(text), &n); err != nil { // it stops nothing, and is told wherever this is asked
-		return Notify{Trouble: fmt.Sprintf("where notices go cannot be read (%v): set it anew", err)}, nil
+		return Notify{Trouble: fmt.Sprintf("the settings for notices cannot be read (%v): set them again", err)}, nil
 	}
 	n.Trouble = e.trouble
 	return n, nil
@@ -72,7 +72,7 @@ func (e *Endings) SetNotify(ctx context.Context, webhook string, command []strin
 		}
 	}
 	if len(command) > 0 && !filepath.IsAbs(command[0]) {
-		return now, problem.Errorf(problem.Invalid, "command %.100q: give the program's whole path", command[0])
+		return now, problem.Errorf(problem.Invalid, "command %.100q: give the program's full path", command[0])
 	}
 	if webhook != now.Webhook {
 		now.Secret = ""

@@ -166,7 +166,7 @@ func TestWhereNoticesCannotGoIsRefused(t *testing.T) {
 		require.Error(t, err, webhook)
 	}
 	_, err := d.SetNotify(t.Context(), "", []string{"tell"})
-	require.ErrorContains(t, err, "whole path")
+	require.ErrorContains(t, err, "full path")
 	first, err := d.SetNotify(t.Context(), "https://hooks.invalid/a", nil)
 	require.NoError(t, err)
 	same, err := d.SetNotify(t.Context(), "https://hooks.invalid/a", nil)

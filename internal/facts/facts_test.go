@@ -96,7 +96,7 @@ func TestWhatCannotBeKeptIsNotAnsweredAsKept(t *testing.T) {
 
 	err = b.Observe(t.Context(), heron, network("other", time.Now()))
 	require.Equal(t, problem.Unavailable, problem.KindOf(err), "%v", err)
-	require.ErrorContains(t, err, "Nothing of it was kept")
+	require.ErrorContains(t, err, "Nothing was saved")
 	require.Equal(t, "same", value(b), "the view has only what is on disk")
 
 	kept := make(chan struct{})

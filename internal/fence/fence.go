@@ -115,7 +115,7 @@ func find(cfg Config) (string, error) {
 			return path, nil
 		}
 	}
-	return "", fmt.Errorf("its program %s is not on this computer, or may not be executed: looked in %s", name, strings.Join(places, ", "))
+	return "", fmt.Errorf("its program %s is not on this computer or is not executable: looked in %s", name, strings.Join(places, ", "))
 }
 
 func (p *Process) run(started chan<- error) {

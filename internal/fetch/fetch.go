@@ -51,7 +51,7 @@ type Sink struct {
 }
 
 // ErrRange is the error for a service that sends another part than was asked for.
-var ErrRange = problem.New(problem.Failed, "the service sent another part of the file than was asked for")
+var ErrRange = problem.New(problem.Failed, "the service sent a different part of the file than requested")
 
 // File fetches a file of a service into p until it is whole, and finishes it. Failures that
 // may pass are tried again for as long as something comes at least every ten minutes. What
@@ -194,7 +194,7 @@ func (t *transfer) again(ctx context.Context, do func(context.Context) error) er
 			return err
 		}
 		if silent := time.Since(t.began) - time.Duration(t.last.Load()); silent > giveUpAfter {
-			return problem.Errorf(problem.Unavailable, "nothing has come for %s: %w", silent.Round(time.Second), err)
+			return problem.Errorf(problem.Unavailable, "nothing was received for %s: %w", silent.Round(time.Second), err)
 		}
 		select {
 		case <-ctx.Done():
@@ -235,7 +235,7 @@ var (
 	// errCut is the error for an answer that ended early or fell silent.
 	errCut = errors.New("the transfer was cut")
 	// errNoRanges is the error for a service that answers with the whole file.
-	errNoRanges = errors.New("the service sends whole files only")
+	errNoRanges = errors.New("the service can only send whole files")
 )
 
 // span asks for what is missing of a span.
@@ -352,7 +352,7 @@ func (t *transfer) isPart(answer *http.Response, s *store.Span) error {
 		t.tag = tag
 		t.mu.Unlock()
 		if was != "" && was != tag {
-			return &problem.Problem{Kind: problem.Failed, Text: "The depot has replaced the file while it was fetched.", Remedy: "Look at what is needed again, then fetch that."}
+			return &problem.Problem{Kind: problem.Failed, Text: "The depot replaced the file while it was being fetched.", Remedy: "Look again at what is needed, then fetch it."}
 		}
 	}
 	if answer.StatusCode == http.StatusOK {

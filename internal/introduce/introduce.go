@@ -105,9 +105,9 @@ func (i *Introductions) Meet(ctx context.Context, name, as string) (network.Meet
 	}
 	switch {
 	case entry.Device != "":
-		return network.Meeting{}, &problem.Problem{Kind: problem.Taken, Text: fmt.Sprintf("%s is %s, which this bench knows already.", entry.Name, entry.Device), Remedy: "Nothing is to be done."}
+		return network.Meeting{}, &problem.Problem{Kind: problem.Taken, Text: fmt.Sprintf("%s is %s, which this bench already knows.", entry.Name, entry.Device), Remedy: "There is nothing to do."}
 	case entry.State == network.OtherVersion:
-		return network.Meeting{}, problem.Errorf(problem.Unsupported, "%s announces a version of the device link that this bench does not know", entry.Name)
+		return network.Meeting{}, problem.Errorf(problem.Unsupported, "%s announces an unknown version of the device link", entry.Name)
 	}
 	running, cancel := context.WithCancel(i.ctx)
 	m := &meeting{of: i, way: way, end: cancel, asked: as, now: network.Meeting{State: network.Connecting, Name: entry.Name, As: as}}
@@ -142,10 +142,10 @@ func (i *Introductions) begin(m *meeting) error {
 	i.mu.Lock()
 	defer i.mu.Unlock()
 	if i.ctx.Err() != nil {
-		return problem.New(problem.Unavailable, "the bench ends")
+		return problem.New(problem.Unavailable, "the bench is stopping")
 	}
 	if i.meeting != nil && i.meeting.going() {
-		return &problem.Problem{Kind: problem.Taken, Text: "Another introduction goes on.", Remedy: "Finish it, or give it up: earlybench network stop."}
+		return &problem.Problem{Kind: problem.Taken, Text: "Another introduction is in progress.", Remedy: "Finish or cancel it: earlybench network stop."}
 	}
 	i.meeting = m
 	return nil
@@ -173,7 +173,7 @@ func (m *meeting) begin(ctx context.Context, e network.Entry) error {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if m.now.State != network.Connecting { // it was given up meanwhile
+	if m.now.State != network.Connecting { // it was cancelled meanwhile
 		s.Close()
 		return network.ErrNoMeeting
 	}
@@ -212,9 +212,9 @@ func (m *meeting) untilOver(ctx context.Context) {
 	defer m.end()
 	select {
 	case <-m.met.Done():
-		m.fail(&problem.Problem{Kind: problem.Gone, Text: "The device has ended the introduction, or was lost.", Remedy: "Begin again."})
+		m.fail(&problem.Problem{Kind: problem.Gone, Text: "The device ended the introduction, or was lost.", Remedy: "Begin again."})
 	case <-ctx.Done():
-		m.fail(&problem.Problem{Kind: problem.Gone, Text: "The introduction was given up.", Remedy: "Begin again."})
+		m.fail(&problem.Problem{Kind: problem.Gone, Text: "The introduction was cancelled.", Remedy: "Begin again."})
 	}
 	m.session.Close()
 }
@@ -242,7 +242,7 @@ func (i *Introductions) StopMeeting() error {
 }
 
 func (m *meeting) giveUp() {
-	m.fail(&problem.Problem{Kind: problem.Gone, Text: "The introduction was given up.", Remedy: "Begin again."})
+	m.fail(&problem.Problem{Kind: problem.Gone, Text: "The introduction was cancelled.", Remedy: "Begin again."})
 	m.end()
 }
 
@@ -264,11 +264,11 @@ func (i *Introductions) Type(_ context.Context, words string) (network.Meeting, 
 	m.busy = m.busy || ready
 	m.mu.Unlock()
 	if !ready {
-		return network.Meeting{}, &problem.Problem{Kind: problem.Changed, Text: "This introduction does not wait for words.", Remedy: "Look how far it is: earlybench network."}
+		return network.Meeting{}, &problem.Problem{Kind: problem.Changed, Text: "This introduction is not waiting for words.", Remedy: "See its progress: earlybench network."}
 	}
 	if !m.met.Right(words) {
-		wrong := &problem.Problem{Kind: problem.Refused, Text: "These are not the words that the device has to show: they were mistyped, or somebody is between. The introduction has ended.",
-			Remedy: "On the device, refuse whatever it asks. Then begin again, and read the words from its screen."}
+		wrong := &problem.Problem{Kind: problem.Refused, Text: "These are not the words that the device should show: they were mistyped, or somebody is in between. The introduction has ended.",
+			Remedy: "On the device, refuse whatever it asks. Then start again, and read the words from its screen."}
 		m.fail(wrong)
 		m.end()
 		return network.Meeting{}, wrong
@@ -292,11 +292,11 @@ func (m *meeting) ask(words string) {
 	answer, err := m.met.Typed(ctx, words, func(device.Admittance) {})
 	switch {
 	case err != nil && errors.Is(err, device.ErrEnded):
-		err = &problem.Problem{Kind: problem.Gone, Text: "The device was lost while it asked its owner.", Remedy: "Begin again."}
+		err = &problem.Problem{Kind: problem.Gone, Text: "The device was lost while it was asking its owner.", Remedy: "Begin again."}
 	case err == nil && answer.State == device.AdmitRefused:
-		err = &problem.Problem{Kind: problem.Refused, Text: "The device's owner has refused.", Remedy: "Begin again, and let this bench in."}
+		err = &problem.Problem{Kind: problem.Refused, Text: "The device's owner refused.", Remedy: "Start again, and let this bench in."}
 	case err == nil && answer.State != device.Admitted:
-		err = &problem.Problem{Kind: problem.Person, Text: "Nobody has answered on the device.", Remedy: "Begin again, and answer there."}
+		err = &problem.Problem{Kind: problem.Person, Text: "Nobody answered on the device.", Remedy: "Start again, and answer there."}
 	}
 	if err != nil {
 		m.fail(err)
@@ -310,7 +310,7 @@ func (m *meeting) ask(words string) {
 		k, err = m.of.cfg.Rack.Introduced(ctx, m.session.Key(), m.met.Device, m.asked)
 	}
 	if err != nil {
-		m.fail(fmt.Errorf("the device has consented, but is not put on record: %w", err))
+		m.fail(fmt.Errorf("the device consented, but could not be saved: %w", err))
 		return
 	}
 	m.mu.Lock()

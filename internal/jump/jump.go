@@ -30,7 +30,7 @@ func Parse(s string) (Server, error) {
 		return Server{}, problem.Errorf(problem.Invalid, "address %.200q is invalid: write it as ssh://USER@HOST or ssh://USER@HOST:PORT", s)
 	}
 	if _, secret := u.User.Password(); secret {
-		return Server{}, problem.Errorf(problem.Invalid, "leave the password out of %s: the bench is let in by its key", u.Redacted())
+		return Server{}, problem.Errorf(problem.Invalid, "leave the password out of %s: the bench logs in with its key", u.Redacted())
 	}
 	port := u.Port()
 	if port == "" {
@@ -81,7 +81,7 @@ func Dial(ctx context.Context, address string, key ssh.Signer, check func(finger
 	case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
 		conn.Close()
 		return nil, &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("%s does not let this bench in.", address),
-			Remedy: "Add this line to ~/.ssh/authorized_keys of that user over there: " + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key.PublicKey()))) + " early-bench"}
+			Remedy: "Add this line to that user's ~/.ssh/authorized_keys there: " + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key.PublicKey()))) + " early-bench"}
 	case err != nil:
 		conn.Close()
 		return nil, problem.Errorf(problem.Unavailable, "speak SSH with %s: %w", s.Address, err)

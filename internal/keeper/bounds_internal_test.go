@@ -17,7 +17,7 @@ func TestAppsWithoutEndAreCutWithAMark(t *testing.T) {
 	}
 	got := bounded(apps)
 	require.Len(t, got, mostApps+1)
-	require.Equal(t, "4500 more apps, which are left out here", got[mostApps].Name)
+	require.Equal(t, "4500 more apps, not listed here", got[mostApps].Name)
 	for _, a := range got {
 		require.LessOrEqual(t, len(a.Name), mostAppText)
 	}

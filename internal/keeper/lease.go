@@ -34,7 +34,7 @@ type reservation struct{ id, title string }
 func (k *Keeper) Lease(ctx context.Context, title string, mode Mode) (release func(), err error) {
 	if mode == Exclusive && k.Retiring() {
 		handle := k.Device().Handle
-		return nil, &problem.Problem{Kind: problem.Blocked, Text: fmt.Sprintf("%s is being retired.", handle), Remedy: fmt.Sprintf("Call that off first: earlybench retire %s --call-off.", handle)}
+		return nil, &problem.Problem{Kind: problem.Blocked, Text: fmt.Sprintf("%s is being retired.", handle), Remedy: fmt.Sprintf("Cancel that first: earlybench retire %s --call-off.", handle)}
 	}
 	return k.lease(ctx, title, mode)
 }
@@ -66,11 +66,11 @@ func (k *Keeper) lease(ctx context.Context, title string, mode Mode) (release fu
 func (k *Keeper) taken(under string, mode Mode) error {
 	handle := k.device.Handle
 	if r := k.reserved; r != nil && r.id != under && mode == Exclusive {
-		return &problem.Problem{Kind: problem.Blocked, Text: fmt.Sprintf("%s is reserved: %s.", handle, r.title), Remedy: "Wait until it is given back, or take another device. Who has reserved what: earlybench reservation"}
+		return &problem.Problem{Kind: problem.Blocked, Text: fmt.Sprintf("%s is reserved: %s.", handle, r.title), Remedy: "Wait until it is returned, or use another device. See the reservations: earlybench reservation"}
 	}
 	for _, l := range k.leases {
 		if l.mode == Exclusive || mode == Exclusive {
-			return &problem.Problem{Kind: problem.Blocked, Text: fmt.Sprintf("%s is busy: %s.", handle, l.title), Remedy: "Wait for that to end, or stop it."}
+			return &problem.Problem{Kind: problem.Blocked, Text: fmt.Sprintf("%s is busy: %s.", handle, l.title), Remedy: "Wait until that ends, or stop it."}
 		}
 	}
 	return nil

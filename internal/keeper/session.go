@@ -138,7 +138,7 @@ func (k *Keeper) Elsewhere(ctx context.Context, lost string) device.Session {
 // by the same, has ended.
 func WentOn(was, now, what string) string {
 	if was == now {
-		return fmt.Sprintf("the link by %s was lost, as when a device falls asleep; it stands again, and %s", was, what)
+		return fmt.Sprintf("the link by %s was lost, as happens when a device falls asleep; it is up again, and %s", was, what)
 	}
 	return fmt.Sprintf("the link by %s was lost; %s by %s", was, what, now)
 }
@@ -292,7 +292,7 @@ func (k *Keeper) RestartLink(ctx context.Context) error {
 	r := k.best(func(r *reach) bool { _, can := r.way.(ways.Restarter); return can })
 	if r == nil {
 		handle := k.Device().Handle
-		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("%s is not connected in a way whose link could be restarted.", handle), Remedy: "Plug it in. What may be wrong: earlybench why " + handle}
+		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("%s is not connected in a way whose link can be restarted.", handle), Remedy: "Plug it in. To find out what is wrong: earlybench why " + handle}
 	}
 	short, cancel := context.WithTimeout(ctx, restartWithin)
 	defer cancel()

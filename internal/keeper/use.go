@@ -301,7 +301,7 @@ const (
 // bounded are the apps that a device lists, as far as they are kept; the last says how many are left out.
 func bounded(apps []device.App) []device.App {
 	if more := len(apps) - mostApps; more > 0 {
-		apps = append(apps[:mostApps:mostApps], device.App{ID: "…", Name: fmt.Sprintf("%d more apps, which are left out here", more)})
+		apps = append(apps[:mostApps:mostApps], device.App{ID: "…", Name: fmt.Sprintf("%d more apps, not listed here", more)})
 	}
 	for i := range apps {
 		a := &apps[i]

@@ -86,7 +86,7 @@ func TestAPersonsWordForAFactIsKeptAndGivesWayToWhatIsSeen(t *testing.T) {
 	require.NoError(t, b.Outlook.TellFact(t.Context(), b.Said(k), "device.language", "de"))
 	s := b.Look(k)
 	require.Equal(t, "Tap **Los** sechsmal", s.Fill(s.Sheet.Step("tap").Text), "in the words of its screens")
-	require.ErrorContains(t, b.Outlook.TellFact(t.Context(), b.Said(k), "usb.link", "yes"), "a person can state")
+	require.ErrorContains(t, b.Outlook.TellFact(t.Context(), b.Said(k), "usb.link", "yes"), "people can state")
 	require.ErrorContains(t, b.Outlook.TellFact(t.Context(), b.Said(k), "device.locked", "perhaps"), "write yes or no")
 	require.NoError(t, b.Outlook.TellFact(t.Context(), b.Said(k), "device.locked", "no"))
 	require.Equal(t, "no", value(k, fact.Locked))

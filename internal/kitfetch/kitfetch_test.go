@@ -191,7 +191,7 @@ func TestAPeerGetsWhatIsGivenAndNothingElse(t *testing.T) {
 	require.NoError(t, err)
 	for _, ref := range []core.FileRef{{Of: "kit other-kit", Digest: bundle.Digest([]byte("x"))}, {Of: "kit fell-kit", Digest: bundle.Digest([]byte("secret"))}, {Of: "kit fell-kit", Digest: "../secret"}, {Of: "kit fell-kit", Digest: bundle.Digest([]byte("x")), From: -1}, {Of: "kit "}} {
 		_, err := l.File(t.Context(), ref)
-		require.ErrorContains(t, err, "there is no such file for you", "%+v", ref)
+		require.ErrorContains(t, err, "no such file is shared with you", "%+v", ref)
 	}
 	// A link that leads out of the copy is neither followed nor given.
 	require.NoError(t, os.Symlink(secret, filepath.Join(dir, "parts", "out")))
@@ -200,7 +200,7 @@ func TestAPeerGetsWhatIsGivenAndNothingElse(t *testing.T) {
 	_, err = p.Harbour.Peers.Set(t.Context(), "moor-desk", func(r *store.PeerRights) { r.Kits = nil })
 	require.NoError(t, err)
 	_, err = l.File(t.Context(), core.FileRef{Of: "kit fell-kit", Digest: bundle.Digest([]byte("x"))})
-	require.ErrorContains(t, err, "there is no such file for you", "the right was withdrawn")
+	require.ErrorContains(t, err, "no such file is shared with you", "the right was withdrawn")
 }
 
 func TestAListingThatLeadsOutOfTheCopyIsRefused(t *testing.T) {
@@ -263,23 +263,23 @@ func TestAKitThatIsNotWhatItIsSaidToBeIsNotPutInPlace(t *testing.T) {
 		"no listing":                    {changed(func(l *core.LookedAtKit) { l.Listing = "" }), "without a listing"},
 		"a listing that leads outside":  {changed(func(l *core.LookedAtKit) { l.Listing = "../../../bin" + l.Listing[12:] }), "without a listing"},
 		"a listing without end":         {changed(func(l *core.LookedAtKit) { l.Size = 1 << 40 }), "without a listing"},
-		"a version that leads outside":  {changed(func(l *core.LookedAtKit) { l.Version = "../../3.3" }), "which does not serve"},
+		"a version that leads outside":  {changed(func(l *core.LookedAtKit) { l.Version = "../../3.3" }), "which does not fit"},
 		"another listing than it names": {changed(func(l *core.LookedAtKit) { l.Listing = bundle.Digest([]byte("x")) }), "elsewhere does not send it"},
-		"a file that leads outside":     {changed(func(l *core.LookedAtKit) { l.Listing, l.Size = bundle.Digest(outside), int64(len(outside)) }), "leads out"},
-		"another file than it lists":    {looked, "is not the file: its SHA-256 is another one"},
+		"a file that leads outside":     {changed(func(l *core.LookedAtKit) { l.Listing, l.Size = bundle.Digest(outside), int64(len(outside)) }), "is outside"},
+		"another file than it lists":    {looked, "is not the file: its SHA-256 differs"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			b := benchtest.With(t, t.TempDir(), func(c *service.Config) { c.Peers = "127.0.0.1:0" })
 			far := benchtest.NewFar(t, b, store.PeerRights{})
-			far.Answer = func(string, json.RawMessage) (any, error) { return c.looked, nil }
-			far.Send = func(ref core.FileRef) (io.ReadCloser, error) {
+			far.Answers(func(string, json.RawMessage) (any, error) { return c.looked, nil })
+			far.Sends(func(ref core.FileRef) (io.ReadCloser, error) {
 				text, ok := sent[ref.Digest]
 				if !ok {
 					return nil, errors.New("there is no such file")
 				}
 				return io.NopCloser(strings.NewReader(text[ref.From:])), nil
-			}
+			})
 			j, err := b.KitFetch.Start(t.Context(), kitfetch.Ask{Kit: "fell-kit", Peer: "elsewhere"}, "ada")
 			require.NoError(t, err)
 			done := b.Ended(j)

@@ -94,16 +94,16 @@ func (f *Fetching) Look(ctx context.Context, n kit.Need) (core.LookedAtKit, erro
 		case is && p.Remedy == "":
 			said := &problem.Problem{Kind: p.Kind, Text: fmt.Sprintf("%s does not give %s: %s.", n.At, n.Name, strings.TrimSuffix(p.Text, "."))}
 			if p.Kind == problem.NotFound {
-				said.Remedy = "Over there its owner lets this bench have it: earlybench peer set " + f.cfg.Bench() + " --kit " + n.Name
+				said.Remedy = "Its owner can share it with this bench; there: earlybench peer set " + f.cfg.Bench() + " --kit " + n.Name
 			}
 			return out, said
 		case err != nil:
 			return out, err
 		case out.Reading && time.Since(began) > readWithin:
-			return out, problem.Errorf(problem.Unavailable, "%s has read the files of %s for %s, and has not ended", n.At, n.Name, readWithin)
+			return out, problem.Errorf(problem.Unavailable, "%s has been reading the files of %s for %s, and has not finished", n.At, n.Name, readWithin)
 		case !out.Reading:
 			if err := bundle.CheckDigest(out.Listing); err != nil || out.Size <= 0 || out.Size > kit.MaxListing {
-				return out, problem.Errorf(problem.Failed, "%s tells of a kit without a listing of 1 to %d bytes", n.At, kit.MaxListing)
+				return out, problem.Errorf(problem.Failed, "%s describes a kit without a listing of 1 to %d bytes", n.At, kit.MaxListing)
 			}
 			return out, nil
 		}
@@ -161,7 +161,7 @@ func (f *Fetching) fetch(ctx context.Context, n kit.Need, again bool, phase func
 	}
 	version := fact.Release(looked.Version)
 	if _, err := fact.ParseRelease(looked.Version); looked.Version != "" && err != nil || !n.Serves(version) {
-		return none, problem.Errorf(problem.Failed, "%s tells of version %.40q of %s, which does not serve", n.At, looked.Version, n.Name)
+		return none, problem.Errorf(problem.Failed, "%s offers version %.40q of %s, which does not fit", n.At, looked.Version, n.Name)
 	}
 	pieces := store.Files{Dir: filepath.Join(f.cfg.Work, "pieces")}
 	result := Result{Kit: n.Name, Version: looked.Version, Path: f.place(n.Name, looked)}
@@ -177,7 +177,7 @@ func (f *Fetching) fetch(ctx context.Context, n kit.Need, again bool, phase func
 	}
 	l, err := kit.ParseListing(raw)
 	if err != nil {
-		return none, problem.Errorf(problem.Failed, "what %s lists of %s is refused: %w", n.At, n.Name, err)
+		return none, problem.Errorf(problem.Failed, "the listing by %s of %s was refused: %w", n.At, n.Name, err)
 	}
 	if here, err := list(ctx, result.Path, nil); err != nil || !reflect.DeepEqual(here.of, *l) {
 		phase("fetch", l.Size())

@@ -45,14 +45,14 @@ const answerWithin = 5 * time.Second
 
 // errHidden is the same for a kit that a peer may not have, and for one that there is not.
 func errHidden(name string) error {
-	return problem.Errorf(problem.NotFound, "there is no kit %.40q for you", name)
+	return problem.Errorf(problem.NotFound, "no kit %.40q is shared with you", name)
 }
 
 // Call answers a peer.
 func (f *Fetching) Call(ctx context.Context, from store.Peer, _ string, params json.RawMessage) (any, error) {
 	var in core.LookAtKit
 	if err := strict.JSON(params, &in); err != nil {
-		return nil, problem.Errorf(problem.Invalid, "what was asked for cannot be read: %w", err)
+		return nil, problem.Errorf(problem.Invalid, "the request cannot be read: %w", err)
 	}
 	if !slices.Contains(from.Rights.Kits, in.Kit) {
 		return nil, errHidden(in.Kit)
@@ -169,7 +169,7 @@ func walk(root *os.Root) (paths, directories []string, state string, err error) 
 		case err != nil:
 			return err
 		case !info.Mode().IsRegular():
-			return fmt.Errorf("%s is no file, and no link to one", p)
+			return fmt.Errorf("%s is not a file or a link to one", p)
 		case len(paths) == bundle.MaxFiles:
 			return bundle.ErrSize
 		}
@@ -199,7 +199,7 @@ func listFile(root *os.Root, p string) (kit.ListedFile, error) {
 	return kit.ListedFile{File: bundle.File{Path: p, SHA256: hex.EncodeToString(h.Sum(nil)), Size: n}, Executable: info.Mode()&0o100 != 0}, err
 }
 
-var errNoFile = errors.New("there is no such file for you")
+var errNoFile = errors.New("no such file is shared with you")
 
 // Is reports whether a file that a peer asks for is one of a kit.
 func Is(ref core.FileRef) bool { return strings.HasPrefix(ref.Of, core.OfKit) }

@@ -43,11 +43,11 @@ func TestAPathThatIsNearlyRightIsPutRight(t *testing.T) {
 			_, err := b.Kits.Add(t.Context(), "fell-kit", path, []byte(description))
 			p := problem.Of(err)
 			require.Equal(t, problem.Invalid, p.Kind)
-			require.Equal(t, "A fell-kit is in "+right+"; give that path.", p.Remedy)
+			require.Equal(t, "There is a fell-kit in "+right+"; give that path.", p.Remedy)
 		})
 	}
 	_, err := b.Kits.Add(t.Context(), "fell-kit", t.TempDir(), []byte(description))
-	require.Equal(t, "Give the directory in which all of it is.", problem.Of(err).Remedy)
+	require.Equal(t, "Give the directory that contains all of it.", problem.Of(err).Remedy)
 	for _, k := range b.Kits.All() {
 		require.NotEqual(t, "fell-kit", k.Name, "nothing of this is on record")
 	}
@@ -60,11 +60,11 @@ func TestWhatCannotBeAKitIsRefused(t *testing.T) {
 	b := benchtest.New(t)
 	dir := makeKit(t, t.TempDir(), "echo fell-make 3")
 	for name, c := range map[string]struct{ kit, path, description, says string }{
-		"a path that leads from nowhere":  {"fell-kit", "fell-kit", description, "whole path"},
+		"a path that leads from nowhere":  {"fell-kit", "fell-kit", description, "absolute path"},
 		"a path with a line break":        {"fell-kit", dir + "\n", description, "control character"},
 		"a name that no file could have":  {"../x", dir, "", "kit name"},
-		"a kit that nothing describes":    {"slate-kit", dir, "", "Nothing describes a kit slate-kit; described are go"},
-		"a description of another kit":    {"slate-kit", dir, description, "of the kit fell-kit, not of slate-kit"},
+		"a kit that nothing describes":    {"slate-kit", dir, "", "There is no description of a kit slate-kit, only of go"},
+		"a description of another kit":    {"slate-kit", dir, description, "for the kit fell-kit, not for slate-kit"},
 		"a description that is not whole": {"fell-kit", dir, "kit: fell-kit", "holds is missing"},
 	} {
 		t.Run(name, func(t *testing.T) {

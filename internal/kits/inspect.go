@@ -43,7 +43,7 @@ func (k *Kits) inspect(ctx context.Context, d *kit.Description, c *kit.Copy) {
 			case err != nil:
 				f.Wrong = err.Error()
 			case !ok:
-				f.Wrong = fmt.Sprintf("prints %q when it is asked for its version, which is no %s", plain.Cut(firstLine(printed), 80), d.Name)
+				f.Wrong = fmt.Sprintf("prints %q when it is asked for its version, which is not a %s", plain.Cut(firstLine(printed), 80), d.Name)
 			case version != "" && c.Version == "":
 				c.Version = version
 			}
@@ -114,7 +114,7 @@ func (k *Kits) ask(ctx context.Context, d *kit.Description, dir string, e *kit.E
 	case err != nil && short.Err() != nil:
 		a.err = fmt.Errorf("did not print its version within %s", within)
 	case exited:
-		a.err = fmt.Errorf("ends with code %d when it is asked for its version: %s", exit.ExitCode(), plain.Cut(firstLine(a.printed), 80))
+		a.err = fmt.Errorf("exits with code %d when it is asked for its version: %s", exit.ExitCode(), plain.Cut(firstLine(a.printed), 80))
 	case err != nil:
 		a.err = errors.New("cannot be started: " + reason(err))
 	}

@@ -128,11 +128,11 @@ func amiss(n kit.Need, c kit.Choice) string {
 	case kit.Broken:
 		return c.Copy.Wrong()
 	case kit.Unfitting:
-		return fmt.Sprintf("%s is needed, and here is version %s, in %s", n, or(string(c.Copy.Version), "unknown"), c.Copy.Path)
+		return fmt.Sprintf("%s is needed, but this is version %s, in %s", n, or(string(c.Copy.Version), "unknown"), c.Copy.Path)
 	case kit.Unknown:
 		return "nothing describes the kit " + n.Name
 	}
-	return fmt.Sprintf("%s is not on this computer, or not in a usual place", n)
+	return fmt.Sprintf("%s is not on this computer, or not in one of the usual places", n)
 }
 
 // program is what is known of the program of a build that names no kit.

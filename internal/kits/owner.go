@@ -79,7 +79,7 @@ func (k *Kits) Add(ctx context.Context, name, path string, raw []byte) (kit.Copy
 		return kit.Copy{}, err
 	}
 	if !filepath.IsAbs(path) {
-		return kit.Copy{}, problem.Errorf(problem.Invalid, "%.400q: give the whole path of the kit's directory", path)
+		return kit.Copy{}, problem.Errorf(problem.Invalid, "%.400q: give the absolute path of the kit's directory", path)
 	}
 	if strings.ContainsFunc(path, func(r rune) bool { return r < ' ' || r == 0x7f }) {
 		return kit.Copy{}, problem.Errorf(problem.Invalid, "the path %.400q holds a control character", path)
@@ -89,11 +89,11 @@ func (k *Kits) Add(ctx context.Context, name, path string, raw []byte) (kit.Copy
 	k.inspect(ctx, d, &c)
 	k.looking.Unlock()
 	if wrong := c.Wrong(); wrong != "" {
-		remedy := "Give the directory in which all of it is."
+		remedy := "Give the directory that contains all of it."
 		if other := near(d, c.Path); other != "" {
-			remedy = fmt.Sprintf("A %s is in %s; give that path.", name, other)
+			remedy = fmt.Sprintf("There is a %s in %s; give that path.", name, other)
 		}
-		return c, &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("This is no complete %s: %s.", name, wrong), Remedy: remedy}
+		return c, &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("This is not a complete %s: %s.", name, wrong), Remedy: remedy}
 	}
 	if err := k.cfg.Store.SaveKit(ctx, store.KitPlace{Kit: name, Path: c.Path}, raw); err != nil {
 		return c, fmt.Errorf("keep the kit: %w", err)
@@ -125,10 +125,10 @@ func (k *Kits) describe(name string, raw []byte) (*kit.Description, error) {
 	if len(raw) > 0 {
 		d, err := kit.Parse(raw)
 		if err != nil {
-			return nil, problem.Errorf(problem.Invalid, "the description is refused: %w", err)
+			return nil, problem.Errorf(problem.Invalid, "the description was refused: %w", err)
 		}
 		if d.Name != name {
-			return nil, problem.Errorf(problem.Invalid, "the description is of the kit %s, not of %s", d.Name, name)
+			return nil, problem.Errorf(problem.Invalid, "the description is for the kit %s, not for %s", d.Name, name)
 		}
 		return d, nil
 	}
@@ -137,8 +137,8 @@ func (k *Kits) describe(name string, raw []byte) (*kit.Description, error) {
 	if d := k.known[name]; d != nil {
 		return d, nil
 	}
-	return nil, &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("Nothing describes a kit %s; described are %s.", name, strings.Join(slices.Sorted(maps.Keys(k.known)), ", ")),
-		Remedy: "Name one of these, or add a description: earlybench kit add NAME PATH --description FILE (docs/formats/kit.md)."}
+	return nil, &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("There is no description of a kit %s, only of %s.", name, strings.Join(slices.Sorted(maps.Keys(k.known)), ", ")),
+		Remedy: "Use one of these, or add a description: earlybench kit add NAME PATH --description FILE (docs/formats/kit.md)."}
 }
 
 // Drop takes a copy of a kit off the record. Nothing of it is removed from the disk.
@@ -205,18 +205,18 @@ func (u Used) Problem() *problem.Problem {
 	case kit.Here:
 		return nil
 	case kit.Broken:
-		why = fmt.Sprintf("The %s on this computer is not complete: %s", u.Need.Name, why)
+		why = fmt.Sprintf("The %s on this computer is incomplete: %s", u.Need.Name, why)
 	case kit.Unknown:
 		why = "Nothing describes the kit " + u.Need.Name
 	}
-	p := &problem.Problem{Kind: problem.Blocked, Gate: "kit", Text: why + ".", Remedy: "Install it. If it is not found by itself, name its directory: earlybench kit add " + u.Need.Name + " PATH"}
+	p := &problem.Problem{Kind: problem.Blocked, Gate: "kit", Text: why + ".", Remedy: "Install it. If it is not found then, name its directory: earlybench kit add " + u.Need.Name + " PATH"}
 	switch {
 	case u.Choice.Offer != nil:
 		p.Remedy = fmt.Sprintf("Use the other copy that is here: earlybench kit add %s %s", u.Need.Name, kit.Argument(u.Choice.Offer.Path))
 	case u.Need.At != "":
-		p.Remedy = fmt.Sprintf("The next build fetches it from %s. Or do it now: earlybench kit fetch %s --from %[1]s", u.Need.At, u.Need.Name)
+		p.Remedy = fmt.Sprintf("The next build fetches it from %s. To fetch it now: earlybench kit fetch %s --from %[1]s", u.Need.At, u.Need.Name)
 	case u.Choice.State == kit.Broken:
-		p.Remedy = "Put that back, or name another copy: earlybench kit add " + u.Need.Name + " PATH"
+		p.Remedy = "Restore that, or name another copy: earlybench kit add " + u.Need.Name + " PATH"
 	case u.Choice.State == kit.Unknown:
 		p.Remedy = "Name its directory and its description: earlybench kit add " + u.Need.Name + " PATH --description FILE"
 	}

@@ -52,7 +52,7 @@ func (l *Lend) borrow(ctx context.Context, r store.Loan, long time.Duration) (st
 	l.mu.Unlock()
 	if pr, is := errors.AsType[*problem.Problem](err); is && pr.Remedy == "" {
 		pr.Text = fmt.Sprintf("%s does not lend %s: %s.", peer, handle, pr.Text)
-		pr.Remedy = "See what it shows: earlybench rack --peers"
+		pr.Remedy = "See what it offers: earlybench rack --peers"
 	}
 	if err != nil {
 		l.mu.Lock()
@@ -111,7 +111,7 @@ func (l *Lend) Return(ctx context.Context, name string) (store.Loan, error) {
 		return store.Loan{}, err
 	}
 	err = l.change(ctx, one, func(r *store.Loan) bool {
-		r.State, r.Reason = store.LoanReturning, "it was given back"
+		r.State, r.Reason = store.LoanReturning, "it was returned"
 		return true
 	})
 	if err != nil {
@@ -146,11 +146,11 @@ func (l *Lend) lookOver() {
 		f := l.far[one.of.Peer]
 		switch {
 		case !known:
-			over[one] = "its lender is no peer any more"
+			over[one] = "its lender is no longer a peer"
 		case one.Far == "" && !one.asking && f != nil && f.connected && l.cfg.Clock.Now().Sub(one.Asked) > time.Minute:
 			over[one] = "it was not lent"
 		case one.State == store.LoanActive && l.cfg.Clock.Now().After(one.Ends.Add(time.Minute)) && (f == nil || !f.connected):
-			over[one] = "its time is over"
+			over[one] = "its time is up"
 		}
 	}
 	l.mu.Unlock()
@@ -161,7 +161,7 @@ func (l *Lend) lookOver() {
 }
 
 // sendBack gives back what this bench has not asked for, or whose answer came too late: otherwise nobody would use it
-// until its time is over.
+// until its time is up.
 func (l *Lend) sendBack() {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -87,7 +87,7 @@ func (l *Lend) openDevice(ctx context.Context, one *loan) (io.ReadWriteCloser, e
 	}
 	k := l.cfg.Rack.ByID(one.of.Device)
 	if k == nil || k.Session() == nil {
-		return nil, errors.New("the lender does not reach the device now")
+		return nil, errors.New("the lender cannot reach the device now")
 	}
 	lending, err := k.Session().Lending()
 	if err != nil {
@@ -97,7 +97,7 @@ func (l *Lend) openDevice(ctx context.Context, one *loan) (io.ReadWriteCloser, e
 	defer cancel()
 	d, err := lending.Open(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("the lender has not reached the device: %w", err)
+		return nil, fmt.Errorf("the lender could not reach the device: %w", err)
 	}
 	return d, nil
 }
@@ -111,7 +111,7 @@ func (l *Lend) pass(one *loan, number string, s *stream, d io.ReadWriteCloser) {
 	})
 	both.Go(func() {
 		io.Copy(counting{s, &s.out}, d) //nolint:errcheck // as above
-		s.Finish("the device has ended the connection, or its lender has lost it")
+		s.Finish("the device ended the connection, or its lender lost it")
 	})
 	both.Wait()
 	l.mu.Lock()

@@ -182,7 +182,7 @@ func (l *Lend) hear(peer string, told core.Loans) {
 	}
 	l.mu.Unlock()
 	for _, one := range gone {
-		l.warn(one, l.apply(one, core.Loan{State: string(store.LoanEnded), Reason: "its lender does not know of it any more"}))
+		l.warn(one, l.apply(one, core.Loan{State: string(store.LoanEnded), Reason: "its lender no longer knows about it"}))
 	}
 }
 

@@ -102,9 +102,9 @@ func (l *Lend) takeHands(ctx context.Context, from store.Peer, a core.AskHands) 
 	h := store.Hands{ID: store.NewID(), Title: cleaned(a.Title, mostHandsTitle), Text: cleaned(a.Text, mostHandsText), State: store.HandsAsked, Asked: l.cfg.Clock.Now().UTC()}
 	switch {
 	case !from.Rights.Hands(one.of.Device):
-		return core.Loan{}, problem.Errorf(problem.Refused, "you may not ask for hands at %s", one.of.Handle)
+		return core.Loan{}, problem.Errorf(problem.Refused, "you may not request hands for %s", one.of.Handle)
 	case h.Title == "":
-		return core.Loan{}, problem.Errorf(problem.Invalid, "it is not said what is to be done")
+		return core.Loan{}, problem.Errorf(problem.Invalid, "it does not say what to do")
 	}
 	var refused error
 	err = l.change(ctx, one, func(r *store.Loan) bool {
@@ -116,9 +116,9 @@ func (l *Lend) takeHands(ctx context.Context, from store.Peer, a core.AskHands) 
 		}
 		switch {
 		case r.State != store.LoanActive:
-			refused = problem.Errorf(problem.Blocked, "the loan does not go on")
+			refused = problem.Errorf(problem.Blocked, "the loan is not active")
 		case open >= mostOpenHands:
-			refused = problem.Errorf(problem.Refused, "%d requests wait already", open)
+			refused = problem.Errorf(problem.Refused, "%d requests are already waiting", open)
 		default:
 			r.Hands = append(slices.Clone(r.Hands), h)
 			r.Hands = r.Hands[max(0, len(r.Hands)-keptHands):]
@@ -292,7 +292,7 @@ func (l *Lend) AnswerHands(ctx context.Context, id, by string, done bool, note s
 	}
 	h, err := l.FindHands(id)
 	if err == nil && !answered {
-		err = problem.Errorf(problem.Taken, "it was answered already, or withdrawn: %s", h.State)
+		err = problem.Errorf(problem.Taken, "it was already answered, or withdrawn: %s", h.State)
 	}
 	return h, err
 }

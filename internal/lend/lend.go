@@ -77,7 +77,7 @@ type loan struct {
 	again      time.Time          // not before that it is tried again what has failed
 	asking     bool               // it is being asked for
 	answered   time.Time          // when that was answered; zero before
-	telling    bool               // its lender is being told that it was given back
+	telling    bool               // its lender is being told that it was returned
 	away       time.Time          // since when the borrower is not connected; zero while it is
 	usb        *rawusb.Lent       // of an exclusive loan, while its borrower may have it; nil: it is this bench's
 	usbAt      string             // where the USB of a borrowed device is offered here
@@ -303,7 +303,7 @@ func (one *loan) counted() store.Loan {
 func decode[T any](params json.RawMessage) (T, error) {
 	var v T
 	if err := strict.JSON(params, &v); err != nil {
-		return v, problem.Errorf(problem.Invalid, "what was asked for cannot be read: %w", err)
+		return v, problem.Errorf(problem.Invalid, "the request cannot be read: %w", err)
 	}
 	return v, nil
 }

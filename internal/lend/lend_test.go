@@ -102,7 +102,7 @@ func TestADeviceIsBorrowedTriedAndReturnedClean(t *testing.T) {
 	_, err = p.Moor.Lend.Return(t.Context(), k.Device().Handle)
 	require.NoError(t, err)
 	over := p.ends(p.Harbour, store.LoanEnded)
-	require.Equal(t, "it was given back", over.Reason)
+	require.Equal(t, "it was returned", over.Reason)
 	require.Empty(t, over.Left)
 	require.Positive(t, over.In)
 	require.Positive(t, over.Out)
@@ -131,7 +131,7 @@ func TestADeviceIsBorrowedTriedAndReturnedClean(t *testing.T) {
 func TestALoanToLookInstallsNothing(t *testing.T) {
 	p := lends(t, "look")
 	_, err := p.Moor.Lend.Borrow(t.Context(), "harbour-desk", p.Heron.Device().Handle, "use", time.Hour, 0)
-	require.ErrorContains(t, err, "you may look at heron-1, not use it")
+	require.ErrorContains(t, err, "you may look at heron-1, but not use it")
 	all, err := p.Moor.Lend.List(t.Context())
 	require.NoError(t, err)
 	require.Empty(t, all, "what was refused is no loan")
@@ -140,7 +140,7 @@ func TestALoanToLookInstallsNothing(t *testing.T) {
 	require.NoError(t, err)
 	_, err = apps.List(t.Context())
 	require.NoError(t, err)
-	require.ErrorContains(t, apps.Remove(t.Context(), "fellgate/callout"), "the loan has the right look")
+	require.ErrorContains(t, apps.Remove(t.Context(), "fellgate/callout"), "the right of this loan is look")
 }
 
 func TestWhatAPeerMayNotSeeIsAnsweredLikeWhatThereIsNot(t *testing.T) {
@@ -165,7 +165,7 @@ func TestNobodyPutsADeviceOnARackThatWasNotAskedFor(t *testing.T) {
 	require.NoError(t, err)
 	var told core.Loan // as if this bench had not asked
 	require.NoError(t, l.Call(t.Context(), core.MethodLoanStart, core.StartLoan{Device: p.Heron.Device().Handle, Rights: "use", Seconds: 600}, &told))
-	require.Equal(t, "it was given back", p.ends(p.Harbour, store.LoanEnded).Reason, "what was not asked for is sent back")
+	require.Equal(t, "it was returned", p.ends(p.Harbour, store.LoanEnded).Reason, "what was not asked for is sent back")
 	require.Empty(t, p.Moor.Rack.All())
 	all, err := p.Moor.Lend.List(t.Context())
 	require.NoError(t, err)
@@ -192,13 +192,13 @@ func TestALoanEndsForTheBorrowerAndOnTheDevice(t *testing.T) {
 		end    func(*pair)
 		reason string
 	}{
-		"when its time is over":      {func(p *pair) { p.Harbour.Clock.Move(61 * time.Minute) }, "its time is over"},
+		"when its time is up":        {func(p *pair) { p.Harbour.Clock.Move(61 * time.Minute) }, "its time is up"},
 		"when the lender recalls it": {func(p *pair) { require.NoError(p.T, p.Harbour.Lend.Recall(p.T.Context(), loan(p.T, p.Harbour).ID, 0)) }, "recalled"},
 		"when the right is withdrawn": {func(p *pair) {
 			_, err := p.Harbour.Peers.Set(p.T.Context(), "moor-desk", func(r *store.PeerRights) { r.All = "look" })
 			require.NoError(p.T, err)
 		}, "withdrawn"},
-		"when the borrower is dropped": {func(p *pair) { require.NoError(p.T, p.Harbour.Peers.Drop(p.T.Context(), "moor-desk")) }, "no peer any more"},
+		"when the borrower is dropped": {func(p *pair) { require.NoError(p.T, p.Harbour.Peers.Drop(p.T.Context(), "moor-desk")) }, "no longer a peer"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := lends(t, "use")
@@ -223,11 +223,11 @@ func TestWhatIsBorrowedIsOffTheRackWhenItsLenderIsNoPeerAnyMoreOrGone(t *testing
 		end    func(*pair)
 		reason string
 	}{
-		"dropped": {func(p *pair) { require.NoError(p.T, p.Moor.Peers.Drop(p.T.Context(), "harbour-desk")) }, "no peer any more"},
+		"dropped": {func(p *pair) { require.NoError(p.T, p.Moor.Peers.Drop(p.T.Context(), "harbour-desk")) }, "no longer a peer"},
 		"gone, and the time is over": {func(p *pair) {
 			p.Wire.Cut(true)
 			p.Moor.Clock.Move(62 * time.Minute)
-		}, "its time is over"},
+		}, "its time is up"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := lends(t, "use")
@@ -267,9 +267,9 @@ func TestThoseWhoWaitAreServedInTheOrderOfAsking(t *testing.T) {
 	require.Equal(t, 1, w.Place)
 	require.InDelta(t, 3600, w.Wait, 30)
 	_, err = p.Moor.Lend.Borrow(t.Context(), "harbour-desk", p.Heron.Device().Handle, "use", time.Hour, 0)
-	require.ErrorContains(t, err, "you have heron-1 already")
+	require.ErrorContains(t, err, "you already have heron-1")
 	_, err = p.Moor.Lend.Extend(t.Context(), loan(t, p.Moor).ID, 2*time.Hour)
-	require.ErrorContains(t, err, "somebody else waits")
+	require.ErrorContains(t, err, "somebody else is waiting")
 	_, err = p.Moor.Lend.Return(t.Context(), loan(t, p.Moor).ID)
 	require.NoError(t, err)
 	p.ends(other, store.LoanActive)

@@ -53,15 +53,15 @@ func (l *Lend) start(ctx context.Context, from store.Peer, s core.StartLoan) (co
 	seconds := time.Duration(s.Seconds) * time.Second
 	switch {
 	case s.Rights != string(device.RightsLook) && s.Rights != string(device.RightsUse):
-		return core.Loan{}, problem.Errorf(problem.Invalid, "%.20q are no rights of a loan: look or use", s.Rights)
+		return core.Loan{}, problem.Errorf(problem.Invalid, "%.20q is not a right of a loan: use look or use", s.Rights)
 	case s.Rights == string(device.RightsUse) && may != s.Rights:
-		return core.Loan{}, problem.Errorf(problem.Refused, "you may look at %s, not use it", handle)
+		return core.Loan{}, problem.Errorf(problem.Refused, "you may look at %s, but not use it", handle)
 	case s.Seconds <= 0 || seconds < shortest || seconds > device.LongestLoan:
 		return core.Loan{}, problem.Errorf(problem.Invalid, "a loan lasts from a minute to %d days", device.LongestLoan/(24*time.Hour))
 	case s.Exclusive && s.Rights != string(device.RightsUse):
-		return core.Loan{}, problem.Errorf(problem.Invalid, "a device is lent with its USB for use only")
+		return core.Loan{}, problem.Errorf(problem.Invalid, "a device can only be lent with its USB for use")
 	case s.Lapse != 0 && s.Lapse < shortestLapse:
-		return core.Loan{}, problem.Errorf(problem.Invalid, "a loan lapses after %d seconds at the earliest", shortestLapse)
+		return core.Loan{}, problem.Errorf(problem.Invalid, "a loan must have at least %d seconds until it lapses", shortestLapse)
 	}
 	r := store.Loan{ID: store.NewID(), Lent: true, State: store.LoanWaiting, Peer: from.Name, PeerKey: from.Key, Device: k.Device().ID, Handle: handle, Rights: s.Rights, Seconds: s.Seconds, Lapse: s.Lapse, Exclusive: s.Exclusive,
 		Asked: l.cfg.Clock.Now().UTC(), Epoch: l.epoch}
@@ -74,12 +74,12 @@ func (l *Lend) start(ctx context.Context, from store.Peer, s core.StartLoan) (co
 		}
 		if of++; other.of.Device == r.Device && other.State != store.LoanReturning {
 			l.mu.Unlock()
-			return core.Loan{}, problem.Errorf(problem.Taken, "you have %s already, or wait for it", handle)
+			return core.Loan{}, problem.Errorf(problem.Taken, "you already have %s, or are waiting for it", handle)
 		}
 	}
 	if of >= mostOfPeer {
 		l.mu.Unlock()
-		return core.Loan{}, problem.Errorf(problem.Refused, "you have %d loans already", of)
+		return core.Loan{}, problem.Errorf(problem.Refused, "you already have %d loans", of)
 	}
 	l.loans[r.ID] = one
 	l.mu.Unlock()
@@ -197,7 +197,7 @@ func (l *Lend) returned(ctx context.Context, from store.Peer, id string) error {
 	if err != nil {
 		return err
 	}
-	return l.finish(ctx, one, "it was given back")
+	return l.finish(ctx, one, "it was returned")
 }
 
 // finish ends a loan: at once for the borrower, and for the device once it is clean.
@@ -251,7 +251,7 @@ func (l *Lend) extend(ctx context.Context, from store.Peer, ref core.LoanRef) (c
 	case !active:
 		return core.Loan{}, problem.Errorf(problem.Blocked, "the loan has not begun")
 	case waits:
-		return core.Loan{}, problem.Errorf(problem.Taken, "somebody else waits for %s", one.of.Handle)
+		return core.Loan{}, problem.Errorf(problem.Taken, "somebody else is waiting for %s", one.of.Handle)
 	}
 	err = l.change(ctx, one, func(r *store.Loan) bool {
 		if r.State != store.LoanActive {
@@ -284,16 +284,16 @@ func (l *Lend) Recall(ctx context.Context, id string, grace time.Duration) error
 	case one == nil || !one.Lent:
 		return noLoan(id)
 	case grace < 0 || grace > 24*time.Hour:
-		return problem.Errorf(problem.Invalid, "a loan is recalled within 24 hours at most")
+		return problem.Errorf(problem.Invalid, "a loan must be recalled within 24 hours")
 	case grace == 0 || l.stateOf(one) == store.LoanWaiting:
-		return l.finish(ctx, one, "it was recalled by its lender")
+		return l.finish(ctx, one, "its lender recalled it")
 	}
 	err := l.change(ctx, one, func(r *store.Loan) bool {
 		ends := l.cfg.Clock.Now().UTC().Add(grace)
 		if r.State != store.LoanActive || !ends.Before(r.Ends) {
 			return false
 		}
-		r.Ends, r.Reason = ends, "its lender has recalled it"
+		r.Ends, r.Reason = ends, "its lender recalled it"
 		return true
 	})
 	l.unsettle(one)

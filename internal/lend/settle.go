@@ -105,18 +105,18 @@ func (l *Lend) whyOver(one *loan, k *keeper.Keeper) string {
 	p, known := l.cfg.Peers.ByKey(r.PeerKey)
 	switch {
 	case k == nil:
-		return "the device is not on the lender's rack any more"
+		return "the device is no longer on the lender's rack"
 	case !known:
-		return "the borrower is no peer any more"
+		return "the borrower is no longer a peer"
 	case p.Rights.Of(r.Device) == "" || r.Rights == string(device.RightsUse) && p.Rights.Of(r.Device) != r.Rights:
-		return "the right to it was withdrawn"
+		return "the right was withdrawn"
 	case r.Lapse > 0 && l.awayFor(one) > time.Duration(r.Lapse)*time.Second:
 		return fmt.Sprintf("%s was not connected for longer than %d s", r.Peer, r.Lapse)
 	case r.State == store.LoanActive && !l.cfg.Clock.Now().Before(r.Ends):
 		if r.Reason != "" {
 			return r.Reason
 		}
-		return "its time is over"
+		return "its time is up"
 	}
 	return ""
 }
@@ -166,10 +166,10 @@ func (l *Lend) waits(ctx context.Context, one *loan, reason string) error {
 func (l *Lend) begin(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	s := k.Session()
 	if one.of.Exclusive && !slices.ContainsFunc(k.Ways(), keeper.Reached.Cabled) {
-		return l.waits(ctx, one, "it is not connected to its lender by a cable now")
+		return l.waits(ctx, one, "it is not connected to its lender by cable now")
 	}
 	if s == nil {
-		return l.waits(ctx, one, "its lender does not reach it now")
+		return l.waits(ctx, one, "its lender cannot reach it now")
 	}
 	if _, err := s.Lending(); err != nil {
 		return l.finish(ctx, one, "it cannot be lent: "+err.Error())
@@ -181,7 +181,7 @@ func (l *Lend) begin(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	apps, statements, err := on(ctx, s)
 	if err != nil {
 		release()
-		return errors.Join(err, l.waits(ctx, one, "its lender does not learn what is on it now"))
+		return errors.Join(err, l.waits(ctx, one, "its lender cannot find out what is on it now"))
 	}
 	err = l.change(ctx, one, func(r *store.Loan) bool {
 		now := l.cfg.Clock.Now().UTC()
@@ -332,20 +332,20 @@ func (l *Lend) takeOff(ctx context.Context, s device.Session, r store.Loan) (lef
 		return "", err
 	}
 	if slices.ContainsFunc(statements, func(text string) bool { return !slices.Contains(r.Statements, text) }) {
-		return "", errors.New("a grant or a debug token of the borrower is on it still")
+		return "", errors.New("it still has a grant or debug token of the borrower")
 	}
 	var changed []string
 	for id := range apps {
 		if _, there := r.Apps[id]; !there {
-			return "", fmt.Errorf("%s is on it still", id)
+			return "", fmt.Errorf("it still has %s", id)
 		}
 	}
 	for id, digest := range r.Apps {
 		switch now, there := apps[id]; {
 		case !there:
-			changed = append(changed, id+" is not on it any more")
+			changed = append(changed, id+" is no longer on it")
 		case now != digest:
-			changed = append(changed, id+" is another version now")
+			changed = append(changed, id+" now has another version")
 		}
 	}
 	slices.Sort(changed)

@@ -30,10 +30,10 @@ func (l *Lend) Terms(context.Context) ([]ending.Term, error) {
 		}
 		t := ending.Term{ID: fmt.Sprintf("loan-%s-%d", r.ID, r.Ends.Unix()), Kind: ending.Loan, Name: handle, Holder: r.Peer, Devices: []string{handle}, Begins: r.Began.UTC(), Ends: r.Ends.UTC(), Notice: notice, Mine: !r.Lent}
 		if r.Lent {
-			t.Stops = fmt.Sprintf("%s has %s no longer; it is cleaned by itself.", r.Peer, handle)
+			t.Stops = fmt.Sprintf("%s no longer has %s; everything put on the device is removed.", r.Peer, handle)
 		} else {
-			t.Stops = fmt.Sprintf("%s goes back to %s, without what was put on it.", handle, r.Peer)
-			t.Step, t.Command = "Ask for it to last longer, if it is needed still.", fmt.Sprintf("earlybench loan extend %s --for 2h", handle)
+			t.Stops = fmt.Sprintf("%s is returned to %s, without what was put on it.", handle, r.Peer)
+			t.Step, t.Command = "Extend the loan if you still need it.", fmt.Sprintf("earlybench loan extend %s --for 2h", handle)
 		}
 		out = append(out, t)
 	}

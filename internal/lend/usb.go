@@ -20,7 +20,7 @@ import (
 // BorrowUSB asks a peer for the USB of a device.
 func (l *Lend) BorrowUSB(ctx context.Context, peer, handle string, long time.Duration) (store.Loan, error) {
 	if !rawusb.Supported {
-		return store.Loan{}, problem.Errorf(problem.Unsupported, "a device is not borrowed with its USB on this system, which does not tell which user connects to a loopback address")
+		return store.Loan{}, problem.Errorf(problem.Unsupported, "this system cannot tell which user connects to a loopback address, so a device cannot be borrowed with its USB")
 	}
 	return l.borrow(ctx, store.Loan{Peer: peer, Handle: handle, Rights: string(device.RightsUse), Exclusive: true}, long)
 }
@@ -42,7 +42,7 @@ func (l *Lend) takeUSB(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	defer cancel()
 	lent, err := l.lendUSB(ctx, k, one)
 	if err != nil {
-		return errors.Join(err, l.waits(ctx, one, "its lender does not get at its USB now: "+err.Error()))
+		return errors.Join(err, l.waits(ctx, one, "its lender cannot use its USB now: "+err.Error()))
 	}
 	l.mu.Lock()
 	active := one.State == store.LoanActive && l.ctx.Err() == nil
@@ -102,7 +102,7 @@ func (l *Lend) exportUSB(ctx context.Context, one *loan) (io.ReadWriteCloser, er
 		}
 		select {
 		case <-ctx.Done():
-			return nil, errors.New("the lender does not get at the device's USB now")
+			return nil, errors.New("the lender cannot use the device's USB now")
 		case <-changed:
 		}
 	}

@@ -164,7 +164,7 @@ func TestBorrowedUSBComesBackWhenEitherBenchIsStartedAgain(t *testing.T) {
 func TestBorrowedUSBIsRefusedWithItsReason(t *testing.T) {
 	p := lends(t, "look")
 	_, err := p.Moor.Lend.BorrowUSB(t.Context(), "harbour-desk", p.Heron.Device().Handle, time.Hour)
-	require.ErrorContains(t, err, "you may look at "+p.Heron.Device().Handle+", not use it")
+	require.ErrorContains(t, err, "you may look at "+p.Heron.Device().Handle+", but not use it")
 	_, err = p.Moor.Lend.BorrowUSB(t.Context(), "harbour-desk", "heron-7", time.Hour)
 	require.ErrorContains(t, err, `there is no device "heron-7" that is shared with you`)
 }

@@ -83,10 +83,10 @@ func Open(ctx context.Context, cfg Config) (*Library, error) {
 	if l.now, err = l.load(texts); err == nil {
 		return l, nil
 	}
-	cfg.Log.Error("the sheets that were good last no longer fit those that ship", "error", err)
+	cfg.Log.Error("the last valid sheets no longer fit those that ship", "error", err)
 	l.good = map[string]store.SheetFile{}
 	if l.now, err = l.load(nil); err != nil {
-		return nil, fmt.Errorf("the prep sheets that ship are wrong:\n%w", err)
+		return nil, fmt.Errorf("the shipped prep sheets have errors:\n%w", err)
 	}
 	return l, nil
 }
@@ -195,7 +195,7 @@ func (l *Library) stampAll() (map[string]stamp, error) {
 }
 
 func (l *Library) refuse(stamps map[string]stamp, wrong sheet.Errors) {
-	l.cfg.Log.Warn("an edit of the sheets is refused; the last good ones stay active", "mistakes", wrong.Error())
+	l.cfg.Log.Warn("an edit of the sheets was refused; the last valid ones stay active", "mistakes", wrong.Error())
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.stamps, l.trouble = stamps, wrong

@@ -124,4 +124,4 @@ type Meeting struct {
 }
 
 // ErrNoMeeting is the error while there is no introduction.
-var ErrNoMeeting = problem.New(problem.NotFound, "no introduction goes on")
+var ErrNoMeeting = problem.New(problem.NotFound, "no introduction is in progress")

@@ -55,11 +55,11 @@ func Retired(d store.Device) bool { return d.Retirement != nil && !d.Retirement.
 func Trouble(err error) error {
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):
-		return errors.New("nobody has answered in time")
+		return errors.New("nobody answered in time")
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return errors.New("nothing listens there")
+		return errors.New("nothing is listening there")
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return errors.New("no route leads there from this computer")
+		return errors.New("there is no route to it from this computer")
 	}
 	return err
 }

@@ -145,9 +145,9 @@ func (o *Outlook) Check(k *keeper.Keeper, decided int64) error {
 		return nil
 	}
 	s := o.Look(k, "")
-	text := "Nothing is shut any more."
+	text := "Nothing is shut now."
 	if s.Why.Gate != "" {
 		text = unmarked(s.Why.Text)
 	}
-	return &problem.Problem{Kind: problem.Changed, Text: s.Device.Handle + " is not as it was when this was decided. Now: " + text, Remedy: "Look at it again, then decide again."}
+	return &problem.Problem{Kind: problem.Changed, Text: s.Device.Handle + " has changed since this was decided. Now: " + text, Remedy: "Look again, and decide again."}
 }

@@ -34,7 +34,7 @@ func TestAnActionThatWasDecidedOnAnotherRevisionIsRefused(t *testing.T) {
 	said.Revision = before
 	err = b.Outlook.TellFact(t.Context(), said, "device.language", "fr")
 	require.Equal(t, problem.Changed, problem.KindOf(err), "%v", err)
-	require.ErrorContains(t, err, "Look at it again, then decide again.")
+	require.ErrorContains(t, err, "Look again, and decide again.")
 	said.Revision = b.Look(k).Revision
 	require.NoError(t, b.Outlook.TellFact(t.Context(), said, "device.language", "fr"))
 }

@@ -51,7 +51,7 @@ func (o *Outlook) Tell(ctx context.Context, s Said, step string) error {
 		return fmt.Errorf("step %.60q: %w", step, store.ErrNotFound)
 	}
 	if !Confirmable(st) {
-		return problem.Errorf(problem.Invalid, "step %s: the bench sees for itself whether it is done", step)
+		return problem.Errorf(problem.Invalid, "step %s cannot be confirmed: the bench observes whether it is done", step)
 	}
 	if st.Tells != "" {
 		if err := o.say(ctx, s, st.Tells, fact.Of(true), false); err != nil {
@@ -91,7 +91,7 @@ func (o *Outlook) TellFact(ctx context.Context, s Said, key, value string) error
 		for _, s := range Tellable(registry) {
 			may = append(may, string(s.Key))
 		}
-		return problem.Errorf(problem.Invalid, "fact %.60q cannot be stated by a person; a person can state %s", key, strings.Join(may, ", "))
+		return problem.Errorf(problem.Invalid, "fact %.60q cannot be stated by a person; people can state %s", key, strings.Join(may, ", "))
 	}
 	v, err := parseWord(spec.Type, value)
 	if err != nil {

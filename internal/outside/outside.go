@@ -82,7 +82,7 @@ func New(base string, root *x509.Certificate) (*Client, error) {
 		t.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
 	}
 	return &Client{base: u, http: &http.Client{Transport: t, CheckRedirect: func(r *http.Request, _ []*http.Request) error {
-		return fmt.Errorf("it leads to %s, and the bench stays at the address that was accepted", r.URL.Redacted())
+		return fmt.Errorf("it redirects to %s, but the bench only uses the address that was accepted", r.URL.Redacted())
 	}}}, nil
 }
 
@@ -102,11 +102,11 @@ func Address(base string) (*url.URL, error) {
 	case err != nil || u.Host == "" || u.RawQuery != "" || u.Fragment != "":
 		return nil, problem.Errorf(problem.Invalid, "address %.120q is invalid: write it as https://NAME:PORT/", base)
 	case u.User != nil:
-		return nil, problem.Errorf(problem.Invalid, "an address does not contain a password")
+		return nil, problem.Errorf(problem.Invalid, "an address must not contain a password")
 	case u.Scheme == "http" && !isLoopback(u.Hostname()):
-		return nil, problem.Errorf(problem.Invalid, "%s would be reached without TLS, which is allowed on loopback only: write https", u.Host)
+		return nil, problem.Errorf(problem.Invalid, "%s would be reached without TLS, which is only allowed on loopback: write https", u.Host)
 	case u.Scheme != "http" && u.Scheme != "https":
-		return nil, problem.Errorf(problem.Invalid, "address %.120q is invalid: it starts with https://", base)
+		return nil, problem.Errorf(problem.Invalid, "address %.120q is invalid: it must start with https://", base)
 	}
 	if !strings.HasSuffix(u.Path, "/") {
 		u.Path += "/"
@@ -246,14 +246,14 @@ func (c *Client) untrusted(err *tls.CertificateVerificationError) error {
 	var invalid x509.CertificateInvalidError
 	switch {
 	case errors.As(err, &name):
-		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The certificate that %s shows is for %s, not for %s.", c.base.Host, cmp.Or(namesOf(name.Certificate), "no name"), c.base.Hostname()),
-			Remedy: "Use a name that its certificate contains, or ask who runs it."}
+		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The certificate of %s is for %s, not for %s.", c.base.Host, cmp.Or(namesOf(name.Certificate), "no name"), c.base.Hostname()),
+			Remedy: "Use a name that its certificate contains, or ask whoever runs it."}
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
 		text := func(t time.Time) string { return t.Local().Format("2 January 2006 15:04") }
-		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The certificate of %s is good from %s to %s, and the clock of this computer says %s.", c.base.Host, text(invalid.Cert.NotBefore), text(invalid.Cert.NotAfter), text(time.Now())),
-			Remedy: "Set the clock of this computer right if it is wrong; otherwise who runs the service renews its certificate."}
+		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The certificate of %s is valid from %s to %s, but the clock of this computer says %s.", c.base.Host, text(invalid.Cert.NotBefore), text(invalid.Cert.NotAfter), text(time.Now())),
+			Remedy: "Set the clock of this computer if it is wrong; otherwise the service needs a new certificate."}
 	}
-	return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s has shown another certificate than the one that was accepted: %s.", c.base.Host, err.Err),
+	return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The certificate of %s is not the one that was accepted: %s.", c.base.Host, err.Err),
 		Remedy: "If its owner has changed it, remove the service here and add it again."}
 }
 

@@ -65,7 +65,7 @@ func TestACertificateThatIsNotTrustedIsSaidWithItsReason(t *testing.T) {
 		text string
 	}{
 		"it is trusted":              {ours, good, ""},
-		"another root":               {others, good, "has shown another certificate than the one that was accepted"},
+		"another root":               {others, good, "is not the one that was accepted"},
 		"for another name":           {ours, x509.Certificate{DNSNames: []string{"fell.invalid"}, NotBefore: good.NotBefore, NotAfter: good.NotAfter}, "is for fell.invalid, not for 127.0.0.1"},
 		"for no name":                {ours, x509.Certificate{NotBefore: good.NotBefore, NotAfter: good.NotAfter}, "is for no name, not for 127.0.0.1"},
 		"it has ended":               {ours, x509.Certificate{IPAddresses: here, NotBefore: now.AddDate(0, -1, 0), NotAfter: now.AddDate(0, 0, -1)}, "the clock of this computer says"},

@@ -93,7 +93,7 @@ func (c *Client) once(ctx context.Context, r *Request) (*Answer, error) {
 	case err != nil:
 		return nil, c.why(ctx, err)
 	case int64(len(raw)) > r.Limit:
-		return nil, problem.Errorf(problem.Failed, "%s has answered more than the allowed %d bytes", c.base.Host, r.Limit)
+		return nil, problem.Errorf(problem.Failed, "the answer of %s has more than the allowed %d bytes", c.base.Host, r.Limit)
 	}
 	if s := (&StatusError{Code: answer.StatusCode, After: retryAfter(answer.Header.Get("Retry-After"))}); s.Passes() {
 		return nil, s

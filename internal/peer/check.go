@@ -69,7 +69,7 @@ func (c *checked) reach(ctx context.Context) {
 	}
 	connect, end, err := c.peers.route(ctx, c.peer.Via, c.peer.ViaKey)
 	if err != nil {
-		c.fails("jump", fmt.Sprintf("%s was not passed: %s", c.peer.Via, line(err)), "See that it runs, and lets this bench in.")
+		c.fails("jump", fmt.Sprintf("%s could not be passed: %s", c.peer.Via, line(err)), "Check that it is running, and lets this bench in.")
 		return
 	}
 	defer end()
@@ -89,7 +89,7 @@ func (c *checked) reach(ctx context.Context) {
 		c.who(ctx, conn)
 		return
 	}
-	c.fails("route", "nobody answers: "+line(last), fmt.Sprintf("See that the bench runs there with --peers, and that no firewall is between. If its address is another one now: earlybench peer set %s --at HOST:PORT", name))
+	c.fails("route", "nobody answers: "+line(last), fmt.Sprintf("Check that the bench there runs with --peers, and that no firewall is in between. If its address has changed: earlybench peer set %s --at HOST:PORT", name))
 }
 
 // names looks whether the names of hosts are known.
@@ -103,7 +103,7 @@ func (c *checked) names(ctx context.Context) bool {
 		all, err := net.DefaultResolver.LookupHost(ctx, host)
 		cancel()
 		if err != nil {
-			c.fails("name", fmt.Sprintf("the name %s is not known: %s", host, line(err)), fmt.Sprintf("Use its IP address: earlybench peer set %s --at HOST:PORT", c.peer.Name))
+			c.fails("name", fmt.Sprintf("the name %s cannot be resolved: %s", host, line(err)), fmt.Sprintf("Use its IP address: earlybench peer set %s --at HOST:PORT", c.peer.Name))
 			return false
 		}
 		c.holds("name", fmt.Sprintf("%s is %s", host, all[0]))
@@ -120,11 +120,11 @@ func (c *checked) who(ctx context.Context, conn net.Conn) {
 		return nil
 	}, c.peers)
 	if other, is := errors.AsType[*OtherKey](err); is {
-		c.fails("key", other.Error(), fmt.Sprintf("If that bench was set up anew: earlybench peer drop %s, then add it again. If not, somebody else answers there.", c.peer.Name))
+		c.fails("key", other.Error(), fmt.Sprintf("If that bench was set up again: earlybench peer drop %s, then add it again. If not, somebody else is answering there.", c.peer.Name))
 		return
 	}
 	if err != nil {
-		c.fails("key", "what answers there does not speak as a bench: "+line(err), "See that the address and the port are those of --peers over there.")
+		c.fails("key", "what answers there is not a bench: "+line(err), "Check that the address and port are those of --peers there.")
 		return
 	}
 	defer l.Close()
@@ -134,13 +134,13 @@ func (c *checked) who(ctx context.Context, conn net.Conn) {
 	defer cancel()
 	switch err := l.Call(ctx, peer.MethodHello, c.peers.hello(), &h); {
 	case err != nil:
-		c.fails("version", "it does not say who it is: "+line(err), "See its log over there.")
+		c.fails("version", "it does not identify itself: "+line(err), "See its log there.")
 	case h.Version != peer.Version:
 		c.fails("version", fmt.Sprintf("it speaks version %d of the protocol, and this bench version %d", h.Version, peer.Version), "Update the older of both.")
 	default:
 		c.holds("version", fmt.Sprintf("both speak version %d", peer.Version))
 		if !h.Known {
-			c.fails("known", "it does not know this bench any more", fmt.Sprintf("Have its owner invite this bench anew; before that: earlybench peer drop %s", c.peer.Name))
+			c.fails("known", "it no longer knows this bench", fmt.Sprintf("Ask its owner to invite this bench again; before that: earlybench peer drop %s", c.peer.Name))
 			return
 		}
 		c.holds("known", "it knows this bench as a peer")
@@ -154,9 +154,9 @@ func (c *checked) connection(ctx context.Context) ([]Point, error) {
 		return nil, err
 	}
 	if l == nil {
-		remedy := "It is made again within half a minute."
+		remedy := "The bench reconnects within half a minute."
 		if len(c.peer.Addresses) == 0 {
-			remedy = fmt.Sprintf("It is the one that connects: see that it runs. Or say where this bench reaches it: earlybench peer set %s --at HOST:PORT", c.peer.Name)
+			remedy = fmt.Sprintf("The other bench connects to this one: check that it is running. Or give its address: earlybench peer set %s --at HOST:PORT", c.peer.Name)
 		}
 		c.fails("connection", "there is none now", remedy)
 		return c.points, nil
@@ -166,7 +166,7 @@ func (c *checked) connection(ctx context.Context) ([]Point, error) {
 	began := time.Now()
 	var h peer.Hello
 	if err := l.Call(ctx, peer.MethodHello, c.peers.hello(), &h); err != nil {
-		c.fails("connection", "nothing comes back: "+line(err), "It is made again within half a minute.")
+		c.fails("connection", "no answer: "+line(err), "The bench reconnects within half a minute.")
 		return c.points, nil
 	}
 	took := time.Since(began)
@@ -177,7 +177,7 @@ func (c *checked) connection(ctx context.Context) ([]Point, error) {
 	c.holds("connection", fmt.Sprintf("%s; an answer takes %s", by, brief(took)))
 	skew := h.At.Sub(c.peers.cfg.Clock.Now().Add(-took / 2))
 	if skew.Abs() > mostSkew {
-		c.fails("clock", fmt.Sprintf("its clock is %s %s", skew.Abs().Round(time.Second), map[bool]string{true: "ahead", false: "behind"}[skew > 0]), "Set the clock that is wrong. Loans hold all the same; certificates and tokens may not.")
+		c.fails("clock", fmt.Sprintf("its clock is %s %s", skew.Abs().Round(time.Second), map[bool]string{true: "ahead", false: "behind"}[skew > 0]), "Set the clock that is wrong. Loans are not affected, but certificates and tokens may be.")
 		return c.points, nil
 	}
 	c.holds("clock", fmt.Sprintf("both clocks agree within %s", brief(max(skew.Abs(), took))))

@@ -75,7 +75,7 @@ func (p *Peers) keepConnected(ctx context.Context, k *known, r store.Peer) {
 type OtherKey struct{ Name, Known, Shown string }
 
 func (e *OtherKey) Error() string {
-	return fmt.Sprintf("whoever answers there is not %s: its key is %s, and the one that answers has %s", e.Name, e.Known, e.Shown)
+	return fmt.Sprintf("the bench that answers there is not %s, whose key is %s: it has %s", e.Name, e.Known, e.Shown)
 }
 
 // callWithin is how long an answer of a peer may take.

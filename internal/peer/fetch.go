@@ -60,7 +60,7 @@ func (p *Peers) Fetch(ctx context.Context, name string, f File, files store.File
 		switch {
 		case err == nil:
 			if err := into.Finish(); errors.Is(err, store.ErrOther) {
-				return problem.Errorf(problem.Failed, "what %s has sent is not the file: its SHA-256 is another one", name)
+				return problem.Errorf(problem.Failed, "what %s sent is not the file: its SHA-256 differs", name)
 			} else if err != nil {
 				return err
 			}
@@ -70,7 +70,7 @@ func (p *Peers) Fetch(ctx context.Context, name string, f File, files store.File
 		case is && time.Since(refusedAt) > refusedFor:
 			return problem.Errorf(problem.Failed, "%s does not send it: %s", name, refused.Text)
 		case time.Since(last) > giveUpAfter:
-			return problem.Errorf(problem.Unavailable, "nothing has come from %s for %s: %w", name, time.Since(last).Round(time.Second), err)
+			return problem.Errorf(problem.Unavailable, "nothing was received from %s for %s: %w", name, time.Since(last).Round(time.Second), err)
 		}
 		if err := clock.Sleep(ctx, clock.System{}, fetchPause); err != nil {
 			return context.Cause(ctx)

@@ -63,10 +63,10 @@ func (p *Peers) Answer(key string, accept bool) error {
 	defer p.mu.Unlock()
 	a := p.asking
 	if a == nil || a.link.Key() != key {
-		return &problem.Problem{Kind: problem.NotFound, Text: "That bench does not ask to become a peer any more.", Remedy: "See who asks: earlybench peer"}
+		return &problem.Problem{Kind: problem.NotFound, Text: "That bench no longer asks to become a peer.", Remedy: "See which benches ask: earlybench peer"}
 	}
 	if accept && a.step != 3 {
-		return &problem.Problem{Kind: problem.Blocked, Text: "Its person has not typed the three words yet, so nobody knows that it is that bench.", Remedy: "Tell them the words, then answer again."}
+		return &problem.Problem{Kind: problem.Blocked, Text: "Its owner has not typed the three words yet, so it is not known whether it is that bench.", Remedy: "Tell its owner the words, then answer again."}
 	}
 	select {
 	case a.answer <- accept:
@@ -149,7 +149,7 @@ func (p *Peers) begins(l *peer.Link, params json.RawMessage) (any, error) {
 	if p.asking != nil && p.asking.link == l {
 		p.mu.Unlock()
 		p.endAsking(l)
-		return nil, rpc.Errorf(rpc.CodeFailed, "there is one introduction in a session")
+		return nil, rpc.Errorf(rpc.CodeFailed, "a session allows one introduction")
 	}
 	p.mu.Unlock()
 	end, err := p.turns.Begin(p.cfg.Clock.Now())

@@ -46,7 +46,7 @@ func (p *Peers) Invite(ctx context.Context, rights store.PeerRights, good time.D
 }
 
 func notListening() error {
-	return &problem.Problem{Kind: problem.Blocked, Text: "This bench takes no connections of other benches.", Remedy: "Start it with an address at which they reach it: earlybench serve --peers HOST:PORT"}
+	return &problem.Problem{Kind: problem.Blocked, Text: "This bench does not accept connections from other benches.", Remedy: "Start it with an address where they can reach it: earlybench serve --peers HOST:PORT"}
 }
 
 func digest(secret []byte) string {
@@ -79,10 +79,10 @@ func reachable(at netip.AddrPort) []string {
 // calls itself.
 func (p *Peers) Add(ctx context.Context, i peer.Invitation, as string) (Shown, error) {
 	if i.Key == p.fingerprint() {
-		return Shown{}, problem.Errorf(problem.Invalid, "the invitation is of this bench itself: give it to the owner of another one")
+		return Shown{}, problem.Errorf(problem.Invalid, "this invitation was made by this bench: give it to the owner of another one")
 	}
 	if now, is := p.ByKey(i.Key); is {
-		return Shown{}, problem.Errorf(problem.Taken, "that bench is a peer already: %s", now.Name)
+		return Shown{}, problem.Errorf(problem.Taken, "that bench is already a peer: %s", now.Name)
 	}
 	if err := p.mayCall(as); err != nil {
 		return Shown{}, err
@@ -103,7 +103,7 @@ func (p *Peers) Add(ctx context.Context, i peer.Invitation, as string) (Shown, e
 	var h peer.Hello
 	err = l.Call(ctx, peer.MethodInvitation, peer.UseInvitation{Secret: i.Secret, Name: p.cfg.Bench()}, &h)
 	if e, ok := errors.AsType[*rpc.Error](err); ok {
-		return Shown{}, &problem.Problem{Kind: problem.Refused, Text: plain.Cut(plain.Line(e.Message), 300), Remedy: "Ask its owner for another one: earlybench peer invite"}
+		return Shown{}, &problem.Problem{Kind: problem.Refused, Text: "The other bench refuses: " + plain.Cut(plain.Line(e.Message), 300) + ".", Remedy: "Ask its owner for a new one: earlybench peer invite"}
 	}
 	if err != nil {
 		return Shown{}, fmt.Errorf("use the invitation: %w", err)
@@ -146,7 +146,7 @@ func (p *Peers) visitor(ctx context.Context, l *peer.Link, method string, params
 	case peer.MethodHello:
 		return p.hello(), nil
 	}
-	return nil, rpc.Errorf(rpc.CodeRefused, "this bench does not know you: become its peer by an invitation or an introduction")
+	return nil, rpc.Errorf(rpc.CodeRefused, "this bench does not know you: become its peer with an invitation or an introduction")
 }
 
 // invited takes an invitation from a visitor, who is a peer from then on.
@@ -157,10 +157,10 @@ func (p *Peers) invited(ctx context.Context, l *peer.Link, params json.RawMessag
 	}
 	i, err := p.cfg.Records.Invitation(ctx, digest(u.Secret))
 	if errors.Is(err, store.ErrNotFound) || err == nil && !p.cfg.Clock.Now().Before(i.Ends) {
-		return nil, rpc.Errorf(rpc.CodeRefused, "the invitation was used already, or has ended")
+		return nil, rpc.Errorf(rpc.CodeRefused, "the invitation was already used, or has expired")
 	}
 	if err != nil {
-		return nil, rpc.Errorf(rpc.CodeFailed, "the invitation cannot be looked up now")
+		return nil, rpc.Errorf(rpc.CodeFailed, "the invitation cannot be checked now")
 	}
 	if err := p.admit(ctx, l, u.Name, i.Rights, i.Digest); err != nil {
 		p.cfg.Log.Error("keep a peer that was invited", "error", err)

@@ -52,7 +52,7 @@ func (p *Peers) Meeting() (Meeting, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.meeting == nil {
-		return Meeting{}, &problem.Problem{Kind: problem.NotFound, Text: "This bench is not being introduced to another one.", Remedy: "Begin: earlybench peer add HOST:PORT"}
+		return Meeting{}, &problem.Problem{Kind: problem.NotFound, Text: "This bench is not being introduced to another one.", Remedy: "Start one: earlybench peer add HOST:PORT"}
 	}
 	return p.meeting.Meeting, nil
 }
@@ -78,10 +78,10 @@ func (p *Peers) Meet(ctx context.Context, address, via, viaKey, as string) (Meet
 	}
 	give := func(err error) (Meeting, error) { l.Close(); end(); return Meeting{}, err }
 	if l.Key() == l.Own() {
-		return give(problem.Errorf(problem.Invalid, "at %s answers this bench itself", address))
+		return give(problem.Errorf(problem.Invalid, "the bench at %s is this one", address))
 	}
 	if now, is := p.ByKey(l.Key()); is {
-		return give(problem.Errorf(problem.Taken, "that bench is a peer already: %s", now.Name))
+		return give(problem.Errorf(problem.Taken, "that bench is already a peer: %s", now.Name))
 	}
 	m, err := p.exchange(ctx, l.Link)
 	if err != nil {
@@ -114,7 +114,7 @@ func (p *Peers) exchange(ctx context.Context, l *peer.Link) (*meeting, error) {
 		return nil, refusedIntroduction(err)
 	}
 	if len(b.Nonce) != introduction.NonceSize || len(b.Name) > introduction.MostText {
-		return nil, errors.New("what the other bench has answered is not valid")
+		return nil, errors.New("the other bench's answer is not valid")
 	}
 	if err := l.Call(ctx, peer.MethodReveal, peer.Reveal{Nonce: nonce}, nil); err != nil {
 		return nil, refusedIntroduction(err)
@@ -129,9 +129,9 @@ func refusedIntroduction(err error) error {
 	case !ok:
 		return problem.Errorf(problem.Unavailable, "introduce this bench: %w", err)
 	case e.Code == rpc.CodeBusy:
-		return &problem.Problem{Kind: problem.Taken, Text: "Another bench is being introduced there.", Remedy: "Try again in a few minutes."}
+		return &problem.Problem{Kind: problem.Taken, Text: "Another bench is being introduced there now.", Remedy: "Try again in a few minutes."}
 	case e.Code == rpc.CodePaused:
-		return &problem.Problem{Kind: problem.Blocked, Text: "The other bench pauses: " + plain.Cut(plain.Line(e.Message), 200) + ".", Remedy: "Try again later, or ask for an invitation: earlybench peer invite"}
+		return &problem.Problem{Kind: problem.Blocked, Text: "The other bench has paused introductions: " + plain.Cut(plain.Line(e.Message), 200) + ".", Remedy: "Try again later, or ask for an invitation: earlybench peer invite"}
 	}
 	return problem.Errorf(problem.Failed, "introduce this bench: %s", plain.Cut(plain.Line(e.Message), 200))
 }
@@ -143,7 +143,7 @@ func (p *Peers) await(ctx context.Context, m *meeting) {
 		p.ends(m, gaveUp(ctx))
 		return
 	case <-m.link.Done():
-		p.ends(m, errors.New("the other bench has ended the introduction"))
+		p.ends(m, errors.New("the other bench ended the introduction"))
 		return
 	case <-m.typed:
 	}
@@ -153,9 +153,9 @@ func (p *Peers) await(ctx context.Context, m *meeting) {
 	case ctx.Err() != nil:
 		err = gaveUp(ctx)
 	case err != nil:
-		err = fmt.Errorf("the other bench has not answered: %w", err)
+		err = fmt.Errorf("the other bench did not answer: %w", err)
 	case !t.Accepted:
-		err = errors.New("its owner has refused, or has not answered in time")
+		err = errors.New("its owner refused, or did not answer in time")
 	}
 	if err == nil {
 		var s Shown
@@ -170,9 +170,9 @@ func (p *Peers) await(ctx context.Context, m *meeting) {
 
 func gaveUp(ctx context.Context) error {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-		return fmt.Errorf("nobody has typed the words, or answered, within %s", introducesFor)
+		return fmt.Errorf("nobody typed the words or answered within %s", introducesFor)
 	}
-	return errors.New("it was given up")
+	return errors.New("it was cancelled")
 }
 
 // ends notes how an introduction has ended.
@@ -199,11 +199,11 @@ func (p *Peers) Type(text string) (Meeting, error) {
 	defer p.mu.Unlock()
 	m := p.meeting
 	if m == nil || m.State != Words {
-		return Meeting{}, &problem.Problem{Kind: problem.NotFound, Text: "No introduction waits for words.", Remedy: "Begin: earlybench peer add HOST:PORT"}
+		return Meeting{}, &problem.Problem{Kind: problem.NotFound, Text: "No introduction is waiting for words.", Remedy: "Start one: earlybench peer add HOST:PORT"}
 	}
 	if !typed.Equal(m.words) {
 		m.State = Failed
-		m.Trouble = &problem.Problem{Kind: problem.Refused, Text: "These are not the words that the other bench has to show: somebody may be between you and it. The introduction is over.", Remedy: "Make sure that the words come from the right person and from this introduction, then begin again."}
+		m.Trouble = &problem.Problem{Kind: problem.Refused, Text: "These are not the words that the other bench should show: somebody may be in between. The introduction has ended.", Remedy: "Make sure that the words come from the right person and from this introduction, then start again."}
 		m.stop()
 		return m.Meeting, nil
 	}
@@ -218,11 +218,11 @@ func (p *Peers) StopMeeting() error {
 	m := p.meeting
 	goes := m != nil && slices.Contains([]MeetingState{Words, Asked}, m.State)
 	if goes {
-		m.State, m.Trouble = Failed, errors.New("it was given up")
+		m.State, m.Trouble = Failed, errors.New("it was cancelled")
 	}
 	p.mu.Unlock()
 	if !goes {
-		return &problem.Problem{Kind: problem.NotFound, Text: "No introduction goes on.", Remedy: "Begin: earlybench peer add HOST:PORT"}
+		return &problem.Problem{Kind: problem.NotFound, Text: "No introduction is in progress.", Remedy: "Start one: earlybench peer add HOST:PORT"}
 	}
 	m.stop()
 	return nil

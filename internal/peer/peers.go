@@ -302,7 +302,7 @@ func (p *Peers) Ask(ctx context.Context, name, method string, params, result any
 	defer cancel()
 	err = l.Call(ctx, method, params, result)
 	if errors.Is(err, peer.ErrEnded) {
-		return &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("The connection to %s was lost.", name), Remedy: "It is made again by itself. Which layer fails: earlybench peer check " + name}
+		return &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("The connection to %s was lost.", name), Remedy: "The bench reconnects by itself. To see what fails: earlybench peer check " + name}
 	}
 	if e, ok := errors.AsType[*rpc.Error](err); ok {
 		return &problem.Problem{Kind: kinds[e.Code], Text: plain.Cut(plain.Line(e.Message), 300)}
@@ -315,7 +315,7 @@ var kinds = map[int]problem.Kind{rpc.CodeRefused: problem.Refused, rpc.CodeInval
 	rpc.CodeFailed: problem.Failed, rpc.CodeAsleep: problem.Unavailable, rpc.CodeNotFound: problem.NotFound}
 
 func (p *Peers) notConnected(name string) error {
-	return &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("There is no connection to %s now.", name), Remedy: "Which layer fails: earlybench peer check " + name}
+	return &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("There is no connection to %s now.", name), Remedy: "To see what fails: earlybench peer check " + name}
 }
 
 // Set changes what a peer may do here.

@@ -151,32 +151,32 @@ func TestAnInvitationIsGoodOnceAndForItsTimeAndForItsBench(t *testing.T) {
 	i, err := harbour.Invite(t.Context(), store.PeerRights{}, time.Hour, nil)
 	require.NoError(t, err)
 	_, err = harbour.Add(t.Context(), i, "")
-	require.ErrorContains(t, err, "of this bench itself")
+	require.ErrorContains(t, err, "was made by this bench")
 
 	other := newBench(t, "other-desk")
 	forged := i
 	forged.Addresses = []string{other.at}
 	_, err = moor.Add(t.Context(), forged, "")
-	require.ErrorContains(t, err, "whoever answers there is not harbour-desk")
+	require.ErrorContains(t, err, "the bench that answers there is not harbour-desk")
 	require.Empty(t, other.List(), "the secret was not even shown to it")
 
 	wrong := i
 	wrong.Secret = core.NewSecret()
 	_, err = moor.Add(t.Context(), wrong, "")
-	require.ErrorContains(t, err, "used already, or has ended")
+	require.ErrorContains(t, err, "already used, or has expired")
 
 	_, err = moor.Add(t.Context(), i, "")
 	require.NoError(t, err)
 	_, err = moor.Add(t.Context(), i, "")
-	require.ErrorContains(t, err, "a peer already")
+	require.ErrorContains(t, err, "already a peer")
 	_, err = other.Add(t.Context(), i, "")
-	require.ErrorContains(t, err, "used already, or has ended")
+	require.ErrorContains(t, err, "already used, or has expired")
 
 	late, err := harbour.Invite(t.Context(), store.PeerRights{}, time.Hour, nil)
 	require.NoError(t, err)
 	harbour.clock.Move(2 * time.Hour)
 	_, err = other.Add(t.Context(), late, "")
-	require.ErrorContains(t, err, "used already, or has ended")
+	require.ErrorContains(t, err, "already used, or has expired")
 	require.Empty(t, other.List())
 }
 
@@ -211,7 +211,7 @@ func TestTwoBenchesAreIntroducedByThreeWords(t *testing.T) {
 	require.Equal(t, "moor-desk", a.Name)
 	require.ErrorContains(t, harbour.Answer(a.Key, true), "has not typed the three words yet")
 	_, err := moor.Type("one two")
-	require.ErrorContains(t, err, "there are three words, and this has 2")
+	require.ErrorContains(t, err, "three words are needed, not 2")
 	m, err := moor.Type(a.Words)
 	require.NoError(t, err)
 	require.Equal(t, peer.Asked, m.State)
@@ -247,7 +247,7 @@ func TestSomebodyBetweenTwoBenchesIsCaught(t *testing.T) {
 	m, err := moor.Type(a.Words)
 	require.NoError(t, err)
 	require.Equal(t, peer.Failed, m.State)
-	require.ErrorContains(t, m.Trouble, "somebody may be between")
+	require.ErrorContains(t, m.Trouble, "somebody may be in between")
 	between.eventually("it is over there", func() bool { _, ok := between.Asking(); return !ok })
 	require.Empty(t, moor.List())
 	require.Empty(t, between.List())

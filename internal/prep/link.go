@@ -62,7 +62,7 @@ func (p *Prep) SetWireless(ctx context.Context, handle string, on bool) error {
 		return err
 	}
 	if !on && !slices.ContainsFunc(k.Ways(), func(w keeper.Reached) bool { return w.Linked && w.Cabled() }) {
-		return &problem.Problem{Kind: problem.Blocked, Text: handle + " is reached without a cable only, so that nothing could switch it on again from here.", Remedy: "Connect it by cable first, or switch it off on the device."}
+		return &problem.Problem{Kind: problem.Blocked, Text: handle + " is only reached without a cable, so it could not be switched on again from here.", Remedy: "Connect a cable first, or switch it off on the device."}
 	}
 	s, err := p.Outlook.Session(ctx, k)
 	if err != nil {
@@ -74,10 +74,10 @@ func (p *Prep) SetWireless(ctx context.Context, handle string, on bool) error {
 	}
 	err = w.Set(ctx, on)
 	if r, ok := errors.AsType[*device.Refusal](err); ok {
-		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s does not let a computer switch that: %s.", handle, r.Text), Remedy: "Switch it on the device."}
+		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s does not allow computers to switch that: %s.", handle, r.Text), Remedy: "Switch it on the device."}
 	}
 	if err != nil {
-		return fmt.Errorf("switch %s to be reached without a cable: %w", handle, err)
+		return fmt.Errorf("switch wireless access of %s: %w", handle, err)
 	}
 	return nil
 }

@@ -40,7 +40,7 @@ var outcomes = map[device.AdmitState]problem.Problem{
 	device.AdmitRefused: {Kind: problem.Person, Gate: "admitted", Text: "Somebody answered No on %s.",
 		Remedy: "Ask again, and let this computer in on its screen."},
 	device.AdmitExpired: {Kind: problem.Person, Gate: "admitted", Text: "Nobody answered on %s in time.",
-		Remedy: "Take it in your hand, then ask again."},
+		Remedy: "Pick it up, then ask again."},
 	device.AdmitBusy: {Kind: problem.Person, Gate: "admitted", Text: "%s is asking about another computer just now.",
 		Remedy: "Answer that question on its screen first, then ask again."},
 }
@@ -101,7 +101,7 @@ func (p *Prep) ask(ctx context.Context, run *job.Run) (any, error) {
 	}
 	outcome, ok := outcomes[state]
 	if !ok {
-		return nil, fmt.Errorf("%s answered %q, which is not known here", handle, state)
+		return nil, fmt.Errorf("%s gave an unknown answer: %q", handle, state)
 	}
 	outcome.Text = fmt.Sprintf(outcome.Text, handle)
 	return nil, &outcome

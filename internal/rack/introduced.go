@@ -47,7 +47,7 @@ func (r *Rack) Introduced(ctx context.Context, key string, d introduction.Descri
 func (r *Rack) CheckIntroduction(key string, d introduction.Description, as string) error {
 	k, err := r.introducedAs(key, d, as)
 	if err == nil && k == nil && r.series(d) == nil {
-		err = &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("No prep sheet fits the family %.40q and the model %.40q that the device states.", d.Family, d.Model),
+		err = &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("No prep sheet fits the device, which says that its family is %.40q and its model %.40q.", d.Family, d.Model),
 			Remedy: "Write one: earlybench sheet new."}
 	}
 	return err
@@ -64,10 +64,10 @@ func (r *Rack) introducedAs(key string, d introduction.Description, as string) (
 		switch {
 		case own.Family != d.Family || own.Code != d.Model:
 			return nil, &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("%s is a %s (%s, %s), and the device says that it is a %.40s of the family %.40s.", as, own.Model, own.Family, own.Code, d.Model, d.Family),
-				Remedy: "Introduce it without naming a device, or name another one."}
+				Remedy: "Introduce it without giving a device, or give another one."}
 		case own.Serial != "" && d.Serial != "" && own.Serial != d.Serial:
 			return nil, &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("%s has the serial %q, and the device says that it has %.40q.", as, own.Serial, d.Serial),
-				Remedy: "Introduce it without naming a device, or name another one."}
+				Remedy: "Introduce it without giving a device, or give another one."}
 		case own.Key != "" && own.Key != key:
 			return nil, pinned(own.Handle, key)
 		}
@@ -88,8 +88,8 @@ func (r *Rack) introducedAs(key string, d introduction.Description, as string) (
 }
 
 func pinned(handle, key string) error {
-	return &problem.Problem{Kind: problem.Changed, Text: fmt.Sprintf("The device says that it is %s, whose device key is another one.", handle),
-		Remedy: fmt.Sprintf("If %[1]s was wiped, pin its new key: earlybench rack set %[1]s --device-key %[2]s. If it was not, another device pretends to be it.", handle, key)}
+	return &problem.Problem{Kind: problem.Changed, Text: fmt.Sprintf("The device says that it is %s, but shows a different device key.", handle),
+		Remedy: fmt.Sprintf("If %[1]s was wiped, pin its new key: earlybench rack set %[1]s --device-key %[2]s. If not, another device is pretending to be it.", handle, key)}
 }
 
 // series is the sheets of the model that a device states.

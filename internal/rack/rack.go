@@ -237,7 +237,7 @@ var handleShape = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 func checkHandle(handle string) error {
 	switch {
 	case handle == UnseenID:
-		return problem.Errorf(problem.Invalid, "handle %s is taken: it means a device that does not show up at all", handle)
+		return problem.Errorf(problem.Invalid, "handle %s is reserved for a device that does not show up at all", handle)
 	case !handleShape.MatchString(handle):
 		return problem.Errorf(problem.Invalid, "handle %.60q is invalid: start with a lower-case letter, then use up to 39 letters, digits or hyphens", handle)
 	}
@@ -265,11 +265,11 @@ func checkHandsURL(text string) error {
 	}
 	u, err := url.Parse(text)
 	if err != nil || len(text) > mostHandsURL || u.Scheme != "http" && u.Scheme != "https" || u.User != nil || plain.Line(text) != text {
-		return problem.Errorf(problem.Invalid, "%.80q is not the address of a page of up to %d bytes: write one, such as http://localhost:7423/held/heron-2", text, mostHandsURL)
+		return problem.Errorf(problem.Invalid, "%.80q is not the address of a page, of up to %d bytes, such as http://localhost:7423/held/heron-2", text, mostHandsURL)
 	}
 	host := u.Hostname()
 	if ip := net.ParseIP(host); host != "localhost" && !strings.HasSuffix(host, ".localhost") && (ip == nil || !ip.IsLoopback()) {
-		return problem.Errorf(problem.Invalid, "%.80q is not on this computer: a page with a stand-in in your hand is at localhost", text)
+		return problem.Errorf(problem.Invalid, "%.80q is not on this computer: pages of stand-ins are at localhost", text)
 	}
 	return nil
 }
@@ -289,7 +289,7 @@ func (r *Rack) Set(ctx context.Context, handle string, c Change) error {
 		}
 	}
 	if c.Key != nil && !fingerprintShape.MatchString(*c.Key) {
-		return problem.Errorf(problem.Invalid, "device key %.80q is not a fingerprint: write SHA256: and 43 characters, as the device shows it", *c.Key)
+		return problem.Errorf(problem.Invalid, "device key %.80q is not a fingerprint: give SHA256: and 43 characters, as shown by the device", *c.Key)
 	}
 	if c.HandsURL != nil {
 		if err := checkHandsURL(*c.HandsURL); err != nil {

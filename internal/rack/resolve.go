@@ -105,7 +105,7 @@ const mostDevices = 2000
 // add puts a device on record and gives it a handle of its own.
 func (r *Rack) add(ctx context.Context, s *sheet.Series, d store.Device) (*keeper.Keeper, error) {
 	if n := len(r.All()); n >= mostDevices {
-		return nil, &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("The rack has %d devices, and takes no more.", n), Remedy: "Forget some that are not there any more: earlybench rack drop DEVICE."}
+		return nil, &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("The rack is full: it has %d devices.", n), Remedy: "Forget devices that are gone: earlybench rack drop DEVICE."}
 	}
 	d.ID = store.NewID()
 	d.Family, d.Maker, d.Code, d.Model, d.Created = s.Family, s.Maker, s.Model.Code, s.Model.Name, r.cfg.Clock.Now()
@@ -168,7 +168,7 @@ func (r *Rack) proven(ctx context.Context, k *keeper.Keeper, w ways.Way, key str
 	case d.Key == "" && w.Pins():
 		return k, k.Change(ctx, store.DeviceChange{Key: &key, First: true})
 	case d.Key == "":
-		return nil, &problem.Problem{Kind: problem.Person, Text: "This device is new, and its key may not be pinned over this way.", Remedy: "Connect it by cable once, or introduce it."}
+		return nil, &problem.Problem{Kind: problem.Person, Text: "This device is new, and its key must not be pinned over this connection.", Remedy: "Connect it by cable once, or introduce it."}
 	case d.Serial == "" && w.Pins(): // a hint was all that it was known by: it is another one
 		s := k.Series()
 		return r.add(ctx, s, store.Device{USB: d.USB, Key: key, Place: d.Place})
@@ -206,7 +206,7 @@ func (r *Rack) Drop(ctx context.Context, handle string) error {
 		return err
 	}
 	if len(k.Ways()) > 0 {
-		return problem.Errorf(problem.Blocked, "%s is reached now, and would be back at once. Pull its cable first, or switch off that it is reached without one; or retire it: earlybench retire %[1]s", handle)
+		return problem.Errorf(problem.Blocked, "%s is connected, so it would come back at once. Pull its cable or switch its wireless access off first; or retire it: earlybench retire %[1]s", handle)
 	}
 	release, err := k.Lease(ctx, "Drop "+handle, keeper.Exclusive)
 	if err != nil {

@@ -52,7 +52,7 @@ func listen() (l net.Listener, err error) {
 			return l, nil
 		}
 	}
-	return nil, fmt.Errorf("no loopback address is free for its USB: %w", err)
+	return nil, fmt.Errorf("there is no free loopback address for its USB: %w", err)
 }
 
 // offered is a device that is offered on this computer.

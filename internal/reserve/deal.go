@@ -79,7 +79,7 @@ type candidates struct {
 }
 
 func (c candidates) why(s store.Reservation) string {
-	text := fmt.Sprintf("%s there that will do, %d needed", areOf(c.possible+len(s.Devices)), s.Count)
+	text := fmt.Sprintf("%s available, %d needed", areOf(c.possible+len(s.Devices)), s.Count)
 	if c.aside != "" {
 		text += "; " + c.aside
 	}

@@ -161,7 +161,7 @@ func (r *Reserve) Ask(ctx context.Context, n Request) (store.Reservation, error)
 	case n.Long < time.Minute || n.Long > longest:
 		return store.Reservation{}, problem.Errorf(problem.Invalid, "devices are reserved for a minute to %d hours", longest/time.Hour)
 	case n.Within < 0 || n.Within > longest:
-		return store.Reservation{}, problem.Errorf(problem.Invalid, "a reservation waits for %d hours at most", longest/time.Hour)
+		return store.Reservation{}, problem.Errorf(problem.Invalid, "a reservation can wait for at most %d hours", longest/time.Hour)
 	}
 	choice, err := r.chosen(n.Where)
 	if err != nil {
@@ -171,7 +171,7 @@ func (r *Reserve) Ask(ctx context.Context, n Request) (store.Reservation, error)
 	open := len(r.all)
 	r.mu.Unlock()
 	if open >= mostOpen {
-		return store.Reservation{}, problem.Errorf(problem.Refused, "%d reservations are open already", open)
+		return store.Reservation{}, problem.Errorf(problem.Refused, "there are already %d open reservations", open)
 	}
 	one := newReservation(store.Reservation{ID: store.NewID(), State: store.ReservationWaiting, Actor: n.Actor, Title: plain.Cut(plain.Line(n.Title), 200), Where: n.Where, Count: n.Count, Peers: n.Peers,
 		Seconds: int(n.Long / time.Second), Within: int(n.Within / time.Second), Asked: r.cfg.Clock.Now().UTC(), Devices: []store.ReservedDevice{}})
@@ -220,7 +220,7 @@ func (r *Reserve) Heard(ctx context.Context, id, actor string) (store.Reservatio
 // Under returns an error unless work of an actor may be done under a reservation.
 func (r *Reserve) Under(id, actor string) error {
 	if _, err := r.find(id, actor); err != nil {
-		return &problem.Problem{Kind: problem.Gone, Text: "The reservation under which this was to be done has ended, or is not yours.", Remedy: "Reserve devices anew: earlybench with"}
+		return &problem.Problem{Kind: problem.Gone, Text: "The reservation for this has ended, or is not yours.", Remedy: "Reserve devices again: earlybench with"}
 	}
 	return nil
 }

@@ -188,7 +188,7 @@ func TestWhoNeedsMoreThanThereAreHoldsNobodyUp(t *testing.T) {
 	require.Len(t, d.active(d.ask(2).ID).Devices, 2)
 	r, err := d.Heard(t.Context(), many.ID, "access/night")
 	require.NoError(t, err)
-	require.Equal(t, "2 devices are there that will do, 3 needed", r.Reason)
+	require.Equal(t, "2 devices are available, 3 needed", r.Reason)
 }
 
 func TestAReservedDeviceIsForItsRunAlone(t *testing.T) {
@@ -231,7 +231,7 @@ func TestADeviceThatWorksIsReservedOnceItsWorkHasEnded(t *testing.T) {
 func TestARunThatIsNotHeardOfGivesAllBack(t *testing.T) {
 	d := deskWith(t, 1)
 	r := d.active(d.ask(1).ID)
-	require.Equal(t, "whoever asked for it was not heard of any more", d.isOver(r.ID).Reason)
+	require.Equal(t, "nothing was heard from its command any more", d.isOver(r.ID).Reason)
 	d.Eventually("the device is free", func() bool { return d.Rack.All()[0].Reserved() == "" })
 	over, err := d.Heard(t.Context(), r.ID, "access/night")
 	require.NoError(t, err, "who comes back late learns it")
@@ -242,7 +242,7 @@ func TestReservationsEndInTime(t *testing.T) {
 	d := deskWith(t, 1)
 	r := d.active(d.ask(1).ID)
 	d.Clock.Move(time.Hour)
-	require.Equal(t, "its time is over", d.isOver(r.ID).Reason)
+	require.Equal(t, "its time is up", d.isOver(r.ID).Reason)
 	d.Clock.Move(-2 * time.Hour)
 	w, err := d.Reserve.Ask(t.Context(), reserve.Request{Actor: "access/night", Title: "a test", Where: "moth", Count: 1, Long: time.Hour, Within: time.Second})
 	require.NoError(t, err)
@@ -250,7 +250,7 @@ func TestReservationsEndInTime(t *testing.T) {
 		w, err = d.Heard(context.Background(), w.ID, "access/night")
 		return err == nil && w.State == store.ReservationEnded
 	})
-	require.Equal(t, "no device is there that will do, 1 needed", w.Reason)
+	require.Equal(t, "no device is available, 1 needed", w.Reason)
 	require.Greater(t, w.Number, r.Number, "the order does not depend on the clock")
 }
 
@@ -294,7 +294,7 @@ func TestADeviceThatIsPulledIsLostAndToldApart(t *testing.T) {
 		r, err = d.Heard(context.Background(), r.ID, "access/night")
 		return err == nil && r.Devices[0].Lost != ""
 	})
-	require.Equal(t, "it is not reached any more", r.Devices[0].Lost)
+	require.Equal(t, "it cannot be reached any more", r.Devices[0].Lost)
 	require.Empty(t, r.Devices[1].Lost)
 	require.Equal(t, store.ReservationActive, r.State, "whoever has it decides what becomes of the other one")
 }

@@ -94,9 +94,9 @@ func (r *Reserve) whyOver(one *reservation) string {
 	defer r.mu.Unlock()
 	switch {
 	case time.Since(one.heard) > r.cfg.Lapse:
-		return "whoever asked for it was not heard of any more"
+		return "nothing was heard from its command any more"
 	case one.State == store.ReservationActive && !r.cfg.Clock.Now().Before(one.Ends):
-		return "its time is over"
+		return "its time is up"
 	case one.State == store.ReservationWaiting && one.Within > 0 && time.Since(one.since) > time.Duration(one.Within)*time.Second:
 		return cmp.Or(one.Reason, "the devices were not free in time")
 	}
@@ -111,7 +111,7 @@ func (r *Reserve) hasNow(ctx context.Context, one *reservation, d store.Reserved
 		case err != nil && problem.KindOf(err) != problem.NotFound:
 			return d, "" // the records cannot be read now
 		case err != nil:
-			return d, fmt.Sprintf("%s does not lend it any more", d.Peer)
+			return d, fmt.Sprintf("%s no longer lends it", d.Peer)
 		case l.State == store.LoanReturning || l.Over():
 			return d, cmp.Or(l.Reason, "its loan has ended")
 		}
@@ -127,7 +127,7 @@ func (r *Reserve) hasNow(ctx context.Context, one *reservation, d store.Reserved
 		}
 		return d, ""
 	case k == nil:
-		return d, "it is not on the rack any more"
+		return d, "it is no longer on the rack"
 	case !r.keep(one, k, true):
 		return d, "somebody else has reserved it"
 	}
@@ -135,7 +135,7 @@ func (r *Reserve) hasNow(ctx context.Context, one *reservation, d store.Reserved
 	if there(k) {
 		delete(one.away, d.Device)
 	} else if since(one.away, d.Device) > r.cfg.Away {
-		return d, "it is not reached any more"
+		return d, "it cannot be reached any more"
 	}
 	return d, ""
 }

@@ -42,7 +42,7 @@ type Item struct {
 }
 
 // ErrNothing is the error for a family whose sheet does not say how to retire it.
-var ErrNothing = problem.New(problem.Invalid, "its prep sheet does not say how to retire it")
+var ErrNothing = problem.New(problem.Invalid, "its prep sheet does not describe how to retire it")
 
 // Items returns what is to be done to retire a device, in order.
 func Items(st outlook.Standing) []Item {
@@ -114,7 +114,7 @@ func (r *Retire) Told(ctx context.Context, handle, step, by string) error {
 			continue
 		}
 		if !Confirmable(st, i.Step) {
-			return problem.Errorf(problem.Invalid, "step %s: the bench sees for itself whether it is done", step)
+			return problem.Errorf(problem.Invalid, "step %s cannot be confirmed: the bench observes whether it is done", step)
 		}
 		return r.mark(ctx, k, st, step, by)
 	}

@@ -106,8 +106,8 @@ func (s *Safe) consent(ctx context.Context, u Use) (string, error) {
 		return "", fmt.Errorf("look whether the use is allowed: %w", err)
 	}
 	if u.Unattended {
-		return "", &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("A person must consent that %s uses a key of the safe to %s.", u.Actor, u.Purpose),
-			Remedy: "Start it without --unattended, and consent for a time: on the page Keys, or with earlybench safe consent."}
+		return "", &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("A person must consent before %s may use a key of the safe to %s.", u.Actor, u.Purpose),
+			Remedy: "Run it without --unattended, and give consent for a time: on the page Keys, or with earlybench safe consent."}
 	}
 	r, err := s.ask(u)
 	if err != nil {
@@ -115,7 +115,7 @@ func (s *Safe) consent(ctx context.Context, u Use) (string, error) {
 	}
 	defer s.leave(r)
 	if u.Asking != nil {
-		u.Asking(fmt.Sprintf("Consent that %s uses %q to %s: on the page Keys, or earlybench safe consent %s", u.Actor, r.Name, u.Purpose, r.ID))
+		u.Asking(fmt.Sprintf("Consent needed: %s wants to use %q to %s. Answer on the page Keys, or with earlybench safe consent %s", u.Actor, r.Name, u.Purpose, r.ID))
 		defer u.Asking("")
 	}
 	timer := time.NewTimer(s.within)
@@ -125,11 +125,11 @@ func (s *Safe) consent(ctx context.Context, u Use) (string, error) {
 	case <-ctx.Done():
 		return "", context.Cause(ctx)
 	case <-timer.C:
-		return "", &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("Nobody has consented within %s that %s uses %q to %s.", s.within, u.Actor, r.Name, u.Purpose),
-			Remedy: "Ask for it again, and consent then: on the page Keys, or with earlybench safe consent."}
+		return "", &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("Nobody consented within %s that %s may use %q to %s.", s.within, u.Actor, r.Name, u.Purpose),
+			Remedy: "Try again, and consent in time: on the page Keys, or with earlybench safe consent."}
 	}
 	if !r.answer.Yes {
-		return "", problem.Errorf(problem.Refused, "%s has refused that %s uses %q to %s", r.answer.By, u.Actor, r.Name, u.Purpose)
+		return "", problem.Errorf(problem.Refused, "%s refused that %s may use %q to %s", r.answer.By, u.Actor, r.Name, u.Purpose)
 	}
 	return r.answer.By, nil
 }
@@ -157,7 +157,7 @@ func (s *Safe) ask(u Use) (*request, error) {
 		return s.asking.all[i], nil
 	}
 	if len(s.asking.all) >= askedMost {
-		return nil, problem.Errorf(problem.Unavailable, "%d uses of the safe wait for a person's consent already", askedMost)
+		return nil, problem.Errorf(problem.Unavailable, "%d uses of the safe are already waiting for a person's consent", askedMost)
 	}
 	now := s.cfg.Clock.Now().UTC()
 	r := &request{Request: Request{ID: store.NewID(), Use: u, Name: item.Name, Since: now, Ends: now.Add(s.within), Count: 1}, done: make(chan struct{})}
@@ -197,13 +197,13 @@ func (s *Safe) Answer(ctx context.Context, id string, a Answer) error {
 	i := slices.IndexFunc(s.asking.all, func(r *request) bool { return r.ID == id })
 	if i < 0 {
 		s.mu.Unlock()
-		return problem.Errorf(problem.NotFound, "request %.40s does not wait any more: it was answered, or its time is over", id)
+		return problem.Errorf(problem.NotFound, "request %.40s does not wait any more: it was answered, or its time is up", id)
 	}
 	r := s.asking.all[i]
 	select {
 	case <-r.done:
 		s.mu.Unlock()
-		return problem.Errorf(problem.Changed, "request %.40s was answered already by %s", id, r.answer.By)
+		return problem.Errorf(problem.Changed, "request %.40s was already answered by %s", id, r.answer.By)
 	default:
 	}
 	s.mu.Unlock()
@@ -216,7 +216,7 @@ func (s *Safe) Answer(ctx context.Context, id string, a Answer) error {
 	defer s.mu.Unlock()
 	select {
 	case <-r.done:
-		return problem.Errorf(problem.Changed, "request %.40s was answered already by %s", id, r.answer.By)
+		return problem.Errorf(problem.Changed, "request %.40s was already answered by %s", id, r.answer.By)
 	default:
 	}
 	r.answer = a
@@ -230,7 +230,7 @@ func (s *Safe) Permit(ctx context.Context, u Use, within time.Duration, by strin
 	case !ok:
 		return problem.Errorf(problem.NotFound, "key %.40s is not in the safe", u.Item)
 	case within <= 0 || within > ConsentMost:
-		return problem.Errorf(problem.Invalid, "a use is allowed for 31 days at most")
+		return problem.Errorf(problem.Invalid, "a use can be allowed for 31 days at most")
 	case u.Actor == "" || u.Purpose == "" || strings.ContainsAny(u.Actor+u.App+u.Purpose, "*\n"):
 		return problem.Errorf(problem.Invalid, "a rule is for one caller, app and purpose")
 	}

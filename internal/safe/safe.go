@@ -182,7 +182,7 @@ func (s *Safe) tell() {
 var (
 	ErrLocked  = &problem.Problem{Kind: problem.Person, Text: "The safe is locked.", Remedy: "Unlock it: earlybench safe unlock, or on the page Keys."}
 	ErrMissing = &problem.Problem{Kind: problem.Person, Text: "This bench has no safe for keys yet.", Remedy: "Make one: earlybench safe make, or on the page Keys."}
-	ErrWrong   = problem.New(problem.Refused, "that does not open the safe of this computer")
+	ErrWrong   = problem.New(problem.Refused, "this does not open the safe of this computer")
 )
 
 // call asks the holder for something.
@@ -211,7 +211,7 @@ func (s *Safe) call(ctx context.Context, method string, in holder.Request) (out 
 	case ctx.Err() != nil: // whoever asked has gone
 	case short.Err() != nil: // it may be busy for ever with a file that somebody made for that
 		s.Lock() //nolint:errcheck // it is told below
-		err = problem.Errorf(problem.Failed, "the safe did not answer within %s and was locked: %w", answerWithin, err)
+		err = problem.Errorf(problem.Failed, "the safe did not answer within %s, and was locked: %w", answerWithin, err)
 	}
 	return out, err
 }
@@ -354,7 +354,7 @@ func (s *Safe) Change(ctx context.Context, o holder.Opening) error {
 // week.
 func (s *Safe) SetIdle(ctx context.Context, d time.Duration) error {
 	if d < time.Minute || d > 7*24*time.Hour {
-		return problem.Errorf(problem.Invalid, "the safe locks after a minute at least, and after a week at most")
+		return problem.Errorf(problem.Invalid, "the idle time of the safe must be between a minute and a week")
 	}
 	if err := s.cfg.Store.SetSetting(ctx, "safe.idle", d.String()); err != nil {
 		return err

@@ -37,9 +37,9 @@ func (in *Insides) admissionTerms(context.Context) ([]ending.Term, error) {
 		}
 		t := ending.Term{ID: "admission-" + d.ID, Kind: ending.Admission, Name: "this bench", Holder: d.Handle, Devices: []string{d.Handle}, Mine: true, Notice: admissionNotice}
 		if f, ok := view.Get(fact.AdmitEnds, now); ok {
-			t.Ends, t.Stops = f.Value.Time().UTC(), d.Handle+" does not let this bench in any more."
+			t.Ends, t.Stops = f.Value.Time().UTC(), d.Handle+" no longer admits this bench."
 			t.ID += "-" + t.Ends.Format("20060102")
-			t.Step, t.Command = "Have it ask again, and answer on its screen.", "earlybench prep "+d.Handle
+			t.Step, t.Command = "Let it ask again, and answer on its screen.", "earlybench prep "+d.Handle
 		}
 		out = append(out, t)
 	}
@@ -55,10 +55,10 @@ func (in *Insides) accessTerms(ctx context.Context) ([]ending.Term, error) {
 	var out []ending.Term
 	for _, a := range all {
 		t := ending.Term{ID: "access-" + a.ID, Kind: ending.Access, Name: a.Name, Holder: "this bench", Begins: a.Created.UTC(), Ends: a.Ends.UTC(), Mine: true, Notice: accessNotice,
-			Stops: "What uses the access key " + a.Name + " is refused.", Step: "Make a new key, and give it to what uses this one.", Command: "earlybench access add NAME"}
+			Stops: "Programs that use the access key " + a.Name + " are refused.", Step: "Make a new key, and give it to these programs.", Command: "earlybench access add NAME"}
 		if a.Page != nil {
-			t.Notice, t.Stops = pageNotice, "The page of "+a.Name+" ends, who has no bench."
-			t.Step, t.Command = "Open another one, if it is still needed.", "earlybench console --person "+a.Name
+			t.Notice, t.Stops = pageNotice, "The page of "+a.Name+", who has no bench, ends."
+			t.Step, t.Command = "Open a new one if it is still needed.", "earlybench console --person "+a.Name
 		}
 		out = append(out, t)
 	}

@@ -434,7 +434,7 @@ func (in *Insides) public(ctx context.Context, identity string) (developer.Publi
 	}
 	public, err := developer.PublicOf(certificate.PublicKey)
 	if err != nil {
-		return public, nil, problem.Errorf(problem.Unsupported, "identity %s does not sign apps: its key is not one on P-256", identity)
+		return public, nil, problem.Errorf(problem.Unsupported, "identity %s cannot sign apps: its key is not a P-256 key", identity)
 	}
 	return public, certificate, nil
 }

@@ -84,7 +84,7 @@ func (p *PortTaken) Error() string {
 	if p.By != "" {
 		by = " by " + p.By
 	}
-	return fmt.Sprintf("port %d is taken%s; stop that, or choose another with --port N (0 takes a free one)", p.Port, by)
+	return fmt.Sprintf("port %d is in use%s; stop that program, or choose another port with --port N (0 takes a free one)", p.Port, by)
 }
 
 // Run runs a bench until ctx ends. It calls started once everything answers.
@@ -144,7 +144,7 @@ func Run(ctx context.Context, cfg Config, started func(Addresses)) (err error) {
 		return fmt.Errorf("look through the records: %w", err)
 	}
 	defect.Tell(func(e *defect.Error) {
-		cfg.Log.Error("a mistake in the program was contained", "in", e.In, "text", e.Text, "stack", e.Stack)
+		cfg.Log.Error("an error in the program was contained", "in", e.In, "text", e.Text, "stack", e.Stack)
 	})
 	in, err := MakeInsides(ctx, cfg, st, sheets, moved, keys, name)
 	if err != nil {

@@ -160,7 +160,7 @@ func TestTheConsoleIsServedWithItsPages(t *testing.T) {
 func TestABenchThatCannotStartSaysWhy(t *testing.T) {
 	cfg := config(t.TempDir())
 	cfg.Sheets = fstest.MapFS{"x/x.yaml": {Data: []byte("colour: red")}}
-	require.ErrorContains(t, service.Run(t.Context(), cfg, nil), "the prep sheets that ship are wrong:\nx/x.yaml:1:1")
+	require.ErrorContains(t, service.Run(t.Context(), cfg, nil), "the shipped prep sheets have errors:\nx/x.yaml:1:1")
 
 	cfg = config(t.TempDir())
 	require.NoError(t, os.WriteFile(filepath.Join(cfg.State, "bench.db"), []byte("this is no database, but long enough to be looked at"), 0o600))

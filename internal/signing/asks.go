@@ -51,9 +51,9 @@ func (s *asks[A]) begin(ctx context.Context, work *sync.WaitGroup, from store.Pe
 	case s.all[id] != nil:
 		return s.all[id].answer, nil
 	case ctx.Err() != nil:
-		return none, problem.Errorf(problem.Unavailable, "this bench ends just now")
+		return none, problem.Errorf(problem.Unavailable, "this bench is stopping")
 	case going >= mostAsks:
-		return none, problem.Errorf(problem.Refused, "%d requests of yours wait for a consent already", going)
+		return none, problem.Errorf(problem.Refused, "%d of your requests are already waiting for consent", going)
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	a := &ask[A]{of: from.Key, leave: cancel, answer: first}

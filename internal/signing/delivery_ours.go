@@ -116,11 +116,11 @@ func (s *Signing) Deliver(ctx context.Context, d Delivery, actor string) (job.Jo
 		return job.Job{}, err
 	}
 	if _, at := appfile.SplitIdentity(project.Identity); at != d.Peer {
-		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Text: fmt.Sprintf("%s puts onto its devices only what it signs itself, and %s is not signed there.", d.Peer, d.App),
-			Remedy: fmt.Sprintf("Have it signed there: earlybench app set %s --identity @%s. Or borrow the device: earlybench loan start %s --from %[2]s", project.Dir, d.Peer, d.Device)}
+		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Text: fmt.Sprintf("%s only installs apps that it signs itself, and %s is not signed there.", d.Peer, d.App),
+			Remedy: fmt.Sprintf("Let it be signed there: earlybench app set %s --identity @%s. Or borrow the device: earlybench loan start %s --from %[2]s", project.Dir, d.Peer, d.Device)}
 	}
 	if d.Device == "" || len(d.Device) > 60 {
-		return job.Job{}, problem.Errorf(problem.Invalid, "name the device of %s", d.Peer)
+		return job.Job{}, problem.Errorf(problem.Invalid, "name a device of %s", d.Peer)
 	}
 	verb := "Run"
 	if d.Try {
@@ -161,7 +161,7 @@ func (s *Signing) runDelivery(ctx context.Context, run *job.Run) (any, error) {
 		return nil, err
 	}
 	if looked.Locked && d.Unattended {
-		return nil, problem.Errorf(problem.Person, "the safe of %s is locked, and somebody has to open it", d.Peer)
+		return nil, problem.Errorf(problem.Person, "the safe of %s is locked, and somebody must open it", d.Peer)
 	}
 	manifest, o, err := s.offer(d.Peer, run.Job().ID, project, looked.Developer)
 	if err != nil {
@@ -211,7 +211,7 @@ func (s *Signing) delivered(ctx context.Context, run *job.Run, d Delivery, in co
 				return now, nil
 			}
 			if time.Since(changed) > stuckAfter {
-				return now, problem.Errorf(problem.Unavailable, "%s has told nothing new for %s", d.Peer, stuckAfter)
+				return now, problem.Errorf(problem.Unavailable, "%s has reported nothing new for %s", d.Peer, stuckAfter)
 			}
 		}
 		if err := clock.Sleep(ctx, clock.System{}, askEvery); err != nil {
@@ -229,11 +229,11 @@ func (s *Signing) saysOf(d Delivery, err error) error {
 	case p.Kind == problem.Refused:
 		return s.says(d.Peer, err)
 	}
-	remedy := "See what its devices are: earlybench rack --peers"
+	remedy := "See its devices: earlybench rack --peers"
 	if p.Kind == problem.Taken {
-		remedy = "Wait until it is free: earlybench rack --peers. If it is lent to this bench, do it without --at."
+		remedy = "Wait until it is free: earlybench rack --peers. If it is lent to this bench, leave out --at."
 	}
-	return &problem.Problem{Kind: p.Kind, Text: fmt.Sprintf("%s does not put it onto %s: %s.", d.Peer, d.Device, strings.TrimSuffix(p.Text, ".")), Remedy: remedy}
+	return &problem.Problem{Kind: p.Kind, Text: fmt.Sprintf("%s does not install it on %s: %s.", d.Peer, d.Device, strings.TrimSuffix(p.Text, ".")), Remedy: remedy}
 }
 
 // shows shows how a delivery goes.
@@ -247,7 +247,7 @@ func shows(run *job.Run, at string, last, now core.Delivered) {
 	switch now.State {
 	case core.DeliveryWaits:
 		if last.State != now.State {
-			run.Asks(fmt.Sprintf("Somebody at %s has to consent that it is signed there, and put onto the device", at))
+			run.Asks(fmt.Sprintf("Somebody at %s must consent to signing it and installing it on the device", at))
 		}
 	case core.DeliveryGets, core.DeliveryPuts:
 		if now.State == core.DeliveryPuts && last.State == core.DeliveryWaits { // it lacked nothing, or that went between two questions
@@ -277,11 +277,11 @@ func (o Outcome) with(a core.Delivered, d Delivery) (any, error) {
 	case core.DeliveryDone:
 		return o, nil
 	case core.DeliveryRefused:
-		return nil, problem.Errorf(problem.Refused, "%s has not signed it: %s", d.Peer, why)
+		return nil, problem.Errorf(problem.Refused, "%s did not sign it: %s", d.Peer, why)
 	case core.DeliveryFailed:
-		return o, &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("%s could not do it on %s: %s.", d.Peer, d.Device, why), Remedy: "Ask over there, or borrow the device: earlybench loan start " + d.Device + " --from " + d.Peer}
+		return o, &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("%s could not run it on %s: %s.", d.Peer, d.Device, why), Remedy: "Ask there, or borrow the device: earlybench loan start " + d.Device + " --from " + d.Peer}
 	}
-	return nil, problem.Errorf(problem.Failed, "%s answers what is not known here: %.40q", d.Peer, a.State)
+	return nil, problem.Errorf(problem.Failed, "%s gave an unknown answer: %.40q", d.Peer, a.State)
 }
 
 // offer describes the files of an app that was built, and has a peer get them until they are withdrawn. They are copied, so
@@ -301,7 +301,7 @@ func (s *Signing) offer(at, id string, p *appfile.Project, by developer.Public) 
 		return nil, nil, fmt.Errorf("pack %s: %w", p.ID, err)
 	}
 	if len(manifest) > mostManifest {
-		return nil, nil, problem.Errorf(problem.Invalid, "%s has too many files to be delivered: its manifest has %d bytes, and at most %d are taken", p.ID, len(manifest), mostManifest)
+		return nil, nil, problem.Errorf(problem.Invalid, "%s has too many files to be delivered: its manifest has %d bytes, the limit is %d", p.ID, len(manifest), mostManifest)
 	}
 	m, err := appfile.ParseManifest(manifest)
 	if err != nil {
@@ -331,7 +331,7 @@ func (o *offer) keep(root *os.Root, m *appfile.Manifest) error {
 			return err
 		}
 		if digest != f.SHA256 {
-			return fmt.Errorf("%s has changed while it was packed", f.Path)
+			return fmt.Errorf("%s changed while it was being packed", f.Path)
 		}
 		o.mu.Lock()
 		o.sizes[digest] = size
@@ -352,7 +352,7 @@ func (s *Signing) withdraw(id string) {
 const mostManifest = 700 << 10 // bytes
 
 // errNoFile is the same for a file that there is not, and for one that is for somebody else.
-var errNoFile = errors.New("there is no such file for you")
+var errNoFile = errors.New("no such file is shared with you")
 
 // File opens a file of a delivery for the peer to which it goes.
 func (s *Signing) File(_ context.Context, from store.Peer, ref core.FileRef) (io.ReadCloser, error) {

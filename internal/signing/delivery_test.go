@@ -173,8 +173,8 @@ func TestADeliveryIsRefusedBeforeAnybodyIsAsked(t *testing.T) {
 		require.Equal(t, job.Failed, done.State, name)
 		says[name] = done.Error.Text
 	}
-	require.Contains(t, says["no right to sign"], "this bench signs nothing for you")
-	require.Contains(t, says["look"], "you may look at "+handle+", not use it")
+	require.Contains(t, says["no right to sign"], "this bench does not sign for you")
+	require.Contains(t, says["look"], "you may look at "+handle+", but not use it")
 	require.Contains(t, says["hidden"], `there is no device "`+handle+`" that is shared with you`)
 	rights(signsAndUses)
 	release, err := p.Heron.Lease(t.Context(), "lent to somebody else", 0)
@@ -188,7 +188,7 @@ func TestADeliveryIsRefusedBeforeAnybodyIsAsked(t *testing.T) {
 	require.Empty(t, uses, "nobody was asked")
 
 	_, err = p.Moor.Signing.Deliver(t.Context(), signing.Delivery{App: "fellgate/callout", Peer: "harbour-desk"}, "ada")
-	require.ErrorContains(t, err, "name the device")
+	require.ErrorContains(t, err, "name a device")
 	signedHere := benchtest.SmallApp(t, true)
 	_, err = p.Moor.Tryouts.AddProject(t.Context(), signedHere)
 	require.NoError(t, err)
@@ -223,14 +223,14 @@ func TestAPeerThatSendsOtherFilesThanItHasNamedDeliversNothing(t *testing.T) {
 	}{
 		"other bytes": {func(core.FileRef) (io.ReadCloser, error) {
 			return io.NopCloser(strings.NewReader("it is no app!")), nil
-		}, "is not the file: its SHA-256 is another one"},
+		}, "is not the file: its SHA-256 differs"},
 		"bytes without end": {func(core.FileRef) (io.ReadCloser, error) {
 			return io.NopCloser(iotest.DataErrReader(endless{})), nil
-		}, "is not the file: its SHA-256 is another one"},
-		"nothing": {func(core.FileRef) (io.ReadCloser, error) { return nil, errors.New("there is no such file for you") }, "elsewhere does not send it"},
+		}, "is not the file: its SHA-256 differs"},
+		"nothing": {func(core.FileRef) (io.ReadCloser, error) { return nil, errors.New("no such file is shared with you") }, "elsewhere does not send it"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			c.Send = f.file
+			c.Sends(f.file)
 			in := core.Deliver{Sign: core.Sign{Manifest: manifest}, ID: "delivery-" + strings.ReplaceAll(name, " ", "-"), Device: p.Heron.Device().Handle}
 			var out core.Delivered
 			p.Harbour.Eventually("it has ended", func() bool {
@@ -268,7 +268,7 @@ func TestAPeerGetsTheFilesOfItsDeliveryAndNoOthers(t *testing.T) {
 	require.NoError(t, err)
 	for _, ref := range []core.FileRef{{Of: core.OfDelivery, Digest: strings.Repeat("0", 64)}, {Of: core.OfDelivery, Digest: "../../secret"}, {Of: "all", Digest: ""}, {Of: core.OfDelivery, From: -1}} {
 		_, err := l.File(t.Context(), ref)
-		require.ErrorContains(t, err, "there is no such file for you")
+		require.ErrorContains(t, err, "no such file is shared with you")
 	}
 }
 
@@ -279,7 +279,7 @@ func TestWhoAsksAgainAfterARestartIsToldWhatWasDone(t *testing.T) {
 	program, err := os.ReadFile(filepath.Join(dir, "source"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "app.wasm"), program, 0o600))
-	c.Send = func(ref core.FileRef) (io.ReadCloser, error) { return os.Open(filepath.Join(dir, "app.wasm")) }
+	c.Sends(func(ref core.FileRef) (io.ReadCloser, error) { return os.Open(filepath.Join(dir, "app.wasm")) })
 	public := p.Harbour.Safe.Developer()
 	manifest, err := appfile.Describe(project.Manifest(), os.DirFS(dir), project.Files, &public)
 	require.NoError(t, err)

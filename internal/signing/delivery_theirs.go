@@ -31,17 +31,17 @@ func (s *Signing) deliver(ctx context.Context, from store.Peer, in core.Deliver)
 	}
 	m, err := appfile.ParseManifest(in.Manifest)
 	if err != nil {
-		return none, problem.Errorf(problem.Invalid, "the manifest is refused: %w", err)
+		return none, problem.Errorf(problem.Invalid, "the manifest was refused: %w", err)
 	}
 	if err := bounds(m, in); err != nil {
-		return none, problem.Errorf(problem.Invalid, "the delivery is refused: %w", err)
+		return none, problem.Errorf(problem.Invalid, "the delivery was refused: %w", err)
 	}
 	k, may, err := s.cfg.Visible(from, in.Device)
 	switch {
 	case err != nil:
 		return none, err
 	case may != "use":
-		return none, problem.Errorf(problem.Refused, "you may look at %s, not use it", in.Device)
+		return none, problem.Errorf(problem.Refused, "you may look at %s, but not use it", in.Device)
 	}
 	mark := "delivery/" + bundle.Digest([]byte(id))[:20]
 	begun, err := s.cfg.Apps.Begun(ctx, mark) // before this service was started
@@ -61,7 +61,7 @@ func (s *Signing) deliver(ctx context.Context, from store.Peer, in core.Deliver)
 // bounds is an error if more is asked for than is taken.
 func bounds(m *appfile.Manifest, in core.Deliver) error {
 	if len(in.ID) < 8 || len(in.ID) > 64 {
-		return errors.New("its id has 8 to 64 characters")
+		return errors.New("its id must have 8 to 64 characters")
 	}
 	if len(m.Files) > bundle.MaxFiles || m.Size() > bundle.MaxBytes {
 		return bundle.ErrSize

@@ -43,15 +43,15 @@ func (s *Signing) Look(ctx context.Context, identity string) (core.SignerLooked,
 		return out, s.says(at, err)
 	}
 	if err := out.Developer.Check(); err != nil {
-		return out, problem.Errorf(problem.Failed, "%s tells a key that is none: %w", at, err)
+		return out, problem.Errorf(problem.Failed, "%s sent an invalid key: %w", at, err)
 	}
 	if name != "" {
 		c, err := x509.ParseCertificate(out.Certificate)
 		if err != nil {
-			return out, problem.Errorf(problem.Failed, "%s tells a certificate that is none: %w", at, err)
+			return out, problem.Errorf(problem.Failed, "%s sent an invalid certificate: %w", at, err)
 		}
 		if public, err := developer.PublicOf(c.PublicKey); err != nil || public != out.Developer {
-			return out, problem.Errorf(problem.Failed, "%s tells a certificate of another key", at)
+			return out, problem.Errorf(problem.Failed, "%s sent a certificate for another key", at)
 		}
 	}
 	raw, err := json.Marshal(out.Developer)
@@ -68,7 +68,7 @@ func (s *Signing) Look(ctx context.Context, identity string) (core.SignerLooked,
 func (s *Signing) says(at string, err error) error {
 	p, is := errors.AsType[*problem.Problem](err)
 	if is && p.Remedy == "" {
-		return &problem.Problem{Kind: p.Kind, Text: fmt.Sprintf("%s does not sign for this bench: %s.", at, strings.TrimSuffix(p.Text, ".")), Remedy: "Over there its owner lets it sign: earlybench peer set " + s.cfg.Bench() + " --sign"}
+		return &problem.Problem{Kind: p.Kind, Text: fmt.Sprintf("%s does not sign for this bench: %s.", at, strings.TrimSuffix(p.Text, ".")), Remedy: "Its owner can allow it there: earlybench peer set " + s.cfg.Bench() + " --sign"}
 	}
 	return err
 }
@@ -81,7 +81,7 @@ func (s *Signing) Signer(ctx context.Context, identity string, use safe.Use) (ap
 	}
 	name, at := appfile.SplitIdentity(identity)
 	if looked.Locked && use.Unattended {
-		return nil, problem.Errorf(problem.Person, "the safe of %s is locked, and somebody has to open it", at)
+		return nil, problem.Errorf(problem.Person, "the safe of %s is locked, and somebody must open it", at)
 	}
 	return &far{signing: s, ctx: ctx, peer: at, identity: name, use: use, looked: looked}, nil
 }
@@ -106,7 +106,7 @@ const (
 
 // SignManifest has a manifest signed, and checks what comes back.
 func (f *far) SignManifest(manifest []byte) (developer.Signature, error) {
-	ctx, cancel := context.WithTimeoutCause(f.ctx, signWithin, fmt.Errorf("%s has not signed it within %s", f.peer, signWithin))
+	ctx, cancel := context.WithTimeoutCause(f.ctx, signWithin, fmt.Errorf("%s did not sign it within %s", f.peer, signWithin))
 	defer cancel()
 	in := core.Sign{Identity: f.identity, Manifest: manifest, Unattended: f.use.Unattended}
 	out, err := f.wait(ctx, in)
@@ -122,7 +122,7 @@ func (f *far) SignManifest(manifest []byte) (developer.Signature, error) {
 		err = f.certified(manifest, out.Signature)
 	}
 	if err != nil {
-		return developer.Signature{}, problem.Errorf(problem.Failed, "what %s has signed does not hold: %w", f.peer, err)
+		return developer.Signature{}, problem.Errorf(problem.Failed, "the signature of %s is not valid: %w", f.peer, err)
 	}
 	return out.Signature, nil
 }
@@ -140,10 +140,10 @@ func (f *far) wait(ctx context.Context, in core.Sign) (out core.Signed, err erro
 		case err == nil && out.State == core.SignDone:
 			return out, nil
 		case err == nil && out.State == core.SignRefused:
-			return out, problem.Errorf(problem.Refused, "%s has not signed it: %s", f.peer, out.Reason)
+			return out, problem.Errorf(problem.Refused, "%s did not sign it: %s", f.peer, out.Reason)
 		case err == nil && !said && f.use.Asking != nil:
 			said = true
-			f.use.Asking(fmt.Sprintf("Somebody at %s has to consent that it is signed there", f.peer))
+			f.use.Asking(fmt.Sprintf("Somebody at %s must consent to signing it", f.peer))
 			defer f.use.Asking("")
 		}
 		if err := clock.Sleep(ctx, clock.System{}, askEvery); err != nil {
@@ -166,7 +166,7 @@ func (f *far) certified(manifest []byte, s developer.Signature) error {
 		return err
 	}
 	if string(c.Raw) != string(f.looked.Certificate) {
-		return errors.New("it is signed by another identity")
+		return errors.New("it is signed with another identity")
 	}
 	return nil
 }
@@ -200,9 +200,9 @@ func (s *Signing) check(ctx context.Context, identity string) peer.Point {
 		said := problem.Of(err)
 		p.Wrong, p.Remedy = strings.TrimSuffix(said.Text, "."), said.Remedy
 	case looked.Locked:
-		p.Wrong, p.Remedy = fmt.Sprintf("%s would sign by %s, but its safe is locked", at, name), "Somebody over there opens it: earlybench safe unlock"
+		p.Wrong, p.Remedy = fmt.Sprintf("%s would sign with %s, but its safe is locked", at, name), "Somebody there must open it: earlybench safe unlock"
 	default:
-		p.Note = fmt.Sprintf("it signs by %s, %s, once somebody or a rule over there consents", name, looked.Developer.Thumbprint())
+		p.Note = fmt.Sprintf("it signs with %s, %s, once a person or a rule there consents", name, looked.Developer.Thumbprint())
 	}
 	return p
 }

@@ -147,7 +147,7 @@ func TestAnAppIsSignedAtAPeerThatConsents(t *testing.T) {
 	}})
 	require.NoError(t, err)
 	require.Equal(t, p.harbour.Safe.Thumbprint(), f.App.By())
-	require.Equal(t, "Somebody at harbour-desk has to consent that it is signed there", *asked.Load())
+	require.Equal(t, "Somebody at harbour-desk must consent to signing it", *asked.Load())
 	uses, err := p.harbour.Store.SafeUses(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "peer/moor-desk", uses[0].Actor)
@@ -215,12 +215,12 @@ func TestAPeerThatDoesNotSignSaysWhy(t *testing.T) {
 		signs  bool
 		says   string
 	}{
-		"without the right": {func(d *desk, _ context.Context) (appfile.Signer, error) { return d.key, nil }, false, "this bench signs nothing for you"},
+		"without the right": {func(d *desk, _ context.Context) (appfile.Signer, error) { return d.key, nil }, false, "this bench does not sign for you"},
 		"a person refuses": {func(*desk, context.Context) (appfile.Signer, error) {
 			return nil, problem.Errorf(problem.Refused, "ines has refused it")
 		}, true, "nes has refused it"},
-		"by another key than it has told":  {func(*desk, context.Context) (appfile.Signer, error) { return other, nil }, true, "does not name the key that is to sign it"},
-		"by a signature of something else": {func(d *desk, _ context.Context) (appfile.Signer, error) { return otherwise{d.key}, nil }, true, "what harbour-desk has signed does not hold"},
+		"by another key than it has told":  {func(*desk, context.Context) (appfile.Signer, error) { return other, nil }, true, "does not name the key that should sign it"},
+		"by a signature of something else": {func(d *desk, _ context.Context) (appfile.Signer, error) { return otherwise{d.key}, nil }, true, "the signature of harbour-desk is not valid"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p, d := signsBy(t, c.signer)
@@ -293,7 +293,7 @@ func TestAPeerAsksForSoMuchAtOnceAndNoMore(t *testing.T) {
 			outcomes <- err
 		}()
 	}
-	require.ErrorContains(t, <-outcomes, "wait for a consent already")
+	require.ErrorContains(t, <-outcomes, "already waiting for consent")
 	cancel()
 	for range 5 {
 		require.Error(t, <-outcomes)

@@ -28,7 +28,7 @@ func Handles(method string) bool {
 // Call answers a peer.
 func (s *Signing) Call(ctx context.Context, from store.Peer, method string, params json.RawMessage) (any, error) {
 	if !from.Rights.Signs {
-		return nil, problem.Errorf(problem.Refused, "this bench signs nothing for you")
+		return nil, problem.Errorf(problem.Refused, "this bench does not sign for you")
 	}
 	switch method {
 	case core.MethodSignerLook:
@@ -71,7 +71,7 @@ func (s *Signing) Call(ctx context.Context, from store.Peer, method string, para
 
 func decode[T any](params json.RawMessage) (v T, err error) {
 	if err := strict.JSON(params, &v); err != nil {
-		return v, problem.Errorf(problem.Invalid, "what was asked for cannot be read: %w", err)
+		return v, problem.Errorf(problem.Invalid, "the request cannot be read: %w", err)
 	}
 	return v, nil
 }
@@ -94,7 +94,7 @@ func requested(in core.Sign) request {
 func (s *Signing) sign(from store.Peer, in core.Sign) (core.Signed, error) {
 	m, err := appfile.ParseManifest(in.Manifest)
 	if err != nil {
-		return core.Signed{}, problem.Errorf(problem.Invalid, "the manifest is refused: %w", err)
+		return core.Signed{}, problem.Errorf(problem.Invalid, "the manifest was refused: %w", err)
 	}
 	r := requested(in)
 	id := r.id(from.Key)
@@ -136,10 +136,10 @@ func (s *Signing) signNow(ctx context.Context, from store.Peer, m *appfile.Manif
 		return signature, err
 	}
 	if p, still := s.cfg.Peers.ByKey(from.Key); !still || !p.Rights.Signs {
-		return signature, errors.New("the right to it was withdrawn")
+		return signature, errors.New("the right was withdrawn")
 	}
 	if m.Developer == nil || *m.Developer != key.Public() {
-		return signature, errors.New("the manifest does not name the key that is to sign it")
+		return signature, errors.New("the manifest does not name the key that should sign it")
 	}
 	return key.SignManifest(r.Manifest)
 }

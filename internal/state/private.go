@@ -18,9 +18,9 @@ func private(dir string) error {
 	case err != nil:
 		return err
 	case info.Mode()&fs.ModeSymlink != 0:
-		return fmt.Errorf("%s is a link, and no link is followed here: name the directory itself", dir)
+		return fmt.Errorf("%s is a link, and links are not followed here: give the directory itself", dir)
 	case !info.IsDir():
-		return fmt.Errorf("%s is no directory", dir)
+		return fmt.Errorf("%s is not a directory", dir)
 	case !mine(info):
 		return fmt.Errorf("%s belongs to somebody else", dir)
 	}
@@ -41,9 +41,9 @@ func private(dir string) error {
 		name := filepath.Join(dir, e.Name())
 		switch {
 		case info.Mode()&fs.ModeSymlink != 0:
-			return fmt.Errorf("%s is a link, and no link is followed here: take it away", name)
+			return fmt.Errorf("%s is a link, and links are not followed here: remove it", name)
 		case !mine(info):
-			return fmt.Errorf("%s belongs to somebody else: take it away", name)
+			return fmt.Errorf("%s belongs to somebody else: remove it", name)
 		}
 	}
 	return nil

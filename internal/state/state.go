@@ -24,7 +24,7 @@ func Dir(given string) (string, error) {
 		if base == "" {
 			home, err := os.UserHomeDir()
 			if err != nil {
-				return "", fmt.Errorf("find the state directory: %w; name one with --state", err)
+				return "", fmt.Errorf("find the state directory: %w; give one with --state", err)
 			}
 			base = filepath.Join(home, ".local", "state")
 		}
@@ -67,7 +67,7 @@ func SocketDir(socket string) error {
 type Held struct{ Dir, By string }
 
 func (h *Held) Error() string {
-	return fmt.Sprintf("a bench runs with the state %s already (process %s); stop it, or name another state with --state", h.Dir, h.By)
+	return fmt.Sprintf("a bench is already running with the state %s (process %s); stop it, or give another state with --state", h.Dir, h.By)
 }
 
 // Lock makes the state directory private, and locks it for this process until release is called or it
@@ -78,7 +78,7 @@ func Lock(dir string) (release func(), err error) {
 	}
 	f, err := open(filepath.Join(dir, "lock"))
 	if err != nil {
-		return nil, fmt.Errorf("lock the state directory: %w; make %s writable for you, or name another with --state", err, dir)
+		return nil, fmt.Errorf("lock the state directory: %w; make %s writable, or give another with --state", err, dir)
 	}
 	if err := lock(f); err != nil {
 		by, _ := os.ReadFile(f.Name())

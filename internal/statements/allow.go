@@ -38,10 +38,10 @@ func (s *Statements) Allow(ctx context.Context, handle, app string, build *Build
 	w := s.startOf(k, app, build)
 	kind := kindFor(k, w.Signed)
 	if kind == "" {
-		return job.Job{}, problem.Errorf(problem.Invalid, "%s wants neither a grant nor a debug token for %s", handle, app)
+		return job.Job{}, problem.Errorf(problem.Invalid, "%s needs neither a grant nor a debug token for %s", handle, app)
 	}
 	if kind == statement.Grant && !w.Signed {
-		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "granted", Text: fmt.Sprintf("%s runs only apps that a signing identity has signed, and %s is signed by a bare key.", handle, app),
+		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "granted", Text: fmt.Sprintf("%s only runs apps signed with a signing identity, and %s is signed with a bare key.", handle, app),
 			Remedy: signRemedy}
 	}
 	if err := s.cfg.Outlook().Reachable(k); err != nil {
@@ -58,7 +58,7 @@ func (s *Statements) allow(ctx context.Context, run *job.Run) (any, error) {
 	}
 	k := s.cfg.Rack.ByID(a.Device)
 	if k == nil {
-		return nil, problem.New(problem.NotFound, "the device is not on record any more")
+		return nil, problem.New(problem.NotFound, "the device is no longer on record")
 	}
 	run.Phase("issue", 0)
 	st, err := s.have(ctx, k, a.App, a.Build)

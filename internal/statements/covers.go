@@ -19,7 +19,7 @@ func (s *Statements) On(handle string) ([]Statement, error) {
 	}
 	all, known := s.onDevice(k)
 	if !known && kindFor(k, false) == "" {
-		return nil, problem.Errorf(problem.Unsupported, "%s takes neither grants nor debug tokens", handle)
+		return nil, problem.Errorf(problem.Unsupported, "%s uses neither grants nor debug tokens", handle)
 	}
 	return all, nil
 }

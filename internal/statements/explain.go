@@ -55,7 +55,7 @@ func (s *Statements) MayRun(apps []string) map[string][]Cell {
 }
 
 // signRemedy is what to do about an app that only a bare key has signed.
-const signRemedy = "Choose an identity for it: earlybench app set DIRECTORY --identity NAME. Make one before: earlybench identity new NAME"
+const signRemedy = "Choose an identity for it: earlybench app set DIRECTORY --identity NAME. To make one first: earlybench identity new NAME"
 
 // Explain says whether an app may run on a device, or what stands against it: which line of which
 // statement, or which other gate. It is the build of the app's project that is explained; build is nil
@@ -76,7 +76,7 @@ func (s *Statements) explain(k *keeper.Keeper, w statement.Start, held []Stateme
 	of := s.cfg.Book.Of(facts.Subject{Kind: facts.App, ID: app}).View()
 	if f, ok := of.Get(fact.AppFamilies, s.cfg.Clock.Now()); ok && !f.Value.Has(series.Family) {
 		e.State, e.Unfit = ready.Shut, true
-		e.Text, e.Remedy = fmt.Sprintf("%s is made for %s, and %s is of the family %s.", app, f.Value, e.Device, series.Family), "Try it on a device of a family that it is made for."
+		e.Text, e.Remedy = fmt.Sprintf("%s is made for %s, and %s is of the family %s.", app, f.Value, e.Device, series.Family), "Use a device of a family that it is made for."
 		return e
 	}
 	switch kind := kindFor(k, w.Signed); {
@@ -85,7 +85,7 @@ func (s *Statements) explain(k *keeper.Keeper, w statement.Start, held []Stateme
 	case series.Needs("accepted"):
 		e.Gate, e.State = "accepted", s.cfg.Outlook().Glance(k, app).Readiness.Gate("accepted").State
 	default:
-		e.Text = fmt.Sprintf("%s wants neither a grant nor a debug token for %s.", e.Device, app)
+		e.Text = fmt.Sprintf("%s needs neither a grant nor a debug token for %s.", e.Device, app)
 	}
 	return e
 }
@@ -101,7 +101,7 @@ func (s *Statements) Covers(k *keeper.Keeper, w statement.Start) error {
 	p := &problem.Problem{Kind: problem.Blocked, Gate: e.Gate, Text: e.Text, Remedy: e.Remedy}
 	if e.Line != statement.LineType && e.Gate != "registered" {
 		word := word(kindFor(k, w.Signed))
-		p.Remedy = fmt.Sprintf("Have a %[1]s issued for the key that signs it, and put it on: earlybench %[1]s new %[2]s, then earlybench %[1]s put ID %[2]s", word, e.Device)
+		p.Remedy = fmt.Sprintf("Get a %[1]s for the key that signs it, and put it on the device: earlybench %[1]s new %[2]s, then earlybench %[1]s put ID %[2]s", word, e.Device)
 	}
 	return p
 }
@@ -113,9 +113,9 @@ func (s *Statements) acceptance(e *Explanation, k *keeper.Keeper) {
 	case ready.Open:
 		e.Text = fmt.Sprintf("The owner of %s has accepted the developer of %s.", e.Device, e.App)
 	case ready.NotNeeded:
-		e.Gate, e.Text = "", fmt.Sprintf("%s wants neither a grant nor a debug token for %s, and nobody has to accept its developer.", e.Device, e.App)
+		e.Gate, e.Text = "", fmt.Sprintf("%s needs neither a grant nor a debug token for %s, and nobody has to accept its developer.", e.Device, e.App)
 	case ready.Unknown:
-		e.Text, e.Remedy = fmt.Sprintf("%s was not linked yet, so nobody knows whether its owner has accepted the developer.", e.Device), "Link it: earlybench prep "+e.Device
+		e.Text, e.Remedy = fmt.Sprintf("%s has not been linked yet, so it is not known whether its owner has accepted the developer.", e.Device), "Link it: earlybench prep "+e.Device
 	default:
 		p := now.BlockedAt(e.Gate)
 		e.Text, e.Remedy = p.Text, p.Remedy
@@ -126,12 +126,12 @@ func (s *Statements) acceptance(e *Explanation, k *keeper.Keeper) {
 func (s *Statements) lines(e *Explanation, k *keeper.Keeper, kind statement.Kind, w statement.Start, held []Statement, known bool) {
 	e.Gate, e.State = gateOf(kind), ready.Shut
 	if kind == statement.Grant && !w.Signed { // whatever is on it
-		e.Line, e.Text = statement.LineType, fmt.Sprintf("%s runs only apps that a signing identity has signed, and %s is signed by a bare key.", e.Device, e.App)
+		e.Line, e.Text = statement.LineType, fmt.Sprintf("%s only runs apps signed with a signing identity, and %s is signed with a bare key.", e.Device, e.App)
 		e.Remedy = signRemedy
 		return
 	}
 	if !known {
-		e.State, e.Text = ready.Unknown, fmt.Sprintf("%s was not linked yet, so nobody knows what grants and debug tokens it has.", e.Device)
+		e.State, e.Text = ready.Unknown, fmt.Sprintf("%s has not been linked yet, so its grants and debug tokens are not known.", e.Device)
 		e.Remedy = "Link it: earlybench prep " + e.Device
 		return
 	}
@@ -175,14 +175,14 @@ const clockOff = 10 * time.Minute
 
 func (s *Statements) remedy(k *keeper.Keeper, app string, st *statement.Statement, line statement.Line, w statement.Start) string {
 	d := k.Device()
-	anew := fmt.Sprintf("Have a new one issued and put on it: earlybench prep %s --app %s", d.Handle, app)
+	anew := fmt.Sprintf("Get a new one and put it on the device: earlybench prep %s --app %s", d.Handle, app)
 	switch line {
 	case statement.LineBegins, statement.LineEnds:
 		if off := w.At.Sub(s.cfg.Clock.Now()); off.Abs() > clockOff && st.Cover(withTime(w, s.cfg.Clock.Now())) == nil {
-			return fmt.Sprintf("The clock of %s is off by %s, and by the clock of this computer it is good. Set the clock of %[1]s.", d.Handle, off.Round(time.Minute))
+			return fmt.Sprintf("The clock of %s is off by %s; by the clock of this computer it is valid. Set the clock of %[1]s.", d.Handle, off.Round(time.Minute))
 		}
 	case statement.LineID:
-		return "Ask your crew who has withdrawn it. " + anew
+		return "Ask your crew who withdrew it. " + anew
 	case statement.LineSubject, statement.LineKey:
 		return "It is somebody else's. Put your own on it: earlybench prep " + d.Handle + " --app " + app
 	}

@@ -53,7 +53,7 @@ func TestWhatMayRunWhereIsOneTable(t *testing.T) {
 	require.Contains(t, e.Remedy, "earlybench register add kestle-1")
 
 	j, err := d.Statements.Allow(t.Context(), "heron-1", app, nil, false, "owner/ada")
-	require.ErrorContains(t, err, "wants neither", j.ID)
+	require.ErrorContains(t, err, "needs neither", j.ID)
 	d.registers("kestle-1")
 	j, err = d.Statements.Allow(t.Context(), "kestle-1", app, nil, false, "owner/ada")
 	require.NoError(t, err)

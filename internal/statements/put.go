@@ -179,7 +179,7 @@ func word(k statement.Kind) string {
 func (s *Statements) putOn(ctx context.Context, id string, st Statement, replace bool) Row {
 	k := s.cfg.Rack.ByID(id)
 	if k == nil {
-		return Row{Device: id, Outcome: Refuses, Error: problem.Of(problem.New(problem.NotFound, "it is not on record any more"))}
+		return Row{Device: id, Outcome: Refuses, Error: problem.Of(problem.New(problem.NotFound, "it is no longer on record"))}
 	}
 	row := Row{Device: k.Device().Handle}
 	refuse := func(p *problem.Problem) Row {
@@ -187,7 +187,7 @@ func (s *Statements) putOn(ctx context.Context, id string, st Statement, replace
 		return row
 	}
 	if !st.Names(k.Device().Serial) { // before anything is sent
-		return refuse(&problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The %s does not name %s, whose serial is %s.", st.Kind.Noun(), row.Device, k.Device().Serial), Remedy: "Have one issued that names it: earlybench token new --devices " + row.Device})
+		return refuse(&problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The %s does not name %s, whose serial is %s.", st.Kind.Noun(), row.Device, k.Device().Serial), Remedy: "Get one that names it: earlybench token new --devices " + row.Device})
 	}
 	ctx, cancel := context.WithTimeout(ctx, putWithin)
 	defer cancel()
@@ -214,7 +214,7 @@ func (s *Statements) putOn(ctx context.Context, id string, st Statement, replace
 	row.Outcome = Put
 	now, err := on.List(ctx)
 	if err != nil || !slices.Contains(now, st.Text) {
-		return refuse(s.whyNot(ctx, k, cmp.Or(err, errors.New("it does not have it although it has taken it"))))
+		return refuse(s.whyNot(ctx, k, cmp.Or(err, errors.New("the device accepted it, but does not have it"))))
 	}
 	s.saw(ctx, k, now)
 	if others >= 0 && !slices.Contains(now, held[others].Text) {
@@ -262,13 +262,13 @@ func (s *Statements) whyNot(ctx context.Context, k *keeper.Keeper, err error) *p
 	r, refused := errors.AsType[*device.Refusal](err)
 	switch {
 	case refused && r.Kind == device.Sleeps:
-		return &problem.Problem{Kind: problem.Blocked, Gate: "awake", Text: h + " is asleep.", Remedy: "Wake it, then repeat it."}
+		return &problem.Problem{Kind: problem.Blocked, Gate: "awake", Text: h + " is asleep.", Remedy: "Wake it, then repeat this."}
 	case refused:
-		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s does not take it: %s.", h, r.Text), Remedy: "See earlybench why " + h}
+		return &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("%s refuses it: %s.", h, r.Text), Remedy: "See earlybench why " + h}
 	case errors.Is(err, device.ErrEnded) || errors.Is(err, device.ErrNotAdmitted):
-		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("The link to %s ended meanwhile.", h), Remedy: "Connect it again, then repeat it."}
+		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("The link to %s ended in the meantime.", h), Remedy: "Connect it again, then repeat this."}
 	case ctx.Err() != nil:
-		return &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("%s did not answer within %s.", h, putWithin), Remedy: "Look with earlybench why " + h}
+		return &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("%s did not answer within %s.", h, putWithin), Remedy: "To find out why: earlybench why " + h}
 	}
 	return problem.Of(fmt.Errorf("put it on %s: %w", h, err))
 }
@@ -320,7 +320,7 @@ func (s *Statements) TakeAllOff(ctx context.Context, k *keeper.Keeper) error {
 	}
 	s.saw(ctx, k, left)
 	if len(left) > 0 {
-		return problem.Errorf(problem.Failed, "%d grants or debug tokens are on %s still", len(left), k.Device().Handle)
+		return problem.Errorf(problem.Failed, "%[2]s still has %[1]d grants or debug tokens", len(left), k.Device().Handle)
 	}
 	for _, st := range s.All() {
 		if len(st.Devices) != 1 || st.Devices[0] != k.Device().Serial {

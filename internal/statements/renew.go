@@ -20,7 +20,7 @@ const renewAhead = 14 * 24 * time.Hour
 // notice is how long before its end one is told of, if it was not renewed by then.
 const notice = 5 * 24 * time.Hour
 
-// due is when a statement is renewed by itself.
+// due is when a statement is renewed automatically.
 func due(s *statement.Statement) time.Time {
 	return s.End().Add(-min(renewAhead, s.End().Sub(s.Begin())/3))
 }
@@ -148,12 +148,12 @@ func (s *Statements) term(st Statement) ending.Term {
 	if st.App != statement.Any {
 		apps = st.App
 	}
-	t := ending.Term{ID: st.ID, Kind: kind, Name: st.ID[:8], Holder: st.Subject, Begins: st.Begin(), Ends: st.End(), Notice: notice, Mine: s.Mine(st.Confirmation.Thumbprint), Stops: fmt.Sprintf("%s of %s does not start any more.", apps, st.Subject)}
+	t := ending.Term{ID: st.ID, Kind: kind, Name: st.ID[:8], Holder: st.Subject, Begins: st.Begin(), Ends: st.End(), Notice: notice, Mine: s.Mine(st.Confirmation.Thumbprint), Stops: fmt.Sprintf("%s of %s no longer starts.", apps, st.Subject)}
 	for _, a := range s.All() {
 		t.Alone = t.Alone || a.ID == st.ID && s.renews(a)
 	}
 	if t.Mine && !t.Alone {
-		t.Step, t.Command = "Have a new one issued, and put it on.", fmt.Sprintf("earlybench %s new DEVICE", word(st.Kind))
+		t.Step, t.Command = "Get a new one, and put it on the device.", fmt.Sprintf("earlybench %s new DEVICE", word(st.Kind))
 	}
 	if !t.Mine {
 		t.Stops = fmt.Sprintf("It is %s's; your apps do not need it.", st.Subject)

@@ -108,7 +108,7 @@ func TestASignedAppRunsUnderAGrantForItsIdentity(t *testing.T) {
 	// By a bare key it does not run there.
 	d.project("")
 	_, err = d.Statements.Allow(t.Context(), h, app, nil, false, "owner/ada")
-	require.ErrorContains(t, err, "only apps that a signing identity has signed")
+	require.ErrorContains(t, err, "only runs apps signed with a signing identity")
 	require.Contains(t, d.Outlook.Look(k, app).BlockedAt("granted").Text, "this one is signed by a bare key")
 	require.Equal(t, statement.LineType, d.Statements.Explain(k, app, nil).Line)
 	require.Contains(t, problem.Of(err).Remedy, "earlybench app set")

@@ -144,7 +144,7 @@ func (s *Statements) Find(id string) (Statement, error) {
 		return found[0], nil
 	}
 	if len(found) > 1 {
-		return Statement{}, problem.Errorf(problem.Invalid, "%d statements begin with %.60q: write more of it", len(found), id)
+		return Statement{}, problem.Errorf(problem.Invalid, "%d statements begin with %.60q: give more of the id", len(found), id)
 	}
 	return Statement{}, fmt.Errorf("grant or debug token %.60s: %w", id, store.ErrNotFound)
 }
@@ -164,9 +164,9 @@ func (s *Statements) check(text string) (Statement, error) {
 		}
 	}
 	if last == nil {
-		return Statement{}, &problem.Problem{Kind: problem.Refused, Text: "No authority is on record, so nothing says who may sign grants and debug tokens.", Remedy: "Add it: earlybench authority add URL"}
+		return Statement{}, &problem.Problem{Kind: problem.Refused, Text: "No authority has been added, so it is not known who may sign grants and debug tokens.", Remedy: "Add it: earlybench authority add URL"}
 	}
-	return Statement{}, problem.Errorf(problem.Refused, "it is refused: %w", last)
+	return Statement{}, problem.Errorf(problem.Refused, "it was refused: %w", last)
 }
 
 // Add keeps a grant or a debug token that somebody has handed over. It is checked offline.
@@ -216,7 +216,7 @@ func (s *Statements) Issue(ctx context.Context, ask Ask) (Statement, error) {
 		w.Kind = core.KindToken
 	}
 	if w.Key == "" {
-		return Statement{}, &problem.Problem{Kind: problem.Person, Text: "There is no development key yet, for which a debug token could be issued.", Remedy: "Make a safe: earlybench safe make"}
+		return Statement{}, &problem.Problem{Kind: problem.Person, Text: "There is no development key yet that a debug token could be issued for.", Remedy: "Make a safe: earlybench safe make"}
 	}
 	if w.Devices, err = s.serials(ask); err != nil {
 		return Statement{}, err
@@ -227,10 +227,10 @@ func (s *Statements) Issue(ctx context.Context, ask Ask) (Statement, error) {
 	}
 	st, err := s.check(issued.Text)
 	if err != nil {
-		return st, fmt.Errorf("what %s has issued: %w", acc.Authority, err)
+		return st, fmt.Errorf("the statement issued by %s: %w", acc.Authority, err)
 	}
 	if st.ID != issued.ID || st.Kind != ask.Kind || st.Confirmation.Thumbprint != w.Key {
-		return st, problem.Errorf(problem.Refused, "%s has issued something else than it was asked for; it was not kept", acc.Authority)
+		return st, problem.Errorf(problem.Refused, "%s issued something other than requested; it was not saved", acc.Authority)
 	}
 	st.Asked = true
 	return st, s.keep(context.WithoutCancel(ctx), st)
@@ -246,7 +246,7 @@ func (s *Statements) serials(ask Ask) ([]string, error) {
 		serial := name
 		if k, err := s.cfg.Rack.Find(name); err == nil {
 			if serial = k.Device().Serial; serial == "" {
-				return nil, problem.Errorf(problem.Invalid, "the serial of %s is not known: connect it first", name)
+				return nil, problem.Errorf(problem.Invalid, "the serial of %s is not known yet: connect it first", name)
 			}
 		} else if core.CheckSerial(name) != nil || !strings.ContainsAny(name, " ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789") {
 			return nil, err
@@ -256,7 +256,7 @@ func (s *Statements) serials(ask Ask) ([]string, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, problem.New(problem.Invalid, "name the devices that it is for, or say that it is for any")
+		return nil, problem.New(problem.Invalid, "name the devices that it is for, or choose any")
 	}
 	return out, nil
 }
@@ -267,20 +267,20 @@ func refused(err error) error {
 	if !ok {
 		return err
 	}
-	p := &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The authority issues nothing: %s.", r.Error())}
+	p := &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The authority did not issue it: %s.", r.Error())}
 	switch r.Type {
 	case core.ProblemUnlisted:
 		p.Remedy = "Register them first: earlybench register add"
 	case core.ProblemStanding:
 		p.Remedy = "See what each standing gives: earlybench authority"
 	case core.ProblemKey:
-		p.Remedy = "Use an identity of this crew that is good: earlybench identity"
+		p.Remedy = "Use a valid identity of this crew: earlybench identity"
 	}
 	return p
 }
 
 // Drop forgets a grant or a debug token here; with withdraw it is withdrawn at its authority before,
-// so that no device takes it any more once it has heard of that.
+// so that no device takes it any more once it has learned of that.
 func (s *Statements) Drop(ctx context.Context, id string, withdraw bool) error {
 	st, err := s.Find(id)
 	if err != nil {

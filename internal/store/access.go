@@ -76,7 +76,7 @@ func (s *Store) AddAccess(ctx context.Context, a Access) error {
 			return err
 		}
 		if n > 0 {
-			return problem.Errorf(problem.Taken, "there is an access key %s already: end it first, or choose another name", a.Name)
+			return problem.Errorf(problem.Taken, "there is already an access key %s: end it first, or choose another name", a.Name)
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO access (`+accessColumns+`) VALUES (?,?,?,?,?,?,'',?,?)`,
 			a.ID, a.Name, a.Secret, strings.Join(a.Rights, ","), stamp(a.Created), stamp(a.Ends), strings.Join(a.Devices, ","), page)

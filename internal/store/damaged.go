@@ -33,7 +33,7 @@ func (d *database) found(q string, err error) error {
 		d.damaged.texts = append(d.damaged.texts, text)
 	}
 	return &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("In %s a record of %s cannot be read (%v).", d.file, table, err),
-		Remedy: "All others can. It comes back with a backup from before: earlybench backup restore FILE."}
+		Remedy: "All others can. Restore it from an earlier backup: earlybench backup restore FILE."}
 }
 
 // Damaged returns what could not be read of the records since the start, and was left out, such as "a

@@ -86,9 +86,9 @@ func (f Files) Whole(ctx context.Context, digest string) error {
 	if hex.EncodeToString(h.Sum(nil)) == digest {
 		return nil
 	}
-	how := "is damaged: its SHA-256 is not the one on record"
+	how := "is damaged: its SHA-256 does not match the record"
 	if os.Rename(r.Name(), filepath.Join(f.Dir, damagedPrefix+digest)) == nil {
-		how += "; it was set aside as " + damagedPrefix + digest
+		how += "; it was moved aside as " + damagedPrefix + digest
 	}
 	return f.lost(how, digest)
 }
@@ -98,7 +98,7 @@ const damagedPrefix = "damaged-"
 
 func (f Files) lost(how, digest string) error {
 	return &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The bench's file %s %s.", f.Path(digest), how),
-		Remedy: "Take it in again: run the app from its project, add the file, or fetch it. Or put a backup in place: earlybench backup restore FILE."}
+		Remedy: "Add it again: run the app from its project, add the file, or fetch it. Or restore a backup: earlybench backup restore FILE."}
 }
 
 // WhileWanted reads from r until ctx ends.

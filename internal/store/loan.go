@@ -63,7 +63,7 @@ type Loan struct {
 	Place  int    `json:"place,omitempty"` // in the queue, from 1
 	Wait   int    `json:"wait,omitempty"`  // how many seconds it will likely wait
 	Made   bool   `json:"made,omitempty"`  // the record of the device was made for it
-	Away   string `json:"away,omitempty"`  // why its lender does not reach it now; "" while it does
+	Away   string `json:"away,omitempty"`  // why its lender cannot reach it now; "" while it does
 	Step   string `json:"step,omitempty"`  // what hands over there have to do then
 }
 

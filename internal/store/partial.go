@@ -66,7 +66,7 @@ const mapHead = 40 // bytes of the map before its counts
 // the file is there.
 func (f Files) Begin(digest string, size int64) (*Partial, error) {
 	if raw, err := hex.DecodeString(digest); err != nil || len(raw) != sha256.Size || size <= 0 || size > maxPartial {
-		return nil, fmt.Errorf("a file of digest %.80q and %d bytes cannot be kept", digest, size)
+		return nil, fmt.Errorf("a file with the digest %.80q and %d bytes cannot be saved", digest, size)
 	}
 	if _, err := os.Stat(f.Path(digest)); err == nil {
 		return nil, fs.ErrExist
@@ -94,8 +94,8 @@ func (f Files) room(bytes int64) error {
 	if err != nil || free >= bytes+spareBytes { // where free space is not known, the write itself says it
 		return nil
 	}
-	return &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("The disk has no room for it: %d MB are needed, and %d MB are free in %s.", (bytes+spareBytes)>>20, free>>20, f.Dir),
-		Remedy: "Free some space there, then try again. What is here already is kept."}
+	return &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("There is not enough disk space: %d MB are needed, %d MB are free in %s.", (bytes+spareBytes)>>20, free>>20, f.Dir),
+		Remedy: "Free some space there, then try again. What has already arrived is kept."}
 }
 
 func (f Files) partialPath(digest string) string { return filepath.Join(f.Dir, ".part-"+digest) }
@@ -196,7 +196,7 @@ func (p *Partial) Leave(s Span) {
 // its end are an error.
 func (p *Partial) Write(s *Span, b []byte) error {
 	if int64(len(b)) > s.To-s.From {
-		return fmt.Errorf("%d bytes are beyond the end of the span", int64(len(b))-(s.To-s.From))
+		return fmt.Errorf("%d bytes are past the end of the range", int64(len(b))-(s.To-s.From))
 	}
 	if _, err := p.data.WriteAt(b, s.From); err != nil {
 		return fmt.Errorf("keep a part of a file: %w", err)
@@ -260,7 +260,7 @@ func (p *Partial) await(i int, done int64) int64 {
 // is dropped, and the error is [ErrOther].
 func (p *Partial) Finish() error {
 	if n := p.Bytes(); n != p.size {
-		return fmt.Errorf("only %d of %d bytes have come", n, p.size)
+		return fmt.Errorf("only %d of %d bytes have arrived", n, p.size)
 	}
 	<-p.hashing
 	path := p.files.partialPath(p.digest)

@@ -136,7 +136,7 @@ func TestAFileForWhichTheDiskHasNoRoomIsRefusedBeforeItsFirstByte(t *testing.T) 
 	_, err := files.Begin(digest, 1<<40)
 	var p *problem.Problem
 	require.ErrorAs(t, err, &p)
-	require.Contains(t, p.Text, "no room")
+	require.Contains(t, p.Text, "not enough disk space")
 	require.NotEmpty(t, p.Remedy)
 }
 

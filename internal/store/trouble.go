@@ -55,23 +55,23 @@ func trouble(file string, err error) error {
 		return err
 	case isLocked(err):
 		p.Text = fmt.Sprintf("Another program has locked %s.", file)
-		p.Remedy = "End what else reads or writes that file, such as a database viewer, then do it again."
+		p.Remedy = "Close whatever else uses that file, such as a database viewer, then try again."
 	case c == sqlite3.SQLITE_FULL:
 		p.Text = fmt.Sprintf("The disk of %s is full.", dir)
-		p.Remedy = "Free some space, then do it again: earlybench tidy says what of the bench can go."
+		p.Remedy = "Free some space, then try again. earlybench tidy removes what the bench no longer needs."
 	case c == sqlite3.SQLITE_READONLY || c == sqlite3.SQLITE_CANTOPEN || c == sqlite3.SQLITE_PERM:
 		p.Text = fmt.Sprintf("%s cannot be written (%v).", file, err)
-		p.Remedy = fmt.Sprintf("Make %s and what is in it writable for you, and the disk too, then do it again.", dir)
+		p.Remedy = fmt.Sprintf("Make %s, its contents and the disk writable, then try again.", dir)
 	case isDamaged(err):
 		return damaged(file, err.Error())
 	default:
 		if why := refusal(dir); why != nil {
 			p.Text = fmt.Sprintf("%s cannot be written: %v.", dir, why)
-			p.Remedy = fmt.Sprintf("Make %s writable again, then do it again. The system's log says why a disk became read-only.", dir)
+			p.Remedy = fmt.Sprintf("Make %s writable again, then try again. The system log says why a disk became read-only.", dir)
 			return p
 		}
 		p.Text = fmt.Sprintf("The disk could not read or write %s (%v).", file, err)
-		p.Remedy = "Look whether the disk has room and is not failing, then do it again."
+		p.Remedy = "Check that the disk has space and is not failing, then try again."
 	}
 	return p
 }
@@ -79,10 +79,10 @@ func trouble(file string, err error) error {
 // unavailable is the error where the records cannot be written: nothing of the change was kept.
 func (s *Store) unavailable(doing string, err error) error {
 	if p, ok := errors.AsType[*problem.Problem](trouble(s.db.file, err)); ok {
-		p.Text += " Nothing of it was kept."
+		p.Text += " Nothing was saved."
 		return p
 	}
-	return problem.Errorf(problem.Unavailable, "%s: %w; nothing of it was kept", doing, err)
+	return problem.Errorf(problem.Unavailable, "%s: %w; nothing was saved", doing, err)
 }
 
 // asUnavailable gives an error of the database its kind. Errors that have a kind keep it.
@@ -110,7 +110,7 @@ func whole(ctx context.Context, db *database) error {
 
 func damaged(file, how string) error {
 	return &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("%s is damaged (%s).", file, how),
-		Remedy: "Put a backup in its place, which keeps the damaged one beside it: earlybench backup restore FILE."}
+		Remedy: "Restore a backup; the damaged file is kept beside it: earlybench backup restore FILE."}
 }
 
 // migrate brings the file to the newest schema. One of a newer program is refused, since this one would
@@ -131,7 +131,7 @@ func migrate(ctx context.Context, db *database) error {
 	sources := p.ListSources()
 	if known := sources[len(sources)-1].Version; has > known {
 		return &problem.Problem{Kind: problem.Unsupported, Text: fmt.Sprintf("%s was written by a newer Early Bench: its records have version %d, and this program knows up to %d.", db.file, has, known),
-			Remedy: "Start it with that program, or name another state directory with --state. Nothing was changed."}
+			Remedy: "Use that program, or give another state directory with --state. Nothing was changed."}
 	}
 	_, err = p.Up(ctx)
 	return err

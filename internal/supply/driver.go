@@ -32,7 +32,7 @@ const KindInstall = "driver.install"
 func (s *Supply) Add(ctx context.Context, raw []byte) (store.DriverSet, error) {
 	set, err := driver.Open(bytes.NewReader(raw), int64(len(raw)))
 	if err != nil {
-		return store.DriverSet{}, problem.Errorf(problem.Invalid, "the driver set is refused: %w", err)
+		return store.DriverSet{}, problem.Errorf(problem.Invalid, "the driver set was refused: %w", err)
 	}
 	digest, _, err := s.Files.Put(bytes.NewReader(raw))
 	if err != nil {
@@ -94,20 +94,20 @@ func (s *Supply) Install(ctx context.Context, c Consent) (job.Job, error) {
 	i := slices.IndexFunc(all, func(x driver.Candidate) bool { return x.Digest == c.Accept })
 	switch {
 	case c.Accept == "" && fits == nil:
-		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "driver", Text: fmt.Sprintf("No driver set that is known here fits %s.", c.Device),
+		return job.Job{}, &problem.Problem{Kind: problem.Blocked, Gate: "driver", Text: fmt.Sprintf("No known driver set fits %s.", c.Device),
 			Remedy: fmt.Sprintf("Add its file: earlybench driver add FILE. Or add a depot that has it: earlybench depot add URL. Those for similar models: earlybench driver show %s.", c.Device)}
 	case c.Accept == "":
 		return job.Job{}, &problem.Problem{Kind: problem.Person, Gate: "driver",
-			Text:   fmt.Sprintf("Driver set %s %s is to be installed on host %s, which needs your consent.", fits.Manifest.Name, fits.Manifest.Version, p.host),
+			Text:   fmt.Sprintf("Installing driver set %s %s on host %s needs your consent.", fits.Manifest.Name, fits.Manifest.Version, p.host),
 			Remedy: "Consent with --accept " + fits.Digest + despiteText(fits) + "."}
 	case i < 0:
-		return job.Job{}, &problem.Problem{Kind: problem.Refused, Gate: "driver", Text: "What was consented to is none of the driver sets that may be used for " + c.Device + " now.",
+		return job.Job{}, &problem.Problem{Kind: problem.Refused, Gate: "driver", Text: "The digest that was consented to is not one of the driver sets for " + c.Device + " now.",
 			Remedy: "Look at them again with earlybench driver show " + c.Device + ", then consent to one."}
 	}
 	chosen := all[i]
 	for _, d := range chosen.Against() {
 		if !slices.Contains(c.Despite, d.Word) {
-			return job.Job{}, &problem.Problem{Kind: problem.Person, Gate: "driver", Text: d.Text, Remedy: "If you want it nevertheless, consent to that too: --despite " + d.Word + "."}
+			return job.Job{}, &problem.Problem{Kind: problem.Person, Gate: "driver", Text: d.Text, Remedy: "To use it anyway, also consent to that: --despite " + d.Word + "."}
 		}
 	}
 	if err := s.Outlook.Check(k, c.Revision); err != nil {
@@ -231,7 +231,7 @@ func (s *Supply) carry(ctx context.Context, run *job.Run, a args) error {
 // fetchSet fetches a set from its depot and keeps it.
 func (s *Supply) fetchSet(ctx context.Context, run *job.Run, a args) error {
 	if a.Offer == nil {
-		return &problem.Problem{Kind: problem.Failed, Text: "The depot does not offer that driver set any more.", Remedy: "Look again with earlybench driver show."}
+		return &problem.Problem{Kind: problem.Failed, Text: "The depot no longer offers that driver set.", Remedy: "Look again with earlybench driver show."}
 	}
 	s.fetchingSet.Lock() // two devices may need the same set
 	defer s.fetchingSet.Unlock()
@@ -246,13 +246,13 @@ func (s *Supply) fetchSet(ctx context.Context, run *job.Run, a args) error {
 	defer f.Close()
 	set, err := driver.Open(f, a.Offer.File.Size)
 	if err == nil && (set.About.Name != a.Offer.Name || set.About.Version != a.Offer.Version) {
-		err = errors.New("it is another one than the index says")
+		err = errors.New("it is not the one in the index")
 	}
 	if err == nil && set.Publisher == nil && !a.Offer.Unsigned {
-		err = errors.New("it is not signed, although the index does not say so")
+		err = errors.New("it is not signed, but the index says that it is")
 	}
 	if err != nil {
-		return errors.Join(problem.Errorf(problem.Failed, "driver set %s %s is refused: %w", a.Offer.Name, a.Offer.Version, err), s.Files.Drop(a.Digest))
+		return errors.Join(problem.Errorf(problem.Failed, "driver set %s %s was refused: %w", a.Offer.Name, a.Offer.Version, err), s.Files.Drop(a.Digest))
 	}
 	return s.keepSet(ctx, set.Held(a.Digest))
 }
@@ -286,7 +286,7 @@ func (s *Supply) changeRules(rules *udev.Rules, busID string, change func([]driv
 		}
 	}
 	if err := rules.Trigger(busID); err != nil {
-		s.Log.Info("a changed rule counts at the next plug", "error", err)
+		s.Log.Info("the changed rule takes effect at the next plug", "error", err)
 	}
 	return nil
 }
@@ -307,7 +307,7 @@ func (s *Supply) bound(ctx context.Context, k *keeper.Keeper, name string) error
 				return context.Cause(ctx)
 			}
 			if name == "" {
-				return &problem.Problem{Kind: problem.Failed, Gate: "driver", Text: "The rule is in place, but the system has not opened the node yet.", Remedy: "Pull the cable and plug it in again."}
+				return &problem.Problem{Kind: problem.Failed, Gate: "driver", Text: "The rule is installed, but the system has not opened the device node yet.", Remedy: "Pull the cable and plug it in again."}
 			}
 			return &problem.Problem{Kind: problem.Failed, Gate: "driver", Text: fmt.Sprintf("Driver set %s is installed, but the host did not bind it to the interface.", name),
 				Remedy: "Pull the cable and plug it in again."}
@@ -329,7 +329,7 @@ func (s *Supply) TakeBack(ctx context.Context, handle string) (string, error) {
 	if p.link == nil || !slices.ContainsFunc(s.candidates(p), func(c driver.Candidate) bool { return c.Bound }) {
 		return "", &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("No driver set is bound to the device link of %s.", handle)}
 	}
-	release, err := k.Lease(ctx, "Take the driver of "+handle+" back", keeper.Exclusive)
+	release, err := k.Lease(ctx, "Remove the driver of "+handle+" back", keeper.Exclusive)
 	if err != nil {
 		return "", err
 	}

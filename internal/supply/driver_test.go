@@ -170,7 +170,7 @@ func TestASetThatTheDepotSaysIsSignedMustBe(t *testing.T) {
 	require.NoError(t, err)
 	done := b.Ended(j)
 	require.Equal(t, job.Failed, done.State)
-	require.Contains(t, done.Error.Text, "it is not signed, although the index does not say so")
+	require.Contains(t, done.Error.Text, "it is not signed, but the index says that it is")
 	sets, err := b.Store.DriverSets(t.Context())
 	require.NoError(t, err)
 	require.Empty(t, sets)

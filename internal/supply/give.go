@@ -23,16 +23,16 @@ func (s *Supply) Give(ctx context.Context, handle, to, bench string) error {
 	p, ok := s.placeOf(k)
 	switch {
 	case !ok:
-		return &problem.Problem{Kind: problem.Blocked, Gate: "seen", Text: fmt.Sprintf("%s is on the bus of no host just now, so nobody can give it away.", handle), Remedy: "Plug it in first."}
+		return &problem.Problem{Kind: problem.Blocked, Gate: "seen", Text: fmt.Sprintf("%s is not on any host's bus now, so it cannot be given away.", handle), Remedy: "Plug it in first."}
 	case !s.Hosts.MayGive(p.host):
-		return &problem.Problem{Kind: problem.Unsupported, Text: fmt.Sprintf("%s is connected to the bench's own computer, whose programs the bench does not command.", handle),
-			Remedy: "Release it in the program that has it: earlybench host tree names it."}
+		return &problem.Problem{Kind: problem.Unsupported, Text: fmt.Sprintf("%s is connected to the bench's own computer, and the bench cannot control the program that uses it.", handle),
+			Remedy: "Release it in that program; earlybench host tree shows which one it is."}
 	}
 	back := to == bench || to == p.host
 	if back {
 		to = ""
 	} else if !s.Hosts.Watched(to) {
-		return &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("No host here is called %.60q.", to), Remedy: fmt.Sprintf("Name this bench, %s, or a host: earlybench host lists them.", bench)}
+		return &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("No host here is called %.60q.", to), Remedy: fmt.Sprintf("Give this bench, %s, or a host from earlybench host.", bench)}
 	}
 	if back && p.device.Holder == "" {
 		if f, ok := k.Facts().View().Get(fact.USBHolder, s.Clock.Now()); !ok || f.Value.Text() == "" {
@@ -65,7 +65,7 @@ func (s *Supply) given(ctx context.Context, k *keeper.Keeper, back bool) error {
 			if context.Cause(ctx) != context.DeadlineExceeded {
 				return context.Cause(ctx)
 			}
-			return problem.Errorf(problem.Failed, "the hosts have agreed, but the device is not where it should be after %s", giveWithin)
+			return problem.Errorf(problem.Failed, "the hosts agreed, but the device did not appear there within %s", giveWithin)
 		case <-changed:
 		}
 	}

@@ -35,7 +35,7 @@ func TestADriverSetIsInstalledWithConsentToJustThatOne(t *testing.T) {
 	k := b.Watch(benchtest.Handset(t, true))
 	b.First(k, "driver")
 	_, err := s.Install(t.Context(), supply.Consent{Device: "heron-1", Accept: "", Actor: "owner/ada"})
-	require.Contains(t, asProblem(t, err).Text, "No driver set that is known here fits heron-1")
+	require.Contains(t, asProblem(t, err).Text, "No known driver set fits heron-1")
 
 	raw := benchtest.DriverSet(t, "halden-link")
 	d, err := s.Add(t.Context(), raw)

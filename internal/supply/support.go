@@ -72,9 +72,9 @@ func (s *Supply) Fetch(ctx context.Context, accept, actor string) ([]job.Job, er
 	}
 	switch {
 	case len(needs) == 0:
-		return nil, &problem.Problem{Kind: problem.NotFound, Text: "No device on the rack lacks a support pack that a depot here has."}
+		return nil, &problem.Problem{Kind: problem.NotFound, Text: "No device on the rack needs a support pack that a depot offers."}
 	case accept == "":
-		return nil, &problem.Problem{Kind: problem.Person, Gate: "support", Text: "Support packs are fetched with your consent to their licences only.",
+		return nil, &problem.Problem{Kind: problem.Person, Gate: "support", Text: "Support packs are only fetched with your consent to their licences.",
 			Remedy: "See what is needed with earlybench host needs, then consent with --accept DIGEST."}
 	case len(wanted) == 0:
 		return nil, &problem.Problem{Kind: problem.Refused, Gate: "support", Text: "What was consented to is not what is needed now.",
@@ -132,7 +132,7 @@ func (s *Supply) holdFetch(_ context.Context, j job.Job) (func(), error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if other := s.fetching[digest]; other != "" {
-		return nil, problem.Errorf(problem.Taken, "%s %s is being fetched already, by job %s", a.Offer.Name, a.Offer.Version, other)
+		return nil, problem.Errorf(problem.Taken, "%s %s is already being fetched, by job %s", a.Offer.Name, a.Offer.Version, other)
 	}
 	s.fetching[digest] = j.ID
 	return func() {
@@ -234,7 +234,7 @@ func (s *Supply) checkPack(o *depot.Offer) error {
 		err = p.Matches(o)
 	}
 	if err != nil {
-		return errors.Join(problem.Errorf(problem.Failed, "support pack %s %s is refused: %w", o.Name, o.Version, err), s.Files.Drop(o.File.SHA256))
+		return errors.Join(problem.Errorf(problem.Failed, "support pack %s %s was refused: %w", o.Name, o.Version, err), s.Files.Drop(o.File.SHA256))
 	}
 	return nil
 }
@@ -247,7 +247,7 @@ func (s *Supply) AddPack(ctx context.Context, file *os.File) (Pack, error) {
 	}
 	p, err := depot.OpenPack(file, info.Size())
 	if err != nil {
-		return Pack{}, problem.Errorf(problem.Invalid, "the support pack is refused: %w", err)
+		return Pack{}, problem.Errorf(problem.Invalid, "the support pack was refused: %w", err)
 	}
 	if _, err := file.Seek(0, 0); err != nil {
 		return Pack{}, err

@@ -86,7 +86,7 @@ func TestAnUpdateOfTheDeviceMakesItsPackOutdatedAndTheNextOneNeeded(t *testing.T
 	require.Len(t, terms, 1, "it is among what ends")
 	require.Equal(t, ending.Open, terms[0].At(b.Clock.Now()), "when an update will come is not known")
 	require.Equal(t, []string{k.Device().Handle}, terms[0].Devices)
-	require.Contains(t, terms[0].Stops, "An update")
+	require.Contains(t, terms[0].Stops, "Updating the device")
 	require.NoError(t, k.Facts().Observe(t.Context(), k.Seen(fact.OSRelease, fact.Of(fact.Release("6.3")), fact.Device)))
 	state(b, k, "outdated")
 	require.Equal(t, "6.3", s.Needs()[0].Offer.For.Release)
@@ -95,7 +95,7 @@ func TestAnUpdateOfTheDeviceMakesItsPackOutdatedAndTheNextOneNeeded(t *testing.T
 	require.NoError(t, err)
 	require.Len(t, terms, 1)
 	require.Equal(t, ending.Ended, terms[0].At(b.Clock.Now()))
-	require.Contains(t, terms[0].Stops, "has release 6.3 now")
+	require.Contains(t, terms[0].Stops, "now has release 6.3")
 	require.Equal(t, "earlybench prep "+k.Device().Handle, terms[0].Command)
 }
 
@@ -135,7 +135,7 @@ func TestALyingDepotIsSaidToLieAndNothingIsKept(t *testing.T) {
 	require.NoError(t, err)
 	done := b.Ended(jobs[0])
 	require.Equal(t, job.Failed, done.State)
-	require.Contains(t, done.Error.Text, "another file than its index names")
+	require.Contains(t, done.Error.Text, "a file that is not the one in its index")
 	state(b, k, "missing")
 	left, err := os.ReadDir(b.Files.Dir)
 	require.NoError(t, err)

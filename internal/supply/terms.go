@@ -26,7 +26,7 @@ func (s *Supply) Terms(context.Context) ([]ending.Term, error) {
 			}
 		}
 		if len(t.Devices) > 0 {
-			t.Stops = "An update of the device to another release outdates it."
+			t.Stops = "Updating the device to another release makes it outdated."
 			out = append(out, t)
 		}
 	}
@@ -37,7 +37,7 @@ func (s *Supply) Terms(context.Context) ([]ending.Term, error) {
 func outdated(t ending.Term, u user) ending.Term {
 	t.ID += "-" + u.handle + "-" + u.release
 	t.Holder, t.Devices = u.handle, []string{u.handle}
-	t.Stops = fmt.Sprintf("%s has release %s now, and the support pack that is here is not for it.", u.handle, u.release)
+	t.Stops = fmt.Sprintf("%s now has release %s, and its support pack here is for another release.", u.handle, u.release)
 	t.Step, t.Command = "Fetch the support pack for its release.", "earlybench prep "+u.handle
 	t.Ends = u.since.UTC().Truncate(time.Second)
 	return t

@@ -99,11 +99,11 @@ const shortest = day
 func (t *Tidy) SetRules(ctx context.Context, r Rules) error {
 	for name, d := range map[string]time.Duration{"tryouts": r.Tryouts, "jobs": r.Jobs, "app files": r.Apps, "support packs": r.Packs, "the audit": r.Audit} {
 		if d < shortest || d > 100*365*day {
-			return problem.Errorf(problem.Invalid, "%s cannot be kept for %s: say from 1 day to 100 years", name, d)
+			return problem.Errorf(problem.Invalid, "%s cannot be kept for %s: give 1 day to 100 years", name, d)
 		}
 	}
 	if r.Most < 1<<20 {
-		return problem.Errorf(problem.Invalid, "files cannot be kept in %d bytes: say 1 MB or more", r.Most)
+		return problem.Errorf(problem.Invalid, "files cannot be kept in %d bytes: give 1 MB or more", r.Most)
 	}
 	raw, err := json.Marshal(r)
 	if err != nil {
@@ -353,7 +353,7 @@ func (t *Tidy) partials(_ context.Context, p *Plan, _ time.Time) error {
 		if time.Since(l.At) <= partialsFor {
 			continue
 		}
-		p.Rows = append(p.Rows, Row{Kind: "files that came in part", Name: l.Name[:12], Count: 1, Bytes: l.Bytes, Since: l.At, Why: "nothing more has come for " + days(partialsFor),
+		p.Rows = append(p.Rows, Row{Kind: "files that came in part", Name: l.Name[:12], Count: 1, Bytes: l.Bytes, Since: l.At, Why: "no progress for " + days(partialsFor),
 			drop: func(context.Context) error { return t.Files.Drop(l.Name) }})
 	}
 	return nil

@@ -31,7 +31,7 @@ func (w *work) build(ctx context.Context) (string, error) {
 	path, err := lookPath(command[0], chosen)
 	if err != nil {
 		return "", &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The build needs the program %s, which is not on this computer's search path.", command[0]),
-			Remedy: "Install it, or put its directory on the PATH with which the service is started."}
+			Remedy: "Install it, or add its directory to the PATH that the service is started with."}
 	}
 	if err := w.fill(ctx); err != nil {
 		return "", err

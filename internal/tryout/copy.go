@@ -75,9 +75,9 @@ func (w *work) copyFiles(ctx context.Context) (string, error) {
 	w.run.Phase("copy", total)
 	w.run.Progress(have)
 	if 0 < have && have < total {
-		on := fmt.Sprintf("goes on at byte %d", have)
+		on := fmt.Sprintf("continues at byte %d", have)
 		if w.again {
-			on = fmt.Sprintf("goes on by %s at byte %d", w.way, have)
+			on = fmt.Sprintf("continues by %s at byte %d", w.way, have)
 		}
 		w.run.Note(on)
 	}
@@ -91,7 +91,7 @@ func (w *work) copyFiles(ctx context.Context) (string, error) {
 	w.run.Progress(total)
 	w.result.Sent = total - have
 	if have == total {
-		return "nothing: the device has it all", nil
+		return "nothing: the device already has it", nil
 	}
 	return fmt.Sprintf("%d bytes", total-have), nil
 }
@@ -110,7 +110,7 @@ func counted(f *appfile.File, lacks []device.Lack) (total, have int64, err error
 	for _, l := range lacks {
 		size, ok := sizes[l.SHA256]
 		if !ok || l.Size != size || l.Have < 0 || l.Have > size {
-			return 0, 0, problem.Errorf(problem.Failed, "the device asks for what the app does not have: from byte %d of %d of a file %.12q", l.Have, l.Size, l.SHA256)
+			return 0, 0, problem.Errorf(problem.Failed, "the device requests data that the app does not have: from byte %d of %d of a file %.12q", l.Have, l.Size, l.SHA256)
 		}
 		have -= size - l.Have
 		delete(sizes, l.SHA256) // once each
@@ -153,14 +153,14 @@ func (w *work) refused(err error) error {
 	gate, remedy := "", ""
 	switch r.Kind {
 	case device.NotAllowed:
-		gate, remedy = "mode", "Look with earlybench why "+w.record.Device+"."
+		gate, remedy = "mode", "To find out why: earlybench why "+w.record.Device+"."
 	case device.Sleeps:
 		return w.asleep("")
 	case device.Unsigned:
-		gate, remedy = "accepted", "Build it on this bench, which signs it by its development key: earlybench run DIRECTORY "+w.record.Device+"."
+		gate, remedy = "accepted", "Build it on this bench, which signs it with its development key: earlybench run DIRECTORY "+w.record.Device+"."
 	case device.NoRoom:
 		w.record.Ended = store.EndedAtSpace
-		gate, remedy = "tried", "Take something off the device that needs much room."
+		gate, remedy = "tried", "Remove something large from the device."
 	}
 	return &problem.Problem{Kind: problem.Blocked, Gate: gate, Text: fmt.Sprintf("%s refuses %s: %s.", w.record.Device, w.project.ID, r.Text), Remedy: remedy}
 }
@@ -197,9 +197,9 @@ func (w *work) cut(ctx context.Context, err error, there, total int64) error {
 	}
 	select {
 	case <-w.session.Done():
-		reason, remedy := "the cable was pulled, or the device restarted", "Connect it again and start this again: what has arrived is not sent twice."
+		reason, remedy := "the cable was pulled, or the device restarted", "Connect it again, then repeat this: what has arrived is not sent again."
 		if w.way == "wireless" {
-			reason = "it has left the network, fell asleep, or restarted"
+			reason = "it left the network, fell asleep, or restarted"
 		}
 		if said := device.Why(w.session); said != "" {
 			reason, remedy = said, remoteRemedy
@@ -224,7 +224,7 @@ func (w *work) sleeps() bool {
 func (w *work) asleep(when string) error {
 	w.record.Ended = store.EndedAsleep
 	return &problem.Problem{Kind: problem.Blocked, Gate: "awake", Text: fmt.Sprintf("%s fell asleep%s.", w.record.Device, when),
-		Remedy: "Wake it, and set it to rest later. Then start this again: what has arrived is not sent twice."}
+		Remedy: "Wake it, and set it to rest later. Then repeat this: what has arrived is not sent again."}
 }
 
 // lost wraps an error that occurred while talking to the device. If the session has
@@ -240,11 +240,11 @@ func (w *work) lost(doing string, err error) error {
 	default:
 	}
 	if said := device.Why(w.session); gone && said != "" {
-		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("The link to %s ended during: %s. As its lender says, %s.", w.record.Device, doing, said), Remedy: remoteRemedy}
+		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("The link to %s ended during: %s. Its lender says: %s.", w.record.Device, doing, said), Remedy: remoteRemedy}
 	}
 	if gone {
 		return &problem.Problem{Kind: problem.Gone, Text: fmt.Sprintf("The link to %s ended during: %s.", w.record.Device, doing),
-			Remedy: "Connect it again and start this again."}
+			Remedy: "Connect it again, then repeat this."}
 	}
 	return fmt.Errorf("%s: %w", doing, err)
 }

@@ -55,7 +55,7 @@ func (w *work) uncovered(r *device.Refusal) error {
 		gate = "token"
 	}
 	return &problem.Problem{Kind: problem.Blocked, Gate: gate, Text: fmt.Sprintf("%s stopped %s at its start: %s.", w.record.Device, w.project.ID, r.Text),
-		Remedy: fmt.Sprintf("See which line stands against it: earlybench explain %s %s", w.project.ID, w.record.Device)}
+		Remedy: fmt.Sprintf("See which line rules it out: earlybench explain %s %s", w.project.ID, w.record.Device)}
 }
 
 // watchFor is how long an app is watched for which no log line is defined, since an app
@@ -63,7 +63,7 @@ func (w *work) uncovered(r *device.Refusal) error {
 const watchFor = time.Second
 
 // nothingLookedFor is the result for such an app.
-const nothingLookedFor = "started, nothing was looked for: say in try.log of the project which log line shows that it works"
+const nothingLookedFor = "started, but nothing was checked: set try.log in the project to a log line that shows that it works"
 
 // watchLog waits for the line that shows that the app works; an app that ends
 // before has failed.
@@ -95,7 +95,7 @@ func (w *work) watchLog(ctx context.Context) (string, error) {
 	defer func() { w.record.Log = append(w.record.Log, kept.lines()...) }()
 	var ended *device.Ended
 	err = log.Follow(waiting, device.LogFrom{App: w.project.ID, After: w.before}, func(l device.Line) bool {
-		w.before = l.Seq // where the log goes on, should another way be needed
+		w.before = l.Seq // where the log continues, should another way be needed
 		if l.App != w.project.ID {
 			return true
 		}
@@ -114,7 +114,7 @@ func (w *work) watchLog(ctx context.Context) (string, error) {
 	case found != "":
 		return found, nil
 	case ended != nil:
-		return "", fmt.Errorf("%s does not keep running on %s: it %s (code %d), after: %s", w.project.ID, w.record.Device, ended.Reason, ended.Code, last)
+		return "", fmt.Errorf("%s did not keep running on %s: it %s (code %d), after: %s", w.project.ID, w.record.Device, ended.Reason, ended.Code, last)
 	case ctx.Err() != nil:
 		return "", context.Cause(ctx)
 	case errors.Is(err, context.DeadlineExceeded) && w.project.Try.Log == "":

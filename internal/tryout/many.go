@@ -120,7 +120,7 @@ func (t *Tryouts) runMany(ctx context.Context, run *job.Run) (any, error) {
 	}
 	result.Passed = a.Try && failed == 0
 	if failed > 0 {
-		return result, &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("It failed on %d of %d devices.", failed, len(parts)), Remedy: "The table gives the reason for each."}
+		return result, &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("It failed on %d of %d devices.", failed, len(parts)), Remedy: "The table shows the reason for each."}
 	}
 	return result, nil
 }

@@ -94,7 +94,7 @@ func TestATryoutThatLooksForNothingSaysSo(t *testing.T) {
 			said = p.Text
 		}
 	}
-	require.Contains(t, said, "started, nothing was looked for")
+	require.Contains(t, said, "started, but nothing was checked")
 
 	require.NoError(t, os.WriteFile(file, []byte("id: [broken"), 0o600))
 	_, err = d.tries.Start(t.Context(), tryout.Ask{File: kept.Digest, Devices: []string{"heron-1"}, Try: true})

@@ -19,7 +19,7 @@ import (
 // AddProject puts an app's directory on record, so that the bench may build from it.
 func (t *Tryouts) AddProject(ctx context.Context, dir string) (*appfile.Project, error) {
 	if !filepath.IsAbs(dir) {
-		return nil, problem.Errorf(problem.Invalid, "%q: give the directory's whole path", dir)
+		return nil, problem.Errorf(problem.Invalid, "%q: give the directory's absolute path", dir)
 	}
 	p, err := appfile.ReadProject(filepath.Clean(dir))
 	if err != nil {
@@ -101,7 +101,7 @@ func (w *work) find(ctx context.Context, app, build, file string) error {
 	case errors.Is(err, store.ErrNotFound) && w.packedAlready:
 		w.project = &appfile.Project{ID: app}
 	case errors.Is(err, store.ErrNotFound):
-		return fmt.Errorf("app %.80q: %w; name its directory once: earlybench project add DIR", app, store.ErrNotFound)
+		return fmt.Errorf("app %.80q: %w; add its directory once: earlybench project add DIR", app, store.ErrNotFound)
 	case err != nil:
 		return err
 	default:

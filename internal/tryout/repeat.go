@@ -23,7 +23,7 @@ func Repeatable(j job.Job) bool {
 // it failed, or on all of them if it failed on none.
 func (t *Tryouts) Repeat(ctx context.Context, j job.Job, actor string) (job.Job, error) {
 	if !Repeatable(j) {
-		return job.Job{}, problem.Errorf(problem.Invalid, "job %s is no run or tryout that has ended, so it cannot be repeated", j.ID)
+		return job.Job{}, problem.Errorf(problem.Invalid, "job %s is not a finished run or tryout, so it cannot be repeated", j.ID)
 	}
 	ask, ids, err := asked(j)
 	if err != nil {
@@ -41,7 +41,7 @@ func (t *Tryouts) Repeat(ctx context.Context, j job.Job, actor string) (job.Job,
 		for _, id := range ids {
 			k := t.Rack.ByID(id)
 			if k == nil {
-				return job.Job{}, problem.Errorf(problem.NotFound, "a device of job %s is not on the rack any more", j.ID)
+				return job.Job{}, problem.Errorf(problem.NotFound, "a device of job %s is no longer on the rack", j.ID)
 			}
 			ask.Devices = append(ask.Devices, k.Device().Handle)
 		}

@@ -35,7 +35,7 @@ func (w *work) fillOne(ctx context.Context, t appfile.Template) error {
 		return problem.Errorf(problem.Invalid, "the template of %s cannot be read: %w", t.To, err)
 	}
 	if !info.Mode().IsRegular() || info.Size() > appfile.MaxTemplate {
-		return problem.Errorf(problem.Invalid, "template %s is not a file of at most %d bytes", t.From, appfile.MaxTemplate)
+		return problem.Errorf(problem.Invalid, "template %s is not a file, or has more than %d bytes", t.From, appfile.MaxTemplate)
 	}
 	raw, err := os.ReadFile(from)
 	if err != nil {
@@ -53,8 +53,8 @@ func (w *work) fillOne(ctx context.Context, t appfile.Template) error {
 	for _, n := range names {
 		item, ok := w.Safe.Secret(SecretOf(w.project.ID, n))
 		if !ok {
-			return &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("Template %s wants the secret %q, which is not in the safe.", t.From, n),
-				Remedy: fmt.Sprintf("Put it there: earlybench app secret set %s %s", w.project.ID, n)}
+			return &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("Template %s uses the secret %q, which is not in the safe.", t.From, n),
+				Remedy: fmt.Sprintf("Add it: earlybench app secret set %s %s", w.project.ID, n)}
 		}
 		err := w.Safe.Allow(ctx, safe.Use{Item: item.ID, Actor: w.run.Job().Actor, App: w.project.ID, Purpose: purposeFill, Document: t.To, Unattended: w.unattended, Asking: w.run.Asks})
 		if err != nil {

@@ -344,7 +344,7 @@ func (w *work) do(ctx context.Context) (any, error) {
 		}
 		if errors.Is(err, device.ErrNotAdmitted) {
 			handle := w.keeper.Device().Handle
-			err = &problem.Problem{Kind: problem.Blocked, Gate: "admitted", Text: handle + " does not admit this bench any more.", Remedy: "Ask again: earlybench prep " + handle + "."}
+			err = &problem.Problem{Kind: problem.Blocked, Gate: "admitted", Text: handle + " no longer admits this bench.", Remedy: "Ask again: earlybench prep " + handle + "."}
 		}
 		if ctx.Err() != nil && !stopped {
 			return nil, context.Cause(ctx) // it continues with the next service

@@ -100,7 +100,7 @@ func TestEveryPhaseThatFailsSaysWhatAndWhy(t *testing.T) {
 		{"the build makes no file", map[string]string{"cp source app.wasm": "true"}, "pack", problem.Failed, "app.wasm"},
 		{"the files lie outside", map[string]string{"files: [app.wasm]": "files: [../source]"}, "pack", problem.Failed, "../source"},
 		{"it needs a later release", map[string]string{"families: [tarn]": "families: [tarn]\nminimum: \"13\""}, "copy", problem.Blocked, "needs release 13, this is 12"},
-		{"it is no app", nil, "log", problem.Failed, "does not keep running on heron-1: it crashed"},
+		{"it is no app", nil, "log", problem.Failed, "did not keep running on heron-1: it crashed"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d.t = t
@@ -224,7 +224,7 @@ func TestWhatCannotBeRunIsSaidBeforeAJobBegins(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, ".earlybench.yaml")))
 	require.ErrorContains(t, start(tryout.Ask{App: "fellgate/callout", Devices: []string{"heron-1"}}), "has no .earlybench.yaml")
 	_, err := d.tries.AddProject(t.Context(), "relative/path")
-	require.ErrorContains(t, err, "whole path")
+	require.ErrorContains(t, err, "absolute path")
 	_, err = d.tries.TakeIn(t.Context(), filepath.Join(dir, "source"))
 	require.Equal(t, problem.Invalid, problem.KindOf(err))
 	require.Empty(t, d.Outlook.Look(d.keeper, "").Working)

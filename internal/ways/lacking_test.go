@@ -73,11 +73,11 @@ func TestWhatAWayCannotDoIsSaidInASentence(t *testing.T) {
 		require.Equal(t, http.StatusConflict, p.Status)
 		return p.Detail
 	}
-	require.Equal(t, "The log is not to be had by the way bare.", sentence(s.Client.Log(t.Context(), "heron-1", "", 0, func(client.Line) {})))
-	require.Equal(t, "Showing the device's handle on it is not to be had by the way bare.", sentence(s.Client.Find(t.Context(), "heron-1")))
+	require.Equal(t, "The log is not available over the way bare.", sentence(s.Client.Log(t.Context(), "heron-1", "", 0, func(client.Line) {})))
+	require.Equal(t, "Showing the device's handle on it is not available over the way bare.", sentence(s.Client.Find(t.Context(), "heron-1")))
 	plan, err := s.Client.Prep(t.Context(), "heron-1", "")
 	require.NoError(t, err)
-	require.Equal(t, "The screen is not to be had by the way bare.", plan.Lacks["screen"])
+	require.Equal(t, "The screen is not available over the way bare.", plan.Lacks["screen"])
 	require.Len(t, plan.Lacks, 4)
 
 	_, err = b.Tryouts.AddProject(t.Context(), benchtest.SmallApp(t, false))
@@ -89,7 +89,7 @@ func TestWhatAWayCannotDoIsSaidInASentence(t *testing.T) {
 		return err == nil && j.Ended != nil
 	})
 	require.Equal(t, "unsupported", j.Error.Kind)
-	require.Equal(t, "The list of apps is not to be had by the way bare.", j.Error.Text)
+	require.Equal(t, "The list of apps is not available over the way bare.", j.Error.Text)
 }
 
 func TestTheCommandLineSaysWhatAWayCannotDo(t *testing.T) {
@@ -108,6 +108,6 @@ func TestTheCommandLineSaysWhatAWayCannotDo(t *testing.T) {
 		var exit *exec.ExitError
 		require.True(t, errors.As(err, &exit), "%s", said)
 		require.Equal(t, 1, exit.ExitCode())
-		require.Contains(t, string(said), "is not to be had by the way bare. Connect the device by another way that has it.", strings.Join(args, " "))
+		require.Contains(t, string(said), "is not available over the way bare. Connect the device in a way that has it.", strings.Join(args, " "))
 	}
 }

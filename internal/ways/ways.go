@@ -101,4 +101,4 @@ type Sink interface {
 
 // ErrMoved is the error of a way whose device turned out to be another one on record. Run
 // returns it, and the keeper passes the way on.
-var ErrMoved = problem.New(problem.Changed, "the device is another one on record")
+var ErrMoved = problem.New(problem.Changed, "the device is another one on the rack")

@@ -20,7 +20,7 @@ import (
 func (s *Server) accessRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Own, "GET", "/access", "access", "The access keys"), s.accesses)
-	huma.Register(a, operation(access.Own, "POST", "/access", "add-access", "Make an access key; its secret is told once"), s.addAccess)
+	huma.Register(a, operation(access.Own, "POST", "/access", "add-access", "Make an access key; its secret is shown only once"), s.addAccess)
 	drop := silent(access.Own, "/access/{id}", "drop-access", "End an access key")
 	drop.Method = http.MethodDelete
 	huma.Register(a, drop, func(ctx context.Context, in *OfID) (*struct{}, error) {
@@ -31,8 +31,8 @@ func (s *Server) accessRoutes() {
 		return nil, nil
 	})
 	huma.Register(a, operation(access.Consent, "GET", "/sessions", "sessions", "The browsers that are signed in, the newest first"), s.sessions)
-	huma.Register(a, operation(access.Consent, "DELETE", "/sessions", "end-sessions", "Sign all browsers out, and let no address that was printed before sign one in"), s.endSessions)
-	end := silent(access.Consent, "/sessions/{id}", "end-session", "Sign a browser out that is signed in somewhere")
+	huma.Register(a, operation(access.Consent, "DELETE", "/sessions", "end-sessions", "Sign all browsers out, and invalidate addresses printed before"), s.endSessions)
+	end := silent(access.Consent, "/sessions/{id}", "end-session", "Sign out a browser")
 	end.Method = http.MethodDelete
 	huma.Register(a, end, func(ctx context.Context, in *OfID) (*struct{}, error) {
 		return nil, problem(s.Store.DropSession(ctx, in.ID))
@@ -70,7 +70,7 @@ func (s *Server) accesses(ctx context.Context, in *struct{ Select }) (*out[clien
 func (s *Server) addAccess(ctx context.Context, in *struct{ Body client.NewAccess }) (*out[client.MadeAccess], error) {
 	good, err := time.ParseDuration(in.Body.For)
 	if err != nil {
-		return nil, problem(eb.Errorf(eb.Invalid, "for %.40q is not a time: write it as 720h", in.Body.For))
+		return nil, problem(eb.Errorf(eb.Invalid, "for %.40q is not a duration: write it as 720h", in.Body.For))
 	}
 	secret, a, err := s.Access.Make(ctx, in.Body.Name, in.Body.Rights, good)
 	if err != nil {

@@ -25,22 +25,22 @@ func (s *Server) adapterRoutes() {
 	}) (*out[client.Adapter], error) {
 		return adapterOut(s.Adapters.Look(in.Body.Dir))
 	})
-	huma.Register(a, operation(access.Own, "POST", "/adapters", "add-adapter", "Take a copy of an adapter, and run it"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Own, "POST", "/adapters", "add-adapter", "Copy an adapter into the bench, and run it"), func(ctx context.Context, in *struct {
 		Body struct {
 			Dir    string `json:"dir" maxLength:"4000"`
-			Accept string `json:"accept" maxLength:"100" doc:"digest of the adapter that was looked at"`
+			Accept string `json:"accept" maxLength:"100" doc:"digest of the adapter that you looked at"`
 		}
 	}) (*out[client.Adapter], error) {
 		return adapterOut(s.Adapters.Add(ctx, in.Body.Dir, in.Body.Accept))
 	})
-	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/actions", "actions", "What an adapter can do with a device of its own"), func(_ context.Context, in *OfDevice) (*out[client.Actions], error) {
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/actions", "actions", "The actions that a device's adapter offers"), func(_ context.Context, in *OfDevice) (*out[client.Actions], error) {
 		all, err := s.Prep.Actions(in.Handle)
 		if err != nil {
 			return nil, problem(err)
 		}
 		return &out[client.Actions]{client.Actions{Actions: each(all, actionOf)}}, nil
 	})
-	huma.Register(a, work(access.Use, "/devices/{handle}/actions", "act", "Have an adapter do something of its own with a device"), func(ctx context.Context, in *struct {
+	huma.Register(a, work(access.Use, "/devices/{handle}/actions", "act", "Run an action of a device's adapter"), func(ctx context.Context, in *struct {
 		OfDevice
 		Body struct {
 			Action string         `json:"action" maxLength:"60"`
@@ -60,7 +60,7 @@ func (s *Server) adapterRoutes() {
 		}
 		return &accepted{jobOf(j)}, nil
 	})
-	drop := operation(access.Maintain, "DELETE", "/adapters/{name}", "drop-adapter", "End an adapter, and delete it")
+	drop := operation(access.Maintain, "DELETE", "/adapters/{name}", "drop-adapter", "Stop an adapter, and delete it")
 	drop.DefaultStatus = http.StatusNoContent
 	huma.Register(a, drop, func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"60"`

@@ -28,7 +28,7 @@ func (s *Server) appRoutes() {
 	huma.Register(a, operation(access.Look, "GET", "/jobs", "jobs", "The newest jobs"), s.jobs)
 	huma.Register(a, operation(access.Look, "GET", "/jobs/{id}", "job", "A job"), s.job)
 	huma.Register(a, silent(access.Use, "/jobs/{id}/stop", "stop-job", "Stop a job"), s.stopJob)
-	huma.Register(a, work(access.Use, "/jobs/{id}/repeat", "repeat-job", "Do again what a run or tryout did; of one on several devices, on those where it failed"), s.repeatJob)
+	huma.Register(a, work(access.Use, "/jobs/{id}/repeat", "repeat-job", "Repeat a run or tryout; if it was on several devices, only where it failed"), s.repeatJob)
 	huma.Register(a, operation(access.Look, "GET", "/tryouts", "tryouts", "The newest tryouts"), s.tryouts)
 	huma.Register(a, operation(access.Look, "GET", "/tryouts/{id}", "tryout", "A tryout"), s.tryout)
 	huma.Register(a, operation(access.Look, "GET", "/tryouts/{id}/picture.png", "picture", "A tryout's picture"), s.picture)
@@ -56,7 +56,7 @@ func (s *Server) startRun(ctx context.Context, in *out[client.Run]) (*accepted, 
 func (s *Server) deliver(ctx context.Context, r client.Run, devices []string) (*accepted, error) {
 	switch {
 	case r.File != "":
-		return nil, problem(eb.Errorf(eb.Invalid, "an app file is signed already, and %s puts onto its devices what it signs itself: name the app's project", r.Peer))
+		return nil, problem(eb.Errorf(eb.Invalid, "an app file is already signed, but %s only installs apps that it signs itself: give the app's project", r.Peer))
 	case len(devices) != 1:
 		return nil, problem(eb.Errorf(eb.Invalid, "name one device of %s", r.Peer))
 	}
@@ -119,7 +119,7 @@ func (s *Server) stopJob(ctx context.Context, in *OfID) (*struct{}, error) {
 		return nil, problem(err)
 	}
 	if !s.Jobs.Stop(in.ID) {
-		return nil, problem(eb.Errorf(eb.Invalid, "job %s has ended already: it is %s", in.ID, j.State))
+		return nil, problem(eb.Errorf(eb.Invalid, "job %s has already ended: it is %s", in.ID, j.State))
 	}
 	return nil, nil
 }
@@ -219,7 +219,7 @@ func (s *Server) apps(ctx context.Context, in *struct{ Select }) (*out[client.Li
 
 func (s *Server) addApp(ctx context.Context, in *struct {
 	Body struct {
-		Path string `json:"path" doc:"whole path of the app file"`
+		Path string `json:"path" doc:"absolute path of the app file"`
 	}
 }) (*out[client.AppFile], error) {
 	a, err := s.Tryouts.TakeIn(ctx, in.Body.Path)
@@ -231,7 +231,7 @@ func (s *Server) addApp(ctx context.Context, in *struct {
 
 func (s *Server) addProject(ctx context.Context, in *struct {
 	Body struct {
-		Dir string `json:"dir" doc:"whole path of the app's directory"`
+		Dir string `json:"dir" doc:"absolute path of the app's directory"`
 	}
 }) (*out[client.Project], error) {
 	p, err := s.Tryouts.AddProject(ctx, in.Body.Dir)

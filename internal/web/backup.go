@@ -9,13 +9,13 @@ import (
 )
 
 func (s *Server) backupRoutes() {
-	huma.Register(s.api, operation(access.Own, "POST", "/backups", "make-backup", "Write all that the bench keeps into one file; from a terminal only"), s.makeBackup)
+	huma.Register(s.api, operation(access.Own, "POST", "/backups", "make-backup", "Write everything that the bench keeps to one file; only from a terminal"), s.makeBackup)
 }
 
 // makeBackup is for terminals, as exportSafe is: the bench's key is in a backup.
 func (s *Server) makeBackup(ctx context.Context, in *struct {
 	Body struct {
-		File string `json:"file" maxLength:"4096" doc:"whole path of a file on the bench's computer that is not there yet"`
+		File string `json:"file" maxLength:"4096" doc:"absolute path of a new file on the bench's computer"`
 	}
 }) (*accepted, error) {
 	a := access.From(ctx)

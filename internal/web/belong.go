@@ -27,16 +27,16 @@ type OfAccount struct {
 func (s *Server) belongRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/authorities", "authorities", "The authorities"), s.authorities)
-	huma.Register(a, operation(access.Own, "POST", "/authorities/look", "look-at-authority", "Ask an authority who it is; nothing of it is kept"), s.lookAtAuthority)
+	huma.Register(a, operation(access.Own, "POST", "/authorities/look", "look-at-authority", "Ask an authority to identify itself, without adding it"), s.lookAtAuthority)
 	huma.Register(a, operation(access.Own, "POST", "/authorities", "add-authority", "Add an authority whose TLS root is accepted"), s.addAuthority)
-	huma.Register(a, operation(access.Own, "DELETE", "/authorities/{id}", "drop-authority", "Forget an authority, with the accounts there"), func(ctx context.Context, in *OfID) (*struct{}, error) {
+	huma.Register(a, operation(access.Own, "DELETE", "/authorities/{id}", "drop-authority", "Forget an authority and the accounts there"), func(ctx context.Context, in *OfID) (*struct{}, error) {
 		return nil, problem(s.Belong.Forget(ctx, in.ID))
 	})
 	huma.Register(a, operation(access.Look, "GET", "/accounts", "accounts", "The accounts at authorities"), s.accounts)
 	huma.Register(a, operation(access.Consent, "POST", "/accounts", "sign-in-account", "Begin to sign in at an authority: a person opens a page and types a code"), s.signInAccount)
-	huma.Register(a, operation(access.Consent, "PATCH", "/accounts/{account}", "use-account", "Use an account, and one of its crews"), s.useAccount)
+	huma.Register(a, operation(access.Consent, "PATCH", "/accounts/{account}", "use-account", "Choose the account in use, and one of its crews"), s.useAccount)
 	huma.Register(a, operation(access.Consent, "DELETE", "/accounts/{account}", "sign-out-account", "Sign an account out and forget it"), s.signOutAccount)
-	huma.Register(a, operation(access.Look, "GET", "/register", "register", "The register of devices of the crew that is used"), s.register)
+	huma.Register(a, operation(access.Look, "GET", "/register", "register", "The register of devices of the crew in use"), s.register)
 	huma.Register(a, work(access.Use, "/register", "register-devices", "Register devices"), s.registerDevices)
 	huma.Register(a, operation(access.Consent, "DELETE", "/register/{id}", "leave-register", "Free the place of a device, by its handle or serial"), func(ctx context.Context, in *OfID) (*struct{}, error) {
 		return nil, problem(s.Belong.Leave(ctx, in.ID))
@@ -129,7 +129,7 @@ func (s *Server) useAccount(ctx context.Context, in *struct {
 
 func (s *Server) signOutAccount(ctx context.Context, in *struct {
 	OfAccount
-	Force bool `query:"force" doc:"forget it also if its authority does not answer"`
+	Force bool `query:"force" doc:"forget it even if its authority does not answer"`
 }) (*struct{}, error) {
 	return nil, problem(s.Belong.SignOut(ctx, in.Account, in.Force))
 }
@@ -157,8 +157,8 @@ func (s *Server) registerDevices(ctx context.Context, in *out[client.NewEntries]
 // appSecretRoutes are about what apps need of the authority and the safe.
 func (s *Server) appSecretRoutes() {
 	a := s.api
-	huma.Register(a, operation(access.Look, "GET", "/app-ids", "app-ids", "The app ids of the crew that is used, as its authority has them"), s.appIDs)
-	huma.Register(a, silent(access.Consent, "/app-ids", "take-app", "Take an app id for the crew that is used"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Look, "GET", "/app-ids", "app-ids", "The app ids of the crew in use, as its authority has them"), s.appIDs)
+	huma.Register(a, silent(access.Consent, "/app-ids", "take-app", "Take an app id for the crew in use"), func(ctx context.Context, in *struct {
 		Body struct {
 			ID string `json:"id" maxLength:"100"`
 		}

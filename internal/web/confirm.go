@@ -52,7 +52,7 @@ func (s *Server) askConfirmation(_ context.Context, in *struct {
 }) (*out[client.Confirmation], error) {
 	mine := s.cookieDigest(in.Cookie)
 	if mine == "" {
-		return nil, problem(eb.Errorf(eb.Invalid, "only a browser that is signed in asks for a confirmation"))
+		return nil, problem(eb.Errorf(eb.Invalid, "only a signed-in browser can ask for a confirmation"))
 	}
 	n, err := rand.Int(rand.Reader, big.NewInt(1_000_000))
 	if err != nil {
@@ -68,7 +68,7 @@ func (s *Server) askConfirmation(_ context.Context, in *struct {
 		}
 	}
 	if _, taken := s.asking[code]; taken || len(s.asking) >= askMost {
-		return nil, problem(eb.Errorf(eb.Unavailable, "too many browsers ask for a confirmation just now: try again in a moment"))
+		return nil, problem(eb.Errorf(eb.Unavailable, "too many browsers are asking for a confirmation: try again in a moment"))
 	}
 	s.asking[code] = request{mine, now.Add(askGood)}
 	return &out[client.Confirmation]{client.Confirmation{Code: code, Seconds: int(askGood.Seconds())}}, nil
@@ -87,8 +87,8 @@ func (s *Server) confirm(ctx context.Context, in *struct {
 	s.mu.Unlock()
 	now := s.Clock.Now()
 	if !ok || !now.Before(r.ends) {
-		return nil, problem(&eb.Problem{Kind: eb.NotFound, Text: fmt.Sprintf("No browser waits with the code %.20q.", in.Code),
-			Remedy: "A code can be used once, within five minutes: let the page show another."})
+		return nil, problem(&eb.Problem{Kind: eb.NotFound, Text: fmt.Sprintf("No browser is waiting with the code %.20q.", in.Code),
+			Remedy: "A code can be used once, within five minutes: let the page show a new one."})
 	}
 	n, err := s.Store.SessionBy(ctx, r.session, now)
 	if err == nil {

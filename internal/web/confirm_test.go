@@ -113,7 +113,7 @@ func TestACodeConfirmsOnce(t *testing.T) {
 	for name, code := range map[string]string{"an earlier code of the page": first, "a code that nobody shows": "no-code"} {
 		status, text := mine.owner(t, "POST", "/confirmations/"+code, "")
 		require.Equal(t, http.StatusNotFound, status, name)
-		require.Contains(t, text, "let the page show another", name)
+		require.Contains(t, text, "let the page show a new one", name)
 	}
 	status, _ := mine.owner(t, "POST", "/confirmations/"+second[:3]+"%20"+second[3:], "")
 	require.Equal(t, http.StatusOK, status, "spaces in it do not matter")
@@ -125,7 +125,7 @@ func TestACodeConfirmsOnce(t *testing.T) {
 	require.Equal(t, http.StatusNotFound, status, "it has ended")
 	status, text := mine.owner(t, "POST", "/confirmations", "")
 	require.Equal(t, http.StatusUnprocessableEntity, status, "the owner's command needs none")
-	require.Contains(t, text, "Only a browser that is signed in")
+	require.Contains(t, text, "Only a signed-in browser")
 }
 
 func TestABenchIsRenamedWhileItRuns(t *testing.T) {

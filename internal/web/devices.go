@@ -23,12 +23,12 @@ func (s *Server) deviceRoutes() {
 	huma.Register(a, operation(access.Look, "GET", "/devices", "devices", "The rack"), s.devices)
 	huma.Register(a, operation(access.Look, "GET", "/unrecognised", "unrecognised", "What is connected and fits no prep sheet"), s.unrecognised)
 	huma.Register(a, operation(access.Use, "POST", "/devices", "add-device", "Add a device that has no cable"), s.addDevice)
-	huma.Register(a, operation(access.Look, "GET", "/links", "links", "The ways by which devices are reached now"), s.links)
+	huma.Register(a, operation(access.Look, "GET", "/links", "links", "How devices are reached now"), s.links)
 	huma.Register(a, operation(access.Use, "POST", "/links/restart", "restart-links", "Restart the links that were tried and do not stand"), s.restartLinks)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/link/restart", "restart-link", "Restart the link to a device"), s.restartLink)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/find", "find", "Have the device show its handle"), s.find)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}", "device", "A device"), s.device)
-	huma.Register(a, operation(access.Use, "DELETE", "/devices/{handle}", "drop-device", "Forget a device that is not connected, with all that is known of it"), s.dropDevice)
+	huma.Register(a, operation(access.Use, "DELETE", "/devices/{handle}", "drop-device", "Forget a device that is not connected, and everything known about it"), s.dropDevice)
 	huma.Register(a, operation(access.Use, "PATCH", "/devices/{handle}", "change-device", "Change a device's record"), s.changeDevice)
 	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/prep", "prep", "A device's plan"), s.plan)
 	huma.Register(a, work(access.Use, "/devices/{handle}/admission", "ask", "Have the device ask its owner to let this bench in"), s.ask)
@@ -40,7 +40,7 @@ func (s *Server) deviceRoutes() {
 
 func (s *Server) devices(ctx context.Context, in *struct {
 	App    string   `query:"app"`
-	Handle []string `query:"handle" doc:"only these, parted by commas; those that are not on the rack are left out"`
+	Handle []string `query:"handle" doc:"only these, separated by commas; those not on the rack are left out"`
 	Select
 }) (*out[client.List[client.Device]], error) {
 	if err := s.Outlook.CheckApp(in.App); err != nil {

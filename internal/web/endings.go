@@ -21,14 +21,14 @@ func (s *Server) endingRoutes() {
 	huma.Register(a, operation(access.Look, "GET", "/endings", "endings", "What ends by itself, and what will not work at a time"), s.endings)
 	huma.Register(a, operation(access.Own, "POST", "/endings/calendar", "calendar-address", "The address of the calendar of what ends"), func(ctx context.Context, in *struct {
 		Body struct {
-			Anew bool `json:"anew,omitempty" doc:"with another secret, so that the former address ends"`
+			Renew bool `json:"renew,omitempty" doc:"make a new secret, so that the old address stops working"`
 		}
 	}) (*struct {
 		Body struct {
 			URL string `json:"url"`
 		}
 	}, error) {
-		key, err := s.Endings.CalendarKey(ctx, in.Body.Anew)
+		key, err := s.Endings.CalendarKey(ctx, in.Body.Renew)
 		if err != nil {
 			return nil, problem(err)
 		}

@@ -64,7 +64,7 @@ func (s *Server) guard(c fiber.Ctx) error {
 	c.Set("Cross-Origin-Opener-Policy", "same-origin")
 	c.Set("Cross-Origin-Resource-Policy", "same-origin")
 	if coded(c) {
-		return answer(c, &client.Problem{Status: fiber.StatusUnsupportedMediaType, Detail: "This bench takes no compressed requests.", Remedy: "Send it without Content-Encoding."})
+		return answer(c, &client.Problem{Status: fiber.StatusUnsupportedMediaType, Detail: "This bench does not accept compressed requests.", Remedy: "Send it without Content-Encoding."})
 	}
 	switch key, has := bearer(c); {
 	case overSocket(c) && has:
@@ -91,7 +91,7 @@ func (s *Server) guard(c fiber.Ctx) error {
 	}
 	read := c.Method() == fiber.MethodGet || c.Method() == fiber.MethodHead
 	if !read && !s.ownPage(c) {
-		return answer(c, &client.Problem{Status: fiber.StatusForbidden, Detail: "Only the bench's own pages may change something here."})
+		return answer(c, &client.Problem{Status: fiber.StatusForbidden, Detail: "Only the bench's own pages may make changes here."})
 	}
 	switch in, err := s.signedIn(c); {
 	case errors.Is(err, store.ErrNotFound):
@@ -115,7 +115,7 @@ const freshFor = time.Hour
 // do not keep ports apart (RFC 6265, section 8.5), so that a page of another program under the same
 // name would get the browser's session.
 func (s *Server) elsewhere(c fiber.Ctx) error {
-	const detail, remedy = "The console of this bench has an address of its own, and answers under no other.", "Run earlybench console on this computer, and open what it prints."
+	const detail, remedy = "The console of this bench only answers under its own address.", "Run earlybench console on this computer, and open the address that it prints."
 	if strings.HasPrefix(c.Path(), "/api/") || c.Method() != fiber.MethodGet {
 		return answer(c, &client.Problem{Status: fiber.StatusMisdirectedRequest, Kind: string(eb.Refused), Detail: detail, Remedy: remedy + " Programs send an access key."})
 	}
@@ -160,15 +160,15 @@ var called = map[string]string{access.OwnerKind: "the owner", access.BrowserKind
 
 // refused is the error for a missing right.
 func refused(a access.Actor, right access.Right) error {
-	remedy := "Use the command earlybench on the computer of the bench."
+	remedy := "Use the earlybench command on the bench's computer."
 	switch a.Kind {
 	case access.BrowserKind:
 		remedy = "Ask for the owner's confirmation on the page Bench."
 		if right == access.Install {
-			remedy = "This browser was signed in more than an hour ago: sign it in anew with earlybench console, or ask for the owner's confirmation on the page Bench."
+			remedy = "This browser was signed in more than an hour ago: sign in again with earlybench console, or ask for the owner's confirmation on the page Bench."
 		}
 	case access.KeyKind:
-		remedy = "Its owner makes keys with other rights: earlybench access add NAME --may RIGHT. A person's consent is given in a browser or with the command there."
+		remedy = "The bench's owner can make keys with other rights: earlybench access add NAME --may RIGHT. A person gives consent in a browser or with the command there."
 	}
 	return &eb.Problem{Kind: eb.Refused, Text: fmt.Sprintf("This needs the right %s, which %s does not have.", right, called[a.Kind]), Remedy: remedy}
 }
@@ -182,11 +182,11 @@ func (s *Server) allowed(right access.Right, operation string, next fiber.Handle
 			return next(c)
 		case a.Kind == "":
 			return answer(c, &client.Problem{Status: fiber.StatusUnauthorized, Kind: string(eb.Refused), Detail: "This browser is not signed in.",
-				Remedy: "Ask for a sign-in address on the computer of the bench: earlybench console."})
+				Remedy: "Get a sign-in address on the bench's computer: earlybench console."})
 		case !a.May(right):
 			return asFiber(c, refused(a, right))
 		case operation != "bench" && !s.awaitReady():
-			return answer(c, &client.Problem{Status: fiber.StatusServiceUnavailable, Kind: string(eb.Unavailable), Detail: "The bench is still reading its records.", Remedy: "Ask again in a moment."})
+			return answer(c, &client.Problem{Status: fiber.StatusServiceUnavailable, Kind: string(eb.Unavailable), Detail: "The bench is still reading its records.", Remedy: "Try again in a moment."})
 		}
 		if err := s.inScope(c, a, operation); err != nil { // which needs to know the devices
 			return asFiber(c, err)
@@ -308,7 +308,7 @@ type signedIn struct {
 
 func (s *Server) signIn(ctx context.Context, in *signIn) (*signedIn, error) {
 	if !s.take(in.Body.Secret) {
-		return nil, huma.Error403Forbidden("This sign-in address was used already, or has ended. Ask for another: earlybench console.")
+		return nil, huma.Error403Forbidden("This sign-in address was already used, or has expired. Get a new one: earlybench console.")
 	}
 	secret := rand.Text()
 	now := s.Clock.Now()

@@ -55,7 +55,7 @@ func (s *Server) hand(ctx context.Context, in *struct{ Body client.HandoverDevic
 	}
 	p.mu.Unlock()
 	if full && !known {
-		return nil, problem(eb.Errorf(eb.Refused, "%d devices are named already", mostHandover))
+		return nil, problem(eb.Errorf(eb.Refused, "%d devices are already named", mostHandover))
 	}
 	return s.handed(ctx, nil)
 }

@@ -20,16 +20,16 @@ type OfHands struct {
 
 func (s *Server) handsRoutes() {
 	a := s.api
-	huma.Register(a, operation(access.Look, "GET", "/hands", "hands-requests", "What those are asked for who are near lent devices, here and at peers"), func(_ context.Context, in *struct{ Select }) (*out[client.List[client.Hands]], error) {
+	huma.Register(a, operation(access.Look, "GET", "/hands", "hands-requests", "Requests to people near lent devices, who can reach them with their hands, here and at peers"), func(_ context.Context, in *struct{ Select }) (*out[client.List[client.Hands]], error) {
 		return handsList.of(in.Select, each(s.Lend.Hands(), s.handsOf))
 	})
-	huma.Register(a, operation(access.Look, "GET", "/hands/{hands}", "hands", "A request for hands; asked by the page for a phone, somebody has seen it"), func(ctx context.Context, in *OfHands) (*out[client.Hands], error) {
+	huma.Register(a, operation(access.Look, "GET", "/hands/{hands}", "hands", "A request for hands; when the page for a phone reads it, it counts as seen"), func(ctx context.Context, in *OfHands) (*out[client.Hands], error) {
 		if access.From(ctx).Kind == access.PhoneKind {
 			return s.handsOut(s.Lend.Seen(ctx, in.Hands))
 		}
 		return s.handsOut(s.Lend.FindHands(in.Hands))
 	})
-	huma.Register(a, operation(access.Use, "POST", "/loans/{loan}/hands", "ask-for-hands", "Ask whoever is near a borrowed device to do something"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Use, "POST", "/loans/{loan}/hands", "ask-for-hands", "Ask somebody near a borrowed device to do something"), func(ctx context.Context, in *struct {
 		Loan string `path:"loan" maxLength:"60" doc:"id, or the handle of its device"`
 		Body client.NewHands
 	}) (*out[client.Hands], error) {
@@ -39,7 +39,7 @@ func (s *Server) handsRoutes() {
 		}
 		return s.handsOut(s.Lend.AskForHands(ctx, in.Loan, title, text))
 	})
-	huma.Register(a, operation(access.Use, "POST", "/hands/{hands}/answer", "answer-hands", "Say that what was asked is done, or cannot be done"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Use, "POST", "/hands/{hands}/answer", "answer-hands", "Answer a request for hands: it is done, or cannot be done"), func(ctx context.Context, in *struct {
 		OfHands
 		Body client.HandsAnswer
 	}) (*out[client.Hands], error) {
@@ -64,14 +64,14 @@ func (s *Server) wanted(device string, n client.NewHands) (title, text string, e
 	}
 	k, err := s.Rack.Find(device)
 	if err != nil {
-		return "", "", eb.Errorf(eb.Invalid, "it is not said what is to be done")
+		return "", "", eb.Errorf(eb.Invalid, "it does not say what to do")
 	}
 	if step := s.Lend.StepThere(device); step != "" {
 		return step, "", nil
 	}
 	next := deviceOf(s.Outlook.Look(k, "")).Next
 	if next == nil || next.Who != "hands" {
-		return "", "", &eb.Problem{Kind: eb.Invalid, Text: device + " needs no hands now.", Remedy: "Say what is to be done: earlybench hands ask " + device + " --title TEXT"}
+		return "", "", &eb.Problem{Kind: eb.Invalid, Text: device + " needs no hands now.", Remedy: "Say what to do: earlybench hands ask " + device + " --title TEXT"}
 	}
 	if next.Text == next.Title {
 		return next.Title, "", nil

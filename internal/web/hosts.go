@@ -22,10 +22,10 @@ func (s *Server) hostRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/hosts", "hosts", "The hosts"), s.hosts)
 	huma.Register(a, operation(access.Look, "GET", "/hosts/{id}/tree", "host-tree", "The USB of a host, as it is connected"), s.hostTree)
-	huma.Register(a, operation(access.Look, "GET", "/check", "check", "Look at the bench's own computer: USB, rights, rules, networks, clock, disk, memory, search path"), s.check)
-	huma.Register(a, operation(access.Own, "POST", "/hosts/look", "look-at-ssh", "Ask an SSH server, through which a host is reached, for its key"), s.lookAtSSH)
+	huma.Register(a, operation(access.Look, "GET", "/check", "check", "Check the bench's own computer: USB, rights, rules, networks, clock, disk, memory, search path"), s.check)
+	huma.Register(a, operation(access.Own, "POST", "/hosts/look", "look-at-ssh", "Ask an SSH server that a host is reached through for its key"), s.lookAtSSH)
 	huma.Register(a, operation(access.Own, "POST", "/hosts", "add-host", "Add a host"), s.addHost)
-	huma.Register(a, operation(access.Own, "PATCH", "/hosts/{id}", "change-host", "Say whether several people use a host"), s.changeHost)
+	huma.Register(a, operation(access.Own, "PATCH", "/hosts/{id}", "change-host", "Set whether several people use a host"), s.changeHost)
 	huma.Register(a, operation(access.Own, "DELETE", "/hosts/{id}", "drop-host", "Forget a host"), s.dropHost)
 	huma.Register(a, operation(access.Look, "GET", "/drivers", "drivers", "The driver sets"), s.sets)
 	add := operation(access.Maintain, "POST", "/drivers", "add-driver", "Add a driver set's file")
@@ -122,7 +122,7 @@ func (s *Server) addHost(ctx context.Context, in *out[client.Host]) (*out[client
 		return nil, problem(err)
 	}
 	if own, is := s.Hosts.Own(); is && own.Name == in.Body.Name {
-		return nil, problem(eb.Errorf(eb.Taken, "%s is the bench's own computer, whose USB it watches already: choose another name", own.Name))
+		return nil, problem(eb.Errorf(eb.Taken, "%s is the bench's own computer, and its USB is already watched: choose another name", own.Name))
 	}
 	before, err := s.Store.Hosts(ctx)
 	if err != nil {
@@ -149,7 +149,7 @@ func (s *Server) checkSSH(address, key string) error {
 		return err
 	}
 	if !strings.HasPrefix(key, "SHA256:") {
-		return &eb.Problem{Kind: eb.Person, Text: "The key of the SSH server was not accepted.", Remedy: "Look at it first, and give its fingerprint as ssh_key: earlybench host add NAME --ssh " + address}
+		return &eb.Problem{Kind: eb.Person, Text: "The key of the SSH server was not accepted.", Remedy: "Compare it first, and give its fingerprint as ssh_key: earlybench host add NAME --ssh " + address}
 	}
 	return nil
 }
@@ -169,7 +169,7 @@ func (s *Server) lookAtSSH(ctx context.Context, in *struct {
 func (s *Server) changeHost(ctx context.Context, in *struct {
 	OfID
 	Body struct {
-		Shared bool `json:"shared" doc:"several people use it: it never asks a device for more than this visit"`
+		Shared bool `json:"shared" doc:"several people use it: devices are only asked to admit it for one visit"`
 	}
 }) (*out[client.Host], error) {
 	all, err := s.Store.Hosts(ctx)
@@ -195,7 +195,7 @@ func (s *Server) changeHost(ctx context.Context, in *struct {
 
 func (s *Server) dropHost(ctx context.Context, in *OfID) (*struct{}, error) {
 	if own, is := s.Hosts.Own(); is && own.Name == in.ID {
-		return nil, problem(&eb.Problem{Kind: eb.Invalid, Text: own.Name + " is the bench's own computer.", Remedy: "To leave its USB alone, start the bench with earlybench serve --own-usb=false."})
+		return nil, problem(&eb.Problem{Kind: eb.Invalid, Text: own.Name + " is the bench's own computer.", Remedy: "To stop watching its USB, start the bench with earlybench serve --own-usb=false."})
 	}
 	if err := s.Store.DropHost(ctx, in.ID); err != nil {
 		return nil, problem(err)

@@ -17,15 +17,15 @@ func (s *Server) identityRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/identities", "identities", "The signing identities, and certificates of the crew whose keys are elsewhere"), s.identities)
 	huma.Register(a, operation(access.Consent, "POST", "/identities", "make-identity", "Make a key in the safe and get its certificate"), s.makeIdentity)
-	huma.Register(a, operation(access.Consent, "POST", "/identities/{id}/renew", "renew-identity", "Get a new certificate; the former one stays good until its end"), s.renewIdentity)
+	huma.Register(a, operation(access.Consent, "POST", "/identities/{id}/renew", "renew-identity", "Get a new certificate; the old one stays valid until it ends"), s.renewIdentity)
 	huma.Register(a, silent(access.Consent, "/identities/{id}/revoke", "revoke-identity", "Revoke the certificates of an identity"), func(ctx context.Context, in *OfID) (*struct{}, error) {
 		return nil, problem(s.Belong.RevokeIdentity(ctx, in.ID))
 	})
 	huma.Register(a, operation(access.Own, "DELETE", "/identities/{id}", "drop-identity", "Forget an identity and remove its key from the safe"), func(ctx context.Context, in *OfID) (*struct{}, error) {
 		return nil, problem(s.Belong.DropIdentity(ctx, in.ID))
 	})
-	huma.Register(a, operation(access.Own, "POST", "/identities/import", "import-identity", "Take in an identity from a PKCS #12 file"), s.importIdentity)
-	huma.Register(a, operation(access.Own, "POST", "/identities/{id}/export", "export-identity", "A PKCS #12 file of an identity; from a terminal only"), s.exportIdentity)
+	huma.Register(a, operation(access.Own, "POST", "/identities/import", "import-identity", "Import an identity from a PKCS #12 file"), s.importIdentity)
+	huma.Register(a, operation(access.Own, "POST", "/identities/{id}/export", "export-identity", "A PKCS #12 file of an identity; only from a terminal"), s.exportIdentity)
 }
 
 // endsSoon is how long before its end an identity is said to end.

@@ -23,8 +23,8 @@ type OfKit struct {
 func (s *Server) kitRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/kits", "kits", "The kits that are known or that an app needs"), s.kits)
-	huma.Register(a, operation(access.Own, "POST", "/kits", "add-kit", "Name the directory of a kit, and describe the kit if nothing does"), s.addKit)
-	huma.Register(a, operation(access.Own, "DELETE", "/kits/{kit}", "drop-kit", "Forget a directory of a kit; nothing is removed from the disk"), s.dropKit)
+	huma.Register(a, operation(access.Own, "POST", "/kits", "add-kit", "Name the directory of a kit, with a description if there is none yet"), s.addKit)
+	huma.Register(a, operation(access.Own, "DELETE", "/kits/{kit}", "drop-kit", "Forget a directory of a kit; nothing on disk is deleted"), s.dropKit)
 	huma.Register(a, work(access.Own, "/kits/{kit}/fetch", "fetch-kit", "Fetch a kit from a peer, and use it"), s.fetchKit)
 	huma.Register(a, operation(access.Look, "GET", "/kits/{kit}/environment", "kit-environment", "What a process needs in order to use a kit"), s.kitEnvironment)
 }
@@ -103,7 +103,7 @@ func (s *Server) fetchKit(ctx context.Context, in *struct {
 
 func (s *Server) kitEnvironment(ctx context.Context, in *struct {
 	OfKit
-	Version string `query:"version" maxLength:"40" doc:"exactly this one; empty: the one that a build without a range takes"`
+	Version string `query:"version" maxLength:"40" doc:"exactly this version; empty: the one that a build without a range uses"`
 }) (*out[client.KitEnvironment], error) {
 	c, err := s.Kits.Choose(ctx, kit.Need{Name: in.Kit})
 	if in.Version != "" {

@@ -33,7 +33,7 @@ func (s *Server) serverFor(conns int, owners bool) *fasthttp.Server {
 		Handler: func(ctx *fasthttp.RequestCtx) {
 			if defect.Contain("the answer to a request", func() error { handle(ctx); return nil }) != nil {
 				ctx.ResetBody()
-				ctx.Error(`{"title":"Internal Server Error","status":500,"kind":"failed","detail":"A mistake in the program ended this request.","remedy":"Look at earlybench host check, and hand what it says to those who make this program."}`, fasthttp.StatusInternalServerError)
+				ctx.Error(`{"title":"Internal Server Error","status":500,"kind":"failed","detail":"An error in the program ended this request.","remedy":"Run earlybench host check, and report what it says to the developers of this program."}`, fasthttp.StatusInternalServerError)
 				ctx.SetContentType("application/problem+json")
 			}
 			if unread(ctx) {
@@ -76,7 +76,7 @@ func bodyOf(c fiber.Ctx) io.Reader {
 func wholeBody(c fiber.Ctx, most int64) ([]byte, error) {
 	raw, err := io.ReadAll(io.LimitReader(bodyOf(c), most+1))
 	if err != nil {
-		return nil, fiber.NewError(fiber.StatusRequestTimeout, "the request's body did not come to its end")
+		return nil, fiber.NewError(fiber.StatusRequestTimeout, "the request's body is incomplete")
 	}
 	if int64(len(raw)) > most {
 		return nil, fiber.ErrRequestEntityTooLarge

@@ -43,7 +43,7 @@ func TestAHandlerThatPanicsAnswersAndTheOthersGoOn(t *testing.T) {
 	res.Body.Close()
 	require.Equal(t, 500, res.StatusCode)
 	require.Equal(t, "application/problem+json", res.Header.Get("Content-Type"))
-	require.Contains(t, string(raw), "A mistake in the program ended this request.")
+	require.Contains(t, string(raw), "An error in the program ended this request.")
 	require.NotContains(t, string(raw), "half")
 	require.NotContains(t, string(raw), "no such row", "what is inside is not told to whoever asks")
 	res, err = http.Get(url + "/well")

@@ -14,17 +14,17 @@ import (
 
 func (s *Server) loanRoutes() {
 	a := s.api
-	huma.Register(a, operation(access.Look, "GET", "/loans", "loans", "What is lent and borrowed: first what is not over, then what has ended last"), func(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Loan]], error) {
+	huma.Register(a, operation(access.Look, "GET", "/loans", "loans", "What is lent and borrowed: current loans first, then those that ended, latest first"), func(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Loan]], error) {
 		all, err := s.Lend.List(ctx)
 		if err != nil {
 			return nil, problem(err)
 		}
 		return loanList.of(in.Select, each(all, s.loanOf))
 	})
-	huma.Register(a, operation(access.Use, "POST", "/loans", "start-loan", "Borrow a device from a peer, or wait until it is free"), func(ctx context.Context, in *struct{ Body client.NewLoan }) (*out[client.Loan], error) {
+	huma.Register(a, operation(access.Use, "POST", "/loans", "start-loan", "Borrow a device from a peer, waiting until it is free"), func(ctx context.Context, in *struct{ Body client.NewLoan }) (*out[client.Loan], error) {
 		if in.Body.Exclusive {
 			if in.Body.May == "look" {
-				return nil, problem(eb.Errorf(eb.Invalid, "a device is borrowed with its USB for use only"))
+				return nil, problem(eb.Errorf(eb.Invalid, "a device can only be borrowed with its USB for use"))
 			}
 			return s.loanOut(s.Lend.BorrowUSB(ctx, in.Body.Peer, in.Body.Device, time.Duration(in.Body.For)*time.Second))
 		}
@@ -34,7 +34,7 @@ func (s *Server) loanRoutes() {
 		}
 		return s.loanOut(s.Lend.Borrow(ctx, in.Body.Peer, in.Body.Device, may, time.Duration(in.Body.For)*time.Second, 0))
 	})
-	huma.Register(a, operation(access.Use, "POST", "/loans/{loan}/extend", "extend-loan", "Ask for a loan to last longer"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Use, "POST", "/loans/{loan}/extend", "extend-loan", "Extend a loan"), func(ctx context.Context, in *struct {
 		Loan string `path:"loan" maxLength:"60" doc:"id, or the handle of its device"`
 		Body struct {
 			For int64 `json:"for_seconds" minimum:"60" maximum:"2592000" doc:"from now"`
@@ -42,9 +42,9 @@ func (s *Server) loanRoutes() {
 	}) (*out[client.Loan], error) {
 		return s.loanOut(s.Lend.Extend(ctx, in.Loan, time.Duration(in.Body.For)*time.Second))
 	})
-	huma.Register(a, operation(access.Use, "DELETE", "/loans/{loan}", "end-loan", "Give a borrowed device back, or take a lent one back"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Use, "DELETE", "/loans/{loan}", "end-loan", "Return a borrowed device, or take back a lent one"), func(ctx context.Context, in *struct {
 		Loan  string `path:"loan" maxLength:"60" doc:"id, or the handle of its device"`
-		Grace int64  `query:"grace_seconds" minimum:"0" maximum:"86400" doc:"how long the borrower of a lent device still has"`
+		Grace int64  `query:"grace_seconds" minimum:"0" maximum:"86400" doc:"time that the borrower of a lent device still has"`
 	}) (*out[client.Loan], error) {
 		return s.loanOut(s.Lend.Finish(ctx, in.Loan, time.Duration(in.Grace)*time.Second))
 	})

@@ -16,12 +16,12 @@ import (
 
 func (s *Server) networkRoutes() {
 	a := s.api
-	huma.Register(a, operation(access.Look, "GET", "/network", "network", "What is heard on the network, and the addresses that were given"), func(_ context.Context, in *struct{ Select }) (*out[client.List[client.NetworkEntry]], error) {
+	huma.Register(a, operation(access.Look, "GET", "/network", "network", "What is heard on the network, and the addresses that were added"), func(_ context.Context, in *struct{ Select }) (*out[client.List[client.NetworkEntry]], error) {
 		return networkList.of(in.Select, each(slices.Concat(s.Network.List(), s.Companions.List(), s.Servers.List()), s.entryOf))
 	})
-	huma.Register(a, operation(access.Maintain, "POST", "/network", "add-address", "Give the address of a device"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Maintain, "POST", "/network", "add-address", "Add the address of a device"), func(ctx context.Context, in *struct {
 		Body struct {
-			Address string `json:"address" maxLength:"255" doc:"host and port of a device; or ssh://USER@HOST, with :PORT behind it or without, of any SSH server"`
+			Address string `json:"address" maxLength:"255" doc:"host and port of a device; or ssh://USER@HOST or ssh://USER@HOST:PORT of any SSH server"`
 		}
 	}) (*out[client.NetworkEntry], error) {
 		add := s.Network.Add
@@ -43,12 +43,12 @@ func (s *Server) networkRoutes() {
 		}
 		return nil, problem(drop(ctx, in.Name))
 	})
-	huma.Register(a, operation(access.Maintain, "POST", "/network/{name}/login", "log-in", "Log in on a device by its SSH server, and put it on record"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Maintain, "POST", "/network/{name}/login", "log-in", "Log in to a device over SSH, and put it on the rack"), func(ctx context.Context, in *struct {
 		Name string `path:"name" maxLength:"255" doc:"of the server, or the handle of its device"`
 		Body struct {
-			Accept   string `json:"accept,omitempty" maxLength:"100" doc:"fingerprint of the device key that was compared; without it, the error tells which key is shown"`
-			Password string `json:"password,omitempty" maxLength:"1000" doc:"of the device's user, where the bench's key is not let in yet; it is kept nowhere"`
-			Device   string `json:"device,omitempty" maxLength:"60" doc:"handle of the record that it is; empty has it found by its key, or made"`
+			Accept   string `json:"accept,omitempty" maxLength:"100" doc:"fingerprint of the device key that you compared; without it, the error contains the key that the device shows"`
+			Password string `json:"password,omitempty" maxLength:"1000" doc:"of the device's user, needed if the device does not know the bench's key yet; it is not stored"`
+			Device   string `json:"device,omitempty" maxLength:"60" doc:"handle of the device, if it is on the rack; if empty, it is found by its key, or added"`
 		}
 	}) (*out[client.LoggedIn], error) {
 		handle, err := s.Servers.Login(ctx, network.Login{Name: in.Name, Accept: in.Body.Accept, Password: in.Body.Password, As: in.Body.Device})
@@ -57,28 +57,28 @@ func (s *Server) networkRoutes() {
 		}
 		return &out[client.LoggedIn]{client.LoggedIn{Device: handle}}, nil
 	})
-	huma.Register(a, operation(access.Look, "GET", "/introduction", "introduction", "The introduction that goes on, or the last one"), func(context.Context, *none) (*out[client.Introduction], error) {
+	huma.Register(a, operation(access.Look, "GET", "/introduction", "introduction", "The current introduction, or the last one"), func(context.Context, *none) (*out[client.Introduction], error) {
 		return s.introductionOf(s.Introductions.Meeting())
 	})
-	huma.Register(a, operation(access.Use, "POST", "/introduction", "introduce", "Begin to introduce a device that is heard: it shows three words"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Use, "POST", "/introduction", "introduce", "Start to introduce a device that is heard: it shows three words"), func(ctx context.Context, in *struct {
 		Body struct {
 			Name   string `json:"name" maxLength:"255" doc:"by which the device is listed"`
-			Device string `json:"device,omitempty" maxLength:"60" doc:"handle of the record that it is; empty has it found, or made"`
+			Device string `json:"device,omitempty" maxLength:"60" doc:"handle of the device, if it is on the rack; if empty, it is found or added"`
 		}
 	}) (*out[client.Introduction], error) {
 		return s.introductionOf(s.Introductions.Meet(ctx, in.Body.Name, in.Body.Device))
 	})
-	huma.Register(a, operation(access.Use, "POST", "/introduction/words", "type-words", "Take the three words that the device shows"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Use, "POST", "/introduction/words", "type-words", "Submit the three words that the device shows"), func(ctx context.Context, in *struct {
 		Body struct {
 			Words string `json:"words" maxLength:"200"`
 		}
 	}) (*out[client.Introduction], error) {
 		return s.introductionOf(s.Introductions.Type(ctx, in.Body.Words))
 	})
-	stop := operation(access.Use, "DELETE", "/introduction", "stop-introduction", "Give the introduction up")
+	stop := operation(access.Use, "DELETE", "/introduction", "stop-introduction", "Cancel the introduction")
 	stop.DefaultStatus = http.StatusNoContent
 	huma.Register(a, stop, func(context.Context, *none) (*struct{}, error) { return nil, problem(s.Introductions.StopMeeting()) })
-	huma.Register(a, operation(access.Use, "PUT", "/devices/{handle}/wireless", "set-wireless", "Switch on or off, over the link, that a device is reached without a cable"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Use, "PUT", "/devices/{handle}/wireless", "set-wireless", "Switch wireless access of a device on or off, over its link"), func(ctx context.Context, in *struct {
 		OfDevice
 		Body struct {
 			On bool `json:"on"`

@@ -62,7 +62,7 @@ func (s *Server) once(c fiber.Ctx, a access.Actor, operation string, next fiber.
 		return asFiber(c, err)
 	}
 	if had && before.Request != o.Request {
-		return asFiber(c, &eb.Problem{Kind: eb.Invalid, Text: "The " + onceHeader + " was used for another request.", Remedy: "Choose a new key for every thing that is to be done."})
+		return asFiber(c, &eb.Problem{Kind: eb.Invalid, Text: "The " + onceHeader + " was used for another request.", Remedy: "Use a new key for every new request."})
 	}
 	if had && (before.Status != 0 || before.Made != "") {
 		return s.again(c, before, operation)
@@ -126,7 +126,7 @@ func (s *Server) alone(ctx context.Context, o store.Once) (end func(), err error
 // had not ended.
 func (s *Server) again(c fiber.Ctx, before store.Once, operation string) error {
 	if secrets[operation] {
-		return asFiber(c, &eb.Problem{Kind: eb.Taken, Text: "This was done, and its secret was told once.", Remedy: "Ask for a new one, by another " + onceHeader + "."})
+		return asFiber(c, &eb.Problem{Kind: eb.Taken, Text: "This was done, and its secret was shown once.", Remedy: "Make a new one, with another " + onceHeader + "."})
 	}
 	c.Set("Idempotency-Replayed", "true")
 	if before.Status != 0 {
@@ -151,7 +151,7 @@ func (s *Server) again(c fiber.Ctx, before store.Once, operation string) error {
 		told = deviceOf(s.Outlook.Look(k, ""))
 	}
 	if err != nil || told == nil {
-		return asFiber(c, &eb.Problem{Kind: eb.NotFound, Text: "What this request made is not there any more.", Remedy: "Send it again, by another " + onceHeader + "."})
+		return asFiber(c, &eb.Problem{Kind: eb.NotFound, Text: "What this request made no longer exists.", Remedy: "Send it again, with another " + onceHeader + "."})
 	}
 	raw, err := json.Marshal(told)
 	if err != nil {

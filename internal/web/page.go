@@ -20,7 +20,7 @@ func strayed(c fiber.Ctx, host string) *client.Problem {
 	case c.Host() != host:
 		return &client.Problem{Status: http.StatusMisdirectedRequest, Detail: "This page answers only under its own address.", Remedy: "Open " + origin + "."}
 	case c.Method() != http.MethodGet && c.Get(fiber.HeaderOrigin) != origin:
-		return &client.Problem{Status: http.StatusForbidden, Detail: "Only the bench's own page may change something here."}
+		return &client.Problem{Status: http.StatusForbidden, Detail: "Only the bench's own page may make changes here."}
 	}
 	return nil
 }

@@ -29,19 +29,19 @@ func (s *Server) peerRoutes() {
 		return peerList.of(in.Select, each(s.Peers.List(), s.peerOf))
 	})
 	huma.Register(a, operation(access.Maintain, "POST", "/peers", "add-peer", "Become a peer of the bench that invites"), s.addPeer)
-	huma.Register(a, operation(access.Maintain, "PATCH", "/peers/{name}", "set-peer", "Change what a peer may do here, and where it is reached"), s.setPeer)
+	huma.Register(a, operation(access.Maintain, "PATCH", "/peers/{name}", "set-peer", "Change what a peer may do here, and its addresses"), s.setPeer)
 	drop := operation(access.Maintain, "DELETE", "/peers/{name}", "drop-peer", "Forget a peer; its loans end")
 	drop.DefaultStatus = http.StatusNoContent
 	huma.Register(a, drop, func(ctx context.Context, in *OfPeer) (*struct{}, error) {
 		return nil, problem(s.Peers.Drop(ctx, in.Name))
 	})
-	huma.Register(a, operation(access.Look, "GET", "/peers/{name}/check", "check-peer", "Look at each layer between this bench and a peer"), s.checkPeer)
-	huma.Register(a, operation(access.Maintain, "POST", "/invitations", "invite-peer", "Make an invitation, by which one other bench becomes a peer"), s.invite)
-	huma.Register(a, operation(access.Look, "GET", "/peering", "peering", "The introductions of benches that go on"), func(context.Context, *none) (*out[client.Peering], error) {
+	huma.Register(a, operation(access.Look, "GET", "/peers/{name}/check", "check-peer", "Check each layer between this bench and a peer"), s.checkPeer)
+	huma.Register(a, operation(access.Maintain, "POST", "/invitations", "invite-peer", "Make an invitation that lets one other bench become a peer"), s.invite)
+	huma.Register(a, operation(access.Look, "GET", "/peering", "peering", "The current introductions of benches"), func(context.Context, *none) (*out[client.Peering], error) {
 		return s.peering(nil)
 	})
-	huma.Register(a, operation(access.Maintain, "POST", "/peering", "meet-peer", "Begin an introduction to the bench at an address: it shows three words"), s.meetPeer)
-	huma.Register(a, operation(access.Maintain, "POST", "/peering/words", "type-peer-words", "Take the three words that the other bench shows"), func(_ context.Context, in *struct {
+	huma.Register(a, operation(access.Maintain, "POST", "/peering", "meet-peer", "Start an introduction to the bench at an address: it shows three words"), s.meetPeer)
+	huma.Register(a, operation(access.Maintain, "POST", "/peering/words", "type-peer-words", "Submit the three words that the other bench shows"), func(_ context.Context, in *struct {
 		Body struct {
 			Words string `json:"words" maxLength:"200"`
 		}
@@ -49,13 +49,13 @@ func (s *Server) peerRoutes() {
 		_, err := s.Peers.Type(in.Body.Words)
 		return s.peering(err)
 	})
-	stop := operation(access.Maintain, "DELETE", "/peering", "stop-peering", "Give the introduction to another bench up")
+	stop := operation(access.Maintain, "DELETE", "/peering", "stop-peering", "Cancel the introduction to another bench")
 	stop.DefaultStatus = http.StatusNoContent
 	huma.Register(a, stop, func(context.Context, *none) (*struct{}, error) { return nil, problem(s.Peers.StopMeeting()) })
 	huma.Register(a, operation(access.Maintain, "POST", "/peering/answer", "answer-peer", "Answer a bench that wants to become a peer"), func(_ context.Context, in *struct{ Body client.PeerAnswer }) (*out[client.Peering], error) {
 		return s.peering(s.Peers.Answer(in.Body.Key, in.Body.Accept))
 	})
-	huma.Register(a, operation(access.Look, "GET", "/far-devices", "far-devices", "The devices that peers show"), func(_ context.Context, in *struct{ Select }) (*out[client.List[client.FarDevice]], error) {
+	huma.Register(a, operation(access.Look, "GET", "/far-devices", "far-devices", "The devices that peers offer"), func(_ context.Context, in *struct{ Select }) (*out[client.List[client.FarDevice]], error) {
 		return farList.of(in.Select, s.farDevices())
 	})
 	s.loanRoutes()
@@ -107,7 +107,7 @@ func (s *Server) setPeer(ctx context.Context, in *struct {
 			return nil, problem(err)
 		}
 		if right != "look" && right != "use" && right != store.RightHands && right != "nothing" && right != "as the others" {
-			return nil, problem(eb.Errorf(eb.Invalid, "right %.20q is invalid: write look, use, hands, nothing, or as the others", right))
+			return nil, problem(eb.Errorf(eb.Invalid, "right %.20q is invalid: use look, use, hands, nothing, or as the others", right))
 		}
 		rights[k.Device().ID] = right
 	}
@@ -180,7 +180,7 @@ func (s *Server) meetPeer(ctx context.Context, in *struct{ Body client.NewMeetin
 		if err != nil {
 			return nil, problem(err)
 		}
-		return nil, problem(&eb.Problem{Kind: eb.Person, Text: "The SSH server " + m.Via + " shows the key " + key + ". Compare it with what its owner says.", Remedy: "If it is the right one, say so: --via-key " + key})
+		return nil, problem(&eb.Problem{Kind: eb.Person, Text: "The SSH server " + m.Via + " shows the key " + key + ". Compare it with the one that its owner states.", Remedy: "If it matches, accept it: --via-key " + key})
 	}
 	_, err := s.Peers.Meet(ctx, m.Address, m.Via, m.ViaKey, m.As)
 	return s.peering(err)

@@ -44,7 +44,7 @@ const (
 )
 
 func (s *Server) personalRoutes() {
-	huma.Register(s.api, operation(access.Own, "POST", "/person-pages", "open-person-page", "Serve the rack and screens of some devices to the browser of a person who has no bench"), s.openPersonal)
+	huma.Register(s.api, operation(access.Own, "POST", "/person-pages", "open-person-page", "Serve some devices and their screens to the browser of a person without a bench"), s.openPersonal)
 }
 
 // openPersonal makes the key of a person and serves the page.
@@ -82,7 +82,7 @@ func (s *Server) openPersonal(ctx context.Context, in *struct{ Body client.Perso
 	full := len(s.personals) >= mostPersonal
 	s.mu.Unlock()
 	if full {
-		return nil, problem(eb.Errorf(eb.Refused, "%d pages of people are served already: end one first (earlybench access)", mostPersonal))
+		return nil, problem(eb.Errorf(eb.Refused, "%d pages are already served for people: end one first (earlybench access)", mostPersonal))
 	}
 	ticket, a, err := s.Access.MakeFor(ctx, in.Body.Person, access.Right(in.Body.May), slices.Compact(ids), good,
 		store.PersonPage{Address: at.String(), Certificate: cert.Certificate[0], Key: key})
@@ -101,7 +101,7 @@ func listenAt(address string) (net.Listener, error) {
 		host, port = address, "0"
 	}
 	if ip := net.ParseIP(host); ip == nil || ip.IsUnspecified() {
-		return nil, eb.Errorf(eb.Invalid, "address %.60q is not an address of this computer: write one, such as 192.0.2.7 or 192.0.2.7:7443", address)
+		return nil, eb.Errorf(eb.Invalid, "address %.60q is not an address of this computer: give one, such as 192.0.2.7 or 192.0.2.7:7443", address)
 	}
 	l, err := net.Listen("tcp", net.JoinHostPort(host, port))
 	if err != nil {
@@ -243,8 +243,8 @@ func (s *Server) guardPersonal(c fiber.Ctx, p *personal) error {
 	case err != nil && eb.KindOf(err) != eb.Refused:
 		return asFiber(c, err)
 	case err != nil || a.Key != p.key.ID:
-		return answer(c, &client.Problem{Status: http.StatusUnauthorized, Kind: string(eb.Refused), Detail: "This browser may not see this page: its address works once, and until its end.",
-			Remedy: "Ask whoever has sent you the address for another one."})
+		return answer(c, &client.Problem{Status: http.StatusUnauthorized, Kind: string(eb.Refused), Detail: "This browser may not see this page: its address works only once, and until it expires.",
+			Remedy: "Ask whoever sent you the address for a new one."})
 	}
 	act(c, a)
 	return c.Next()
@@ -258,7 +258,7 @@ func (s *Server) enterPersonal(c fiber.Ctx, p *personal) error {
 	}
 	secret, err := s.Access.Enter(c.Context(), p.key.ID, ticket)
 	if eb.KindOf(err) == eb.Refused {
-		return answer(c, &client.Problem{Status: http.StatusForbidden, Kind: string(eb.Refused), Detail: "This address was used already, or has ended.", Remedy: "Ask whoever has sent it to you for another one."})
+		return answer(c, &client.Problem{Status: http.StatusForbidden, Kind: string(eb.Refused), Detail: "This address was already used, or has expired.", Remedy: "Ask whoever sent it to you for a new one."})
 	}
 	if err != nil {
 		return asFiber(c, err)
@@ -280,7 +280,7 @@ func (s *Server) inScope(c fiber.Ctx, a access.Actor, operation string) error {
 		ok = err == nil && a.Sees(k.Device().ID)
 	}
 	if !ok {
-		return &eb.Problem{Kind: eb.Refused, Text: "This access key is for other devices, and for their screens and logs only.", Remedy: "Ask whoever has given it to you."}
+		return &eb.Problem{Kind: eb.Refused, Text: "This access key is only for other devices, and for their screens and logs.", Remedy: "Ask whoever gave it to you."}
 	}
 	return nil
 }

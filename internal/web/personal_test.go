@@ -245,14 +245,14 @@ func TestAPageForAPersonIsRefusedWithItsReason(t *testing.T) {
 	d, _ := handsetDesk(t)
 	good := client.PersonPageAsk{Person: "wren", Devices: []string{"heron-9"}, May: "look", For: 60, Address: "127.0.0.1"}
 	for says, change := range map[string]func(*client.PersonPageAsk){
-		"not an address of this computer":  func(a *client.PersonPageAsk) { a.Address = "elsewhere.example" },
-		"Listen at 192.0.2.1":              func(a *client.PersonPageAsk) { a.Address = "192.0.2.1" },
-		"is invalid: start with":           func(a *client.PersonPageAsk) { a.Person = "Wren Two" },
-		"Say which devices wren may see":   func(a *client.PersonPageAsk) { a.Devices = []string{} },
-		"it is not on record":              func(a *client.PersonPageAsk) { a.Devices = []string{"nothing-1"} },
-		"does not have the form":           func(a *client.PersonPageAsk) { a.May = "maintain" },
-		"There is an access key k-use":     func(a *client.PersonPageAsk) { a.Person = "k-use" },
-		"does not have the form that is w": func(a *client.PersonPageAsk) { a.For = 1 },
+		"not an address of this computer":           func(a *client.PersonPageAsk) { a.Address = "elsewhere.example" },
+		"Listen at 192.0.2.1":                       func(a *client.PersonPageAsk) { a.Address = "192.0.2.1" },
+		"is invalid: start with":                    func(a *client.PersonPageAsk) { a.Person = "Wren Two" },
+		"Name the devices that wren may see":        func(a *client.PersonPageAsk) { a.Devices = []string{} },
+		"it is not on record":                       func(a *client.PersonPageAsk) { a.Devices = []string{"nothing-1"} },
+		"does not have the expected form":           func(a *client.PersonPageAsk) { a.May = "maintain" },
+		"There is already an access key k-use":      func(a *client.PersonPageAsk) { a.Person = "k-use" },
+		"does not have the expected form. body.for": func(a *client.PersonPageAsk) { a.For = 1 },
 	} {
 		ask := good
 		change(&ask)

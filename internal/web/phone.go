@@ -89,7 +89,7 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 			return nil, problem(err)
 		}
 		if !h.Loan.Lent {
-			return nil, problem(eb.Errorf(eb.Invalid, "it is asked of somebody at %s, whose bench serves the page for it", h.Loan.Peer))
+			return nil, problem(eb.Errorf(eb.Invalid, "somebody at %s was asked, and the page for it is served by their bench", h.Loan.Peer))
 		}
 		handle, path = h.Loan.Handle, "/near/"+h.ID
 	} else if _, err := s.Rack.Find(handle); err != nil {
@@ -117,7 +117,7 @@ func (s *Server) openPhone(ctx context.Context, in *struct{ Body client.PhoneAsk
 		URL: "https://" + p.host + path + "#sign-in=" + p.secret}}, nil
 }
 
-// watchPhone ends the page when its time is over, when its browser is gone, or when the
+// watchPhone ends the page when its time is up, when its browser is gone, or when the
 // service ends.
 func (s *Server) watchPhone(p *phone) {
 	t := time.NewTicker(time.Second)
@@ -187,7 +187,7 @@ func (s *Server) ofPhone(c fiber.Ctx) (*phone, bool) {
 func (s *Server) guardPhone(c fiber.Ctx, p *phone) error {
 	c.Set("Strict-Transport-Security", "max-age=0")
 	if p == nil {
-		return answer(c, &client.Problem{Status: http.StatusGone, Detail: "This page has ended.", Remedy: "Ask for another on the computer of the bench."})
+		return answer(c, &client.Problem{Status: http.StatusGone, Detail: "This page has ended.", Remedy: "Get a new one on the bench's computer."})
 	}
 	if wrong := strayed(c, p.host); wrong != nil {
 		return answer(c, wrong)
@@ -198,11 +198,11 @@ func (s *Server) guardPhone(c fiber.Ctx, p *phone) error {
 	case c.Path() == "/api/v1/sign-in":
 		return p.signIn(c)
 	case !p.knows(c.Cookies(phoneName)):
-		return answer(c, &client.Problem{Status: http.StatusUnauthorized, Kind: "refused", Detail: "This browser may not see this page: its address works once.",
-			Remedy: "Ask for another on the computer of the bench: earlybench console --phone."})
+		return answer(c, &client.Problem{Status: http.StatusUnauthorized, Kind: "refused", Detail: "This browser may not see this page: its address works only once.",
+			Remedy: "Get a new one on the bench's computer: earlybench console --phone."})
 	case !p.may(c.Method(), c.Path()):
 		return answer(c, &client.Problem{Status: http.StatusForbidden, Kind: "refused", Detail: "This page is for " + p.handle + " only.",
-			Remedy: "Use the console on the computer of the bench."})
+			Remedy: "Use the console on the bench's computer."})
 	}
 	act(c, access.Phone(s.Owner))
 	return c.Next()
@@ -240,8 +240,8 @@ func (p *phone) signIn(c fiber.Ctx) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.secret == "" || subtle.ConstantTimeCompare([]byte(secret), []byte(p.secret)) != 1 {
-		return answer(c, &client.Problem{Status: http.StatusForbidden, Detail: "This address was used already, or has ended.",
-			Remedy: "Ask for another on the computer of the bench: earlybench console --phone."})
+		return answer(c, &client.Problem{Status: http.StatusForbidden, Detail: "This address was already used, or has expired.",
+			Remedy: "Get a new one on the bench's computer: earlybench console --phone."})
 	}
 	p.secret, p.session, p.heard = "", rand.Text(), time.Now()
 	return letIn(c, phoneName, p.session, int(phoneGood/time.Second))

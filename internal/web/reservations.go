@@ -29,31 +29,31 @@ type OfReservation struct {
 
 func (s *Server) reservationRoutes() {
 	a := s.api
-	huma.Register(a, operation(access.Look, "GET", "/reservations", "reservations", "What is reserved for runs of commands: first what has not ended, in the order of asking, then what has ended last"), func(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Reservation]], error) {
+	huma.Register(a, operation(access.Look, "GET", "/reservations", "reservations", "What is reserved for runs of commands: current reservations first, in the order of asking, then ended ones, latest first"), func(ctx context.Context, in *struct{ Select }) (*out[client.List[client.Reservation]], error) {
 		all, err := s.Reserve.List(ctx)
 		if err != nil {
 			return nil, problem(err)
 		}
 		return reservationList.of(in.Select, each(all, s.reservationOf))
 	})
-	huma.Register(a, operation(access.Use, "POST", "/reservations", "reserve", "Reserve devices for a run of a command; it ends unless it is heard of again within 30 seconds"), func(ctx context.Context, in *struct{ Body client.NewReservation }) (*out[client.Reservation], error) {
+	huma.Register(a, operation(access.Use, "POST", "/reservations", "reserve", "Reserve devices for a run of a command; the reservation ends unless it is renewed every 30 seconds"), func(ctx context.Context, in *struct{ Body client.NewReservation }) (*out[client.Reservation], error) {
 		b := in.Body
 		return s.reservationOut(s.Reserve.Ask(ctx, reserve.Request{Actor: access.From(ctx).String(), Title: b.Title, Where: b.Where, Count: b.Count, Peers: b.Peers,
 			Long: time.Duration(b.For) * time.Second, Within: time.Duration(b.Within) * time.Second}))
 	})
-	huma.Register(a, operation(access.Use, "POST", "/reservations/{reservation}/heard", heardOperation, "Say that the run is still there, and ask how its reservation is"), func(ctx context.Context, in *OfReservation) (*out[client.Reservation], error) {
+	huma.Register(a, operation(access.Use, "POST", "/reservations/{reservation}/heard", heardOperation, "Renew a reservation, and get its state"), func(ctx context.Context, in *OfReservation) (*out[client.Reservation], error) {
 		return s.reservationOut(s.Reserve.Heard(ctx, in.Reservation, access.From(ctx).String()))
 	})
-	huma.Register(a, operation(access.Use, "DELETE", "/reservations/{reservation}/devices/{handle}", "put-device-aside", "Let a device go that will not do, and wait for another one"), func(ctx context.Context, in *struct {
+	huma.Register(a, operation(access.Use, "DELETE", "/reservations/{reservation}/devices/{handle}", "put-device-aside", "Release a device that is not suitable, and wait for another one"), func(ctx context.Context, in *struct {
 		OfReservation
 		Handle string `path:"handle" maxLength:"60"`
-		Why    string `query:"why" maxLength:"500" doc:"why it will not do"`
+		Why    string `query:"why" maxLength:"500" doc:"why it is not suitable"`
 	}) (*out[client.Reservation], error) {
 		return s.reservationOut(s.Reserve.PutAside(ctx, in.Reservation, access.From(ctx).String(), in.Handle, in.Why))
 	})
-	huma.Register(a, operation(access.Use, "DELETE", "/reservations/{reservation}", "end-reservation", "Give the devices back; those of others, too, for a person"), func(ctx context.Context, in *OfReservation) (*out[client.Reservation], error) {
+	huma.Register(a, operation(access.Use, "DELETE", "/reservations/{reservation}", "end-reservation", "End a reservation and return its devices; only a person can end those of others"), func(ctx context.Context, in *OfReservation) (*out[client.Reservation], error) {
 		actor := access.From(ctx)
-		r, err := s.Reserve.End(ctx, in.Reservation, actor.String(), "the devices were given back")
+		r, err := s.Reserve.End(ctx, in.Reservation, actor.String(), "the devices were returned")
 		if err != nil && actor.May(access.Consent) { // it may be somebody else's
 			r, err = s.Reserve.End(ctx, in.Reservation, "", "it was ended by "+actor.String())
 		}

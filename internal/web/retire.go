@@ -14,10 +14,10 @@ import (
 
 func (s *Server) retireRoutes() {
 	a := s.api
-	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/retirement", "retirement", "What is to be done to retire a device, and what is"), s.retirement)
-	huma.Register(a, operation(access.Use, "POST", "/devices/{handle}/retirement", "retire", "Begin to retire a device"), s.retire)
-	huma.Register(a, operation(access.Use, "DELETE", "/devices/{handle}/retirement", "call-off-retirement", "Call off retiring a device"), s.callOff)
-	huma.Register(a, silent(access.Use, "/devices/{handle}/retirement/told", "tell-retirement", "Say that something was done that the bench cannot observe"), s.tellRetirement)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/retirement", "retirement", "The steps to retire a device, and their state"), s.retirement)
+	huma.Register(a, operation(access.Use, "POST", "/devices/{handle}/retirement", "retire", "Start to retire a device"), s.retire)
+	huma.Register(a, operation(access.Use, "DELETE", "/devices/{handle}/retirement", "call-off-retirement", "Stop retiring a device"), s.callOff)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/retirement/told", "tell-retirement", "Confirm a step that the bench cannot observe"), s.tellRetirement)
 }
 
 func retirementOf(st outlook.Standing) client.Retirement {

@@ -192,7 +192,7 @@ func TestAKeyNeverHasWhatIsAPersons(t *testing.T) {
 	keys := &access.Keys{Store: d.Store, Clock: d.Insides.Clock}
 	for _, right := range []string{"consent", "own"} {
 		_, _, err := keys.Make(t.Context(), "bad", []string{"use", right}, time.Hour)
-		require.ErrorContains(t, err, "a key never has the right "+right)
+		require.ErrorContains(t, err, "a key cannot have the right "+right)
 	}
 	for name, make := range map[string]func() error{
 		"no end":       func() error { _, _, err := keys.Make(t.Context(), "x", []string{"use"}, 0); return err },

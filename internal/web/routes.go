@@ -26,7 +26,7 @@ type (
 	// OnRevision is an action that was decided on a revision of a device. It is refused
 	// (412) if the device has changed since (RFC 9110, section 13.1.1).
 	OnRevision struct {
-		IfMatch string `header:"If-Match" maxLength:"40" doc:"the device's revision on which this was decided, in quotation marks"`
+		IfMatch string `header:"If-Match" maxLength:"40" doc:"the device's revision that this decision is based on, in quotation marks"`
 	}
 	OfID struct {
 		ID string `path:"id" maxLength:"60"`
@@ -85,7 +85,7 @@ func (s *Server) routes() {
 			return &out[client.SignInAddress]{client.SignInAddress{URL: s.Offer()}}, nil
 		})
 
-	huma.Register(a, operation(access.Look, "GET", "/round", "round", "The devices by what they need next"), s.round)
+	huma.Register(a, operation(access.Look, "GET", "/round", "round", "The devices, grouped by what they need next"), s.round)
 	s.deviceRoutes()
 	s.accessRoutes()
 	s.confirmRoutes()

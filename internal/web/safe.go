@@ -22,19 +22,19 @@ func (s *Server) safeRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/safe", "safe", "The safe, without its secrets"), s.safe)
 	huma.Register(a, operation(access.Own, "POST", "/safe", "make-safe", "Make the safe"), s.makeSafe)
-	huma.Register(a, operation(access.Own, "PATCH", "/safe", "change-safe", "Change how the safe is opened, or after how long it locks"), s.changeSafe)
+	huma.Register(a, operation(access.Own, "PATCH", "/safe", "change-safe", "Change how the safe is opened, or its idle time"), s.changeSafe)
 	huma.Register(a, operation(access.Consent, "POST", "/safe/unlock", "unlock-safe", "Open the safe"), s.unlockSafe)
 	huma.Register(a, silent(access.Consent, "/safe/lock", "lock-safe", "Lock the safe"), func(context.Context, *none) (*struct{}, error) {
 		return nil, problem(s.Safe.Lock())
 	})
-	huma.Register(a, operation(access.Consent, "GET", "/safe/uses", "safe-uses", "Who used what of the safe, for what"), s.safeUses)
+	huma.Register(a, operation(access.Consent, "GET", "/safe/uses", "safe-uses", "Which items of the safe were used, by whom and for what"), s.safeUses)
 	huma.Register(a, silent(access.Consent, "/safe/requests/{id}", "answer-safe", "Answer a request to use the safe"), s.answerSafe)
 	huma.Register(a, silent(access.Own, "/safe/rules", "permit-safe", "Allow a use of the safe for a time"), s.permitSafe)
-	huma.Register(a, operation(access.Consent, "DELETE", "/safe/rules/{id}", "withdraw-safe", "End what is allowed for an item without asking"), func(ctx context.Context, in *OfID) (*struct{}, error) {
+	huma.Register(a, operation(access.Consent, "DELETE", "/safe/rules/{id}", "withdraw-safe", "Stop allowing uses of an item without asking"), func(ctx context.Context, in *OfID) (*struct{}, error) {
 		return nil, problem(s.Store.DropSafeRules(ctx, in.ID))
 	})
-	huma.Register(a, operation(access.Own, "POST", "/safe/export", "export-safe", "All that is in the safe, encrypted to another passphrase; from a terminal only"), s.exportSafe)
-	huma.Register(a, operation(access.Own, "POST", "/safe/import", "import-safe", "Put the export of another safe into this one"), s.importSafe)
+	huma.Register(a, operation(access.Own, "POST", "/safe/export", "export-safe", "Everything in the safe, encrypted with another passphrase; only from a terminal"), s.exportSafe)
+	huma.Register(a, operation(access.Own, "POST", "/safe/import", "import-safe", "Import the export of another safe"), s.importSafe)
 	huma.Register(a, operation(access.Look, "GET", "/developer", "developer", "The public half of the development key"), s.developer)
 	huma.Register(a, operation(access.Use, "POST", "/developer/signatures", "sign-app", "Sign the manifest of an app file by the development key, once a person has consented"), s.signApp)
 }
@@ -83,12 +83,12 @@ func requestOf(r safe.Request) client.SafeRequest {
 func opening(ctx context.Context, o client.SafeOpening) (holder.Opening, error) {
 	switch {
 	case o.KeyFile == "" && len(o.Envelope) == 0:
-		return holder.Opening{}, eb.Errorf(eb.Invalid, "say how the safe is opened: by a sealed passphrase, or by the file of its unlock key")
+		return holder.Opening{}, eb.Errorf(eb.Invalid, "give a sealed passphrase or an unlock key file to open the safe")
 	case o.KeyFile == "":
 	case !access.From(ctx).May(access.Own):
 		return holder.Opening{}, refused(access.From(ctx), access.Own)
 	case !filepath.IsAbs(o.KeyFile):
-		return holder.Opening{}, eb.Errorf(eb.Invalid, "the file of the unlock key is named by its whole path")
+		return holder.Opening{}, eb.Errorf(eb.Invalid, "give the absolute path of the unlock key file")
 	}
 	return holder.Opening{Envelope: o.Envelope, KeyFile: o.KeyFile}, nil
 }
@@ -241,7 +241,7 @@ func (s *Server) developer(ctx context.Context, in *struct {
 			return nil, problem(err)
 		}
 		if public, err = developer.PublicOf(i.Leaf.PublicKey); err != nil {
-			return nil, problem(eb.Errorf(eb.Unsupported, "identity %s does not sign apps: its key is not one on P-256", in.Identity))
+			return nil, problem(eb.Errorf(eb.Unsupported, "identity %s cannot sign apps: its key is not a P-256 key", in.Identity))
 		}
 	}
 	if public.X == "" {
@@ -265,7 +265,7 @@ func (s *Server) signApp(ctx context.Context, in *struct {
 		return nil, problem(err)
 	}
 	if m.Developer == nil || *m.Developer != key.Public() {
-		return nil, problem(eb.Errorf(eb.Invalid, "the manifest does not name the key that is to sign it"))
+		return nil, problem(eb.Errorf(eb.Invalid, "the manifest does not name the key that should sign it"))
 	}
 	signature, err := key.SignManifest(in.Body.Manifest)
 	if err != nil {

@@ -18,8 +18,8 @@ import (
 // embedded.
 type Select struct {
 	Where string `query:"where" maxLength:"2000" doc:"only items for which this CEL expression is true (docs/where.md)"`
-	Limit int    `query:"limit" minimum:"0" maximum:"1000" doc:"at most so many items; 0 for as many as the list usually tells"`
-	After string `query:"after" maxLength:"200" doc:"only items after this one, as next in an answer names it"`
+	Limit int    `query:"limit" minimum:"0" maximum:"1000" doc:"the highest number of items; 0 for the usual number of the list"`
+	After string `query:"after" maxLength:"200" doc:"only items after this one: the value of next in an answer"`
 }
 
 // listing is a kind of list: how expressions see its items, the id by which after names
@@ -105,7 +105,7 @@ func (l listing[T]) behind(after string, all []T) ([]T, error) {
 }
 
 func noSuch(after string) error {
-	return &eb.Problem{Kind: eb.Invalid, Text: "This list has no item " + strconv.Quote(after) + " to go on after.", Remedy: "Start over, without after."}
+	return &eb.Problem{Kind: eb.Invalid, Text: "This list has no item " + strconv.Quote(after) + " to continue after.", Remedy: "Start over, without after."}
 }
 
 // from returns what is selected from a sequence that starts after the named item.
@@ -158,8 +158,8 @@ func selected[I, T any](sel Select, most int, language func() (*where.Language, 
 
 // badWhere is the error for a wrong expression, with the position in it.
 func badWhere(err error) error {
-	p := &client.Problem{Status: http.StatusUnprocessableEntity, Kind: string(eb.Invalid), Detail: "The expression of where cannot be used.",
-		Remedy: "What it may use: docs/where.md, or earlybench help where."}
+	p := &client.Problem{Status: http.StatusUnprocessableEntity, Kind: string(eb.Invalid), Detail: "The expression in where is invalid.",
+		Remedy: "See docs/where.md or earlybench help where."}
 	p.Title = http.StatusText(p.Status)
 	if m, ok := errors.AsType[*where.Mistake](err); ok {
 		text := m.Text

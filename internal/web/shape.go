@@ -266,7 +266,7 @@ func hostPort(name, s string) error {
 		return nil
 	}
 	if _, _, err := net.SplitHostPort(s); err != nil {
-		return eb.Errorf(eb.Invalid, "%s %.80q is not an address: write HOST:PORT, such as 127.0.0.1:7421, or unix:/PATH", name, s)
+		return eb.Errorf(eb.Invalid, "%s %.80q is not an address: give HOST:PORT, such as 127.0.0.1:7421, or unix:/PATH", name, s)
 	}
 	return nil
 }

@@ -21,8 +21,8 @@ func (s *Server) sheetRoutes() {
 	drop := silent(access.Maintain, "/sheets/{name}", "drop-sheet", "Remove a sheet that was added")
 	drop.Method = http.MethodDelete
 	huma.Register(a, drop, s.dropSheet)
-	huma.Register(a, operation(access.Look, "GET", "/unrecognised/{name}/draft", "draft-sheet", "The commented start of a sheet for an unrecognised device"), s.draft)
-	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/sheet", "device-sheet", "The sheet as it results for a device, and where each part comes from"), s.deviceSheet)
+	huma.Register(a, operation(access.Look, "GET", "/unrecognised/{name}/draft", "draft-sheet", "A commented draft of a sheet for an unrecognised device"), s.draft)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/sheet", "device-sheet", "The resulting sheet for a device, and which file each part comes from"), s.deviceSheet)
 }
 
 func (s *Server) sheets(_ context.Context, in *struct{ Select }) (*out[client.Sheets], error) {
@@ -68,8 +68,8 @@ func (s *Server) addSheet(ctx context.Context, in *struct {
 }) (*out[client.AddedSheet], error) {
 	file, err := s.Sheets.Add([]byte(in.Body.Text))
 	if wrong, ok := errors.AsType[sheet.Errors](err); ok {
-		return nil, &client.Problem{Status: http.StatusUnprocessableEntity, Title: "Unprocessable Entity", Detail: "The sheet is wrong:\n" + wrong.Error(),
-			Remedy: "See each mistake in its place: earlybench sheet check FILE."}
+		return nil, &client.Problem{Status: http.StatusUnprocessableEntity, Title: "Unprocessable Entity", Detail: "The sheet has errors:\n" + wrong.Error(),
+			Remedy: "See each error in its place: earlybench sheet check FILE."}
 	}
 	if err == nil {
 		err = s.Sheets.Apply(ctx)
@@ -120,5 +120,5 @@ func (s *Server) draft(_ context.Context, in *struct {
 			return &out[client.SheetDraft]{client.SheetDraft{Text: text}}, nil
 		}
 	}
-	return nil, problem(eb.Errorf(eb.NotFound, "nothing unrecognised is called %.60q", in.Name))
+	return nil, problem(eb.Errorf(eb.NotFound, "there is no unrecognised device %.60q", in.Name))
 }

@@ -21,11 +21,11 @@ type OfStatement struct {
 
 func (s *Server) statementRoutes() {
 	a := s.api
-	huma.Register(a, operation(access.Look, "GET", "/statements", "statements", "The grants and debug tokens of the bench, those that end first first"), s.statements)
-	huma.Register(a, operation(access.Use, "POST", "/statements", "add-statement", "Ask an authority for a grant or a debug token, or keep one that came from elsewhere"), s.addStatement)
+	huma.Register(a, operation(access.Look, "GET", "/statements", "statements", "The grants and debug tokens of the bench, earliest end first"), s.statements)
+	huma.Register(a, operation(access.Use, "POST", "/statements", "add-statement", "Request a grant or a debug token from an authority, or add one from elsewhere"), s.addStatement)
 	huma.Register(a, operation(access.Consent, "DELETE", "/statements/{id}", "drop-statement", "Forget a grant or a debug token"), func(ctx context.Context, in *struct {
 		OfID
-		Withdraw bool `query:"withdraw" doc:"withdraw it at its authority before, so that devices refuse it"`
+		Withdraw bool `query:"withdraw" doc:"have its authority withdraw it before, so that devices refuse it"`
 	}) (*struct{}, error) {
 		return nil, problem(s.Statements.Drop(ctx, in.ID, in.Withdraw))
 	})
@@ -39,11 +39,11 @@ func (s *Server) statementRoutes() {
 		}
 		return &accepted{jobOf(j)}, nil
 	})
-	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/statements", "statements-on", "The grants and debug tokens that a device was seen to hold"), s.statementsOn)
-	huma.Register(a, operation(access.Use, "DELETE", "/devices/{handle}/statements/{id}", "take-off", "Take a grant or a debug token off a device"), func(ctx context.Context, in *OfStatement) (*struct{}, error) {
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/statements", "statements-on", "The grants and debug tokens that were seen on a device"), s.statementsOn)
+	huma.Register(a, operation(access.Use, "DELETE", "/devices/{handle}/statements/{id}", "take-off", "Remove a grant or a debug token from a device"), func(ctx context.Context, in *OfStatement) (*struct{}, error) {
 		return nil, problem(s.Statements.TakeOff(ctx, in.Handle, in.ID))
 	})
-	huma.Register(a, work(access.Use, "/devices/{handle}/allow", "allow", "Put on a device what an app needs to run there"), func(ctx context.Context, in *struct {
+	huma.Register(a, work(access.Use, "/devices/{handle}/allow", "allow", "Put what an app needs to run on a device"), func(ctx context.Context, in *struct {
 		Handle string `path:"handle" maxLength:"60"`
 		Body   client.Allow
 	}) (*accepted, error) {
@@ -60,8 +60,8 @@ func (s *Server) statementRoutes() {
 		}
 		return &accepted{jobOf(j)}, nil
 	})
-	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/explain", "explain", "Whether an app may run on a device, or which line of a statement stands against it"), s.explain)
-	huma.Register(a, operation(access.Look, "GET", "/may-run", "may-run", "On which devices of the rack apps may run, and what comes before"), s.mayRun)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/explain", "explain", "Whether an app may run on a device, or which line of a statement rules it out"), s.explain)
+	huma.Register(a, operation(access.Look, "GET", "/may-run", "may-run", "Which apps may run on which devices on the rack, and what is needed first"), s.mayRun)
 }
 
 // buildOf is how a build of an app is signed; nil if none was named.
@@ -118,7 +118,7 @@ func (s *Server) addStatement(ctx context.Context, in *out[client.NewStatement])
 	case "debug token":
 		ask.Kind = statement.DebugToken
 	default:
-		return nil, problem(eb.New(eb.Invalid, "say which kind it is: grant or debug token"))
+		return nil, problem(eb.New(eb.Invalid, "give its kind: grant or debug token"))
 	}
 	if n.Identity != "" {
 		i, err := s.Belong.Identity(ctx, n.Identity)
@@ -148,7 +148,7 @@ func (s *Server) statementsOn(_ context.Context, in *struct {
 func (s *Server) explain(ctx context.Context, in *struct {
 	Handle string `path:"handle" maxLength:"60"`
 	App    string `query:"app" required:"true" maxLength:"100"`
-	Build  string `query:"build" maxLength:"40" doc:"which of the builds of its project; empty for the project itself"`
+	Build  string `query:"build" maxLength:"40" doc:"which of the project's builds; empty for the project itself"`
 }) (*out[client.Explanation], error) {
 	k, err := s.Rack.Find(in.Handle)
 	if err != nil {

@@ -331,7 +331,7 @@ func (s *Server) followLog(ctx context.Context, k *keeper.Keeper, session device
 			return
 		}
 		if session = elsewhere(k, ctx, way); session != nil {
-			take(device.Line{Seq: from.After, At: s.Clock.Now(), Level: "info", Text: "(" + keeper.WentOn(way, k.WayOf(session), "the log goes on") + ")"})
+			take(device.Line{Seq: from.After, At: s.Clock.Now(), Level: "info", Text: "(" + keeper.WentOn(way, k.WayOf(session), "the log continues") + ")"})
 		}
 	}
 }

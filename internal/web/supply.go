@@ -26,16 +26,16 @@ type OfDigest struct {
 func (s *Server) supplyRoutes() {
 	a := s.api
 	huma.Register(a, operation(access.Look, "GET", "/depots", "depots", "The depots"), s.depots)
-	huma.Register(a, operation(access.Own, "POST", "/depots/look", "look-at-depot", "Ask a depot who it is; nothing of it is kept"), s.lookAtDepot)
+	huma.Register(a, operation(access.Own, "POST", "/depots/look", "look-at-depot", "Ask a depot to identify itself, without adding it"), s.lookAtDepot)
 	huma.Register(a, operation(access.Own, "POST", "/depots", "add-depot", "Add a depot whose TLS root and publisher are accepted"), s.addDepot)
-	huma.Register(a, operation(access.Own, "DELETE", "/depots/{id}", "drop-depot", "Forget a depot; what was fetched from it is kept"), s.dropDepot)
-	huma.Register(a, operation(access.Look, "GET", "/needs", "needs", "The support packs that devices on the rack lack"), s.needs)
+	huma.Register(a, operation(access.Own, "DELETE", "/depots/{id}", "drop-depot", "Forget a depot; what was fetched from it stays"), s.dropDepot)
+	huma.Register(a, operation(access.Look, "GET", "/needs", "needs", "The support packs that devices on the rack need"), s.needs)
 	fetch := operation(access.Consent, "POST", "/needs", "fetch-needs", "Fetch what is accepted")
 	fetch.DefaultStatus = http.StatusAccepted
 	huma.Register(a, fetch, s.fetchNeeds)
 	huma.Register(a, operation(access.Look, "GET", "/licences/{digest}", "licence", "The text of the licence of something that is needed"), s.licence)
-	huma.Register(a, operation(access.Look, "GET", "/support", "support", "The support packs that are here, or come"), s.support)
-	huma.Register(a, operation(access.Own, "POST", "/support", "add-support", "Take in the file of a support pack on the bench's computer"), s.addSupport)
+	huma.Register(a, operation(access.Look, "GET", "/support", "support", "The support packs that are here or being fetched"), s.support)
+	huma.Register(a, operation(access.Own, "POST", "/support", "add-support", "Add a support pack from a file on the bench's computer"), s.addSupport)
 	huma.Register(a, operation(access.Maintain, "DELETE", "/support/{digest}", "drop-support", "Remove a support pack"), s.dropSupport)
 }
 
@@ -118,7 +118,7 @@ func (s *Server) needs(context.Context, *none) (*out[client.Needs], error) {
 
 func (s *Server) fetchNeeds(ctx context.Context, in *struct {
 	Body struct {
-		Accept string `json:"accept" maxLength:"80" doc:"digest of one of the needs, or of all"`
+		Accept string `json:"accept" maxLength:"80" doc:"digest of one item, or of all together"`
 	}
 }) (*out[client.List[client.Job]], error) {
 	jobs, err := s.Supply.Fetch(ctx, in.Body.Accept, access.From(ctx).String())

@@ -13,13 +13,13 @@ import (
 
 func (s *Server) tidyRoutes() {
 	a := s.api
-	huma.Register(a, operation(access.Look, "GET", "/tidy", "tidy", "What can go of what the bench keeps"), func(ctx context.Context, _ *none) (*out[client.Tidy], error) {
+	huma.Register(a, operation(access.Look, "GET", "/tidy", "tidy", "What the bench no longer needs to keep"), func(ctx context.Context, _ *none) (*out[client.Tidy], error) {
 		return tidyOf(s.Tidy.Look(ctx))
 	})
-	huma.Register(a, operation(access.Maintain, "POST", "/tidy", "tidy-now", "Drop what can go"), func(ctx context.Context, _ *none) (*out[client.Tidy], error) {
+	huma.Register(a, operation(access.Maintain, "POST", "/tidy", "tidy-now", "Remove what is no longer needed"), func(ctx context.Context, _ *none) (*out[client.Tidy], error) {
 		return tidyOf(s.Tidy.Do(ctx))
 	})
-	huma.Register(a, operation(access.Own, "PUT", "/tidy", "set-tidy", "Set for how long what is kept"), func(ctx context.Context, in *out[client.TidyRules]) (*out[client.Tidy], error) {
+	huma.Register(a, operation(access.Own, "PUT", "/tidy", "set-tidy", "Set how long things are kept"), func(ctx context.Context, in *out[client.TidyRules]) (*out[client.Tidy], error) {
 		if err := s.Tidy.SetRules(ctx, rulesOf(in.Body)); err != nil {
 			return nil, problem(err)
 		}

@@ -240,7 +240,7 @@ func answer(c fiber.Ctx, p *client.Problem) error {
 func init() {
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		if message == "validation failed" {
-			message = "The request does not have the form that is wanted here."
+			message = "The request does not have the expected form."
 		}
 		p := &client.Problem{Status: status, Title: fasthttp.StatusMessage(status), Detail: message}
 		for _, e := range errs {

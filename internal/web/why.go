@@ -23,18 +23,18 @@ import (
 
 func (s *Server) whyRoutes() {
 	a := s.api
-	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/facts", "facts", "All that is known of a device"), s.facts)
-	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/history", "history", "What was known of a device before, the newest first"), s.history)
-	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/tellable", "tellable", "What a person may state of a device"), s.tellable)
-	huma.Register(a, silent(access.Use, "/devices/{handle}/facts", "tell-fact", "Say what people may know of a device"), s.tellFact)
-	huma.Register(a, silent(access.Use, "/devices/{handle}/told", "tell", "Say that a step was done"), s.tell)
-	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/why", "why", "Why a device is not ready; of the handle unseen: why one does not show up"), s.why)
-	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/report", "report", "All that helps a colleague, without secrets"), s.report)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/facts", "facts", "Everything known about a device"), s.facts)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/history", "history", "What was known about a device before, newest first"), s.history)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/tellable", "tellable", "The facts that a person may state about a device"), s.tellable)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/facts", "tell-fact", "State facts about a device"), s.tellFact)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/told", "tell", "Confirm that a step was done"), s.tell)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/why", "why", "Why a device is not ready; for the handle unseen: why one does not show up"), s.why)
+	huma.Register(a, operation(access.Look, "GET", "/devices/{handle}/report", "report", "A report for a colleague, without secrets"), s.report)
 	huma.Register(a, silent(access.Use, "/devices/{handle}/answers", "answer", "Answer a check"), s.answer)
-	takeBack := silent(access.Use, "/devices/{handle}/answers/{id}", "take-back", "Take an answer back")
+	takeBack := silent(access.Use, "/devices/{handle}/answers/{id}", "take-back", "Undo an answer")
 	takeBack.Method = http.MethodDelete
 	huma.Register(a, takeBack, s.takeBack)
-	huma.Register(a, silent(access.Use, "/devices/{handle}/remedies", "remedied", "Say that the remedy of a cause was tried"), s.remedied)
+	huma.Register(a, silent(access.Use, "/devices/{handle}/remedies", "remedied", "Report that the remedy of a cause was tried"), s.remedied)
 	huma.Register(a, operation(access.Look, "GET", "/learned", "learned", "Which causes were found, and how often"), s.learned)
 	huma.Register(a, operation(access.Maintain, "DELETE", "/learned", "unlearn", "Forget what was learned"), s.unlearn)
 }
@@ -150,7 +150,7 @@ func (s *Server) tellFact(ctx context.Context, in *struct {
 	OnRevision
 	Body struct {
 		Key   string `json:"key" maxLength:"60"`
-		Value string `json:"value" maxLength:"200" doc:"as people write it: yes, no, a number, a text"`
+		Value string `json:"value" maxLength:"200" doc:"as people write it: yes, no, a number, or text"`
 	}
 }) (*struct{}, error) {
 	return s.says(ctx, in.Handle, in.OnRevision, func(said outlook.Said) error { return s.Outlook.TellFact(ctx, said, in.Body.Key, in.Body.Value) })

@@ -294,7 +294,7 @@ func (a *Authority) caller(r *http.Request) (string, error) {
 	kind, t, _ := strings.Cut(r.Header.Get("Authorization"), " ")
 	known, ok := a.tokens[t]
 	if kind != "DPoP" || !ok || a.now().After(known.ends) {
-		return "", errors.New("the access token is not good any more")
+		return "", errors.New("the access token is no longer valid")
 	}
 	p, err := a.proved(r, t)
 	if err != nil {

@@ -74,7 +74,7 @@ func TestADeviceThatAcceptsDevelopersTakesOnlyWhatTheyHaveSigned(t *testing.T) {
 		text      string
 	}{
 		"nobody's app":                     {nobody.Manifest, "", "names no developer"},
-		"a signature that is missing":      {mine.Manifest, "", "missing"},
+		"a signature that is missing":      {mine.Manifest, "", "has no signature"},
 		"a signature of another manifest":  {mine.Manifest, packed(t, newKey(t), "2").Signature.Bare, "another key"},
 		"another developer's signature":    {mine.Manifest, other.Signature.Bare, "another key"},
 		"a manifest that was changed":      {bytes.Replace(mine.Manifest, []byte(`"version": "1"`), []byte(`"version": "2"`), 1), mine.Signature.Bare, "another manifest"},

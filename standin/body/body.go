@@ -76,7 +76,7 @@ type Body struct {
 	signer   ssh.Signer
 	screen   screen
 	question *question
-	meeting  *meeting // nil: no introduction goes on
+	meeting  *meeting // nil: no introduction is in progress
 	turns    introduction.Turns
 	address  string // where it is reached without a cable; "" for nowhere
 	networks []string

@@ -229,7 +229,7 @@ func TestWhatABorrowerDoesIsToldToTheLender(t *testing.T) {
 func TestALoanEndsOnTheDeviceWhateverTheBorrowerDoes(t *testing.T) {
 	for name, end := range map[string]func(*lent){
 		"when the lender ends it":                  func(l *lent) { require.NoError(l.t, l.lender.Drop(l.t.Context(), l.key)) },
-		"when its time is over":                    func(l *lent) { l.clock.Move(61 * time.Second) },
+		"when its time is up":                      func(l *lent) { l.clock.Move(61 * time.Second) },
 		"when the lender's records are others now": func(l *lent) { _, err := l.lender.List(l.t.Context(), 2); require.NoError(l.t, err) },
 		"when the lender is sent away": func(l *lent) {
 			l.body.mu.Lock()

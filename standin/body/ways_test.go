@@ -313,7 +313,7 @@ func TestAQuestionIsAnsweredInFull(t *testing.T) {
 			if q.until == "30 days" {
 				require.WithinDuration(t, c.Now().AddDate(0, 0, 30), last.Until, 2*time.Second)
 				c.Move(31 * 24 * time.Hour)
-				require.Equal(t, device.AdmitNone, b.Admission("SHA256:key").State, "it has ended by itself")
+				require.Equal(t, device.AdmitNone, b.Admission("SHA256:key").State, "it exited by itself")
 			}
 			b.Unplugged()
 			require.Equal(t, q.until == "until withdrawn", b.Admission("SHA256:key").State == device.Admitted)

@@ -142,7 +142,7 @@ func (h *Host) keep(raw []byte) (hostlink.Driver, error) {
 func (h *Host) add(raw []byte) (hostlink.Driver, error) {
 	s, err := driver.Open(strings.NewReader(string(raw)), int64(len(raw)))
 	if err != nil {
-		return hostlink.Driver{}, fmt.Errorf("the driver set is refused: %w", err)
+		return hostlink.Driver{}, fmt.Errorf("the driver set was refused: %w", err)
 	}
 	d := hostlink.Driver{Digest: bundle.Digest(raw), Set: *s.About, Signed: s.Publisher != nil, Size: int64(len(raw))}
 	h.installed = slices.DeleteFunc(h.installed, func(o hostlink.Driver) bool { return o.Set.Name == d.Set.Name })

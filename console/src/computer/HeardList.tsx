@@ -38,7 +38,7 @@ export function HeardList() {
           </tbody>
         </table>
       )}
-      <OwnerOnly what="Give the address of a device" command="earlybench network add ADDRESS">
+      <OwnerOnly what="Add the address of a device" command="earlybench network add ADDRESS">
         <AddAddress />
       </OwnerOnly>
     </section>
@@ -85,7 +85,7 @@ function TakenFor({ entry }: { entry: NetworkEntry }) {
         <LoginForm entry={entry} />
       </>
     );
-  if (entry.state === "silent") return <>nobody: {entry.trouble || "it is being looked who is there"}</>;
+  if (entry.state === "silent") return <>nobody: {entry.trouble || "finding out who is there"}</>;
   const own = going?.name === entry.name ? going : undefined;
   if (own?.state === "words") return <WordsForm going={own} name={own.says.name || entry.name} />;
   if (own?.state === "asking") return <>The words are right. Let {own.bench} in on the device.</>;

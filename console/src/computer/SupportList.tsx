@@ -9,7 +9,7 @@ const sizeOf = (p: SupportPack) => {
   return p.job === "" ? `${bytesText(p.have)} of ${bytesText(p.size)}` : `${bytesText(p.size)}, on its way`;
 };
 
-/** The support packs that are here, or come, and which devices each is for. */
+/** The support packs that are here or being fetched, and which devices each is for. */
 export function SupportList() {
   const support = useSupport();
   const drop = useDropSupport();

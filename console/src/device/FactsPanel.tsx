@@ -3,7 +3,7 @@ import { useFacts, useHistory } from "../api/queries";
 import { Evidence } from "../why/EvidenceList";
 import { StateFact } from "./StateFact";
 
-/** All that is known of a device, and what was known before; folded until it is wanted. */
+/** Everything known about a device, and what was known before; folded until it is wanted. */
 export function FactsPanel({ handle }: { handle: string }) {
   const [open, setOpen] = useState(false);
   return (

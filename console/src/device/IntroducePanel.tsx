@@ -4,7 +4,7 @@ import { ProblemText } from "../parts/ProblemText";
 import { whereText } from "../parts/where";
 import { WordsForm } from "../parts/WordsForm";
 
-/** Introduces a device that is heard: it shows three words, which are typed here. */
+/** Introduces a device that is heard: it shows three words, which you type here. */
 export function IntroducePanel({ device }: { device: Device }) {
   const going = useIntroduction().data;
   const own = going && going.device === device.handle ? going : undefined;

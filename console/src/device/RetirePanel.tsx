@@ -6,7 +6,7 @@ import { plain } from "../parts/Emphasis";
 import { ProblemText } from "../parts/ProblemText";
 import { clockText } from "../parts/time";
 
-/** Retiring a device: what it will undo, said first; then how far it is. */
+/** Retiring a device: first what it will undo, then the progress. */
 export function RetirePanel({ device }: { device: Device }) {
   const [asked, setAsked] = useState(false);
   const plan = useRetirement(device.handle, asked || device.retiring || device.summary === "retired");

@@ -37,9 +37,9 @@ test("a term says on which devices it is, and when it ends", () => {
   expect(screen.getAllByText(/15 January/).length).toBeGreaterThan(0);
 });
 
-test("what is renewed by itself, what has ended and what is another's are said", () => {
+test("what is renewed automatically, what has ended and what is another's are said", () => {
   show(term({ alone: true }));
-  expect(screen.getAllByText(/renewed by itself/).length).toBeGreaterThan(0);
+  expect(screen.getAllByText(/renewed automatically/).length).toBeGreaterThan(0);
   show(term({ id: "b", state: "ended", mine: false, devices: ["kestle-6"] }));
   expect(screen.getAllByText(/^ended 15 January/).length).toBeGreaterThan(0);
   expect(screen.getByText("not yours; kestle-6")).toBeTruthy();

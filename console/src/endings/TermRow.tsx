@@ -32,7 +32,7 @@ export function TermRow({ term, scale, chosen }: { term: Term; scale: Scale; cho
           style={{ left: `${right}%` }}
         >
           {dateText(term)}
-          {term.alone && term.state !== "ended" && <span className="max-md:hidden">, renewed by itself</span>}
+          {term.alone && term.state !== "ended" && <span className="max-md:hidden">, renewed automatically</span>}
         </span>
       </span>
       <span className="sr-only">{endText(term)}</span>
@@ -51,7 +51,7 @@ const endless = (t: Term) =>
 
 function endText(t: Term) {
   if (!t.ends) return endless(t);
-  return t.alone && t.state !== "ended" ? `${dateText(t)}, renewed by itself` : dateText(t);
+  return t.alone && t.state !== "ended" ? `${dateText(t)}, renewed automatically` : dateText(t);
 }
 
 function dateText(t: Term) {

@@ -7,7 +7,7 @@ import { dayText } from "../parts/time";
 
 const states: Record<Identity["state"], string> = {
   good: "key in this safe",
-  ending: "ends soon; it is renewed by itself while the safe is open",
+  ending: "ends soon; it is renewed automatically while the safe is open",
   ended: "has ended",
   revoked: "revoked",
   elsewhere: "certificate only; its key is on another computer",

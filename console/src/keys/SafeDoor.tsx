@@ -42,7 +42,7 @@ function MakeSafe() {
       }}
     >
       <SecretField label="New passphrase" not="8 characters or more" value={one} onChange={setOne} />
-      <SecretField label="The same again" value={two} onChange={setTwo} />
+      <SecretField label="Repeat it" value={two} onChange={setTwo} />
       <p className="max-w-prose text-caption text-secondary">There is no way in without it. Nobody else knows it.</p>
       <button type="submit" className="press" disabled={make.isPending || one === "" || one !== two}>
         Make the safe

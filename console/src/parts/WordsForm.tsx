@@ -5,7 +5,7 @@ import { Countdown } from "./Countdown";
 import { Field } from "./Field";
 import { ProblemText } from "./ProblemText";
 
-/** The three words that a device shows are typed here. */
+/** A form for the three words that a device shows. */
 export function WordsForm({ going, name }: { going: Introduction; name: string }) {
   const [words, setWords] = useState("");
   const type = useTypeWords();

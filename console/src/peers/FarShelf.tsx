@@ -5,7 +5,7 @@ import type { FarDevice, Loan } from "../api/types";
 import { ProblemText } from "../parts/ProblemText";
 import { hourText } from "../parts/time";
 
-/** The devices that peers show: whose they are, what is free, until when, and a button to borrow one. */
+/** The devices that peers offer: whose they are, what is free, until when, and a button to borrow one. */
 export function FarShelf() {
   const far = useFarDevices();
   const loans = useLoans();

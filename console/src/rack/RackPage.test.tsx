@@ -79,7 +79,7 @@ test("an expression behind = is put to the bench, and its mistake is shown", asy
   queryClient.clear();
   answers["/api/v1/devices"] = [
     422,
-    { detail: "The expression of where cannot be used.", errors: [{ message: "there is no gate.mood" }] },
+    { detail: "The expression in where is invalid.", errors: [{ message: "there is no gate.mood" }] },
   ];
   fireEvent.change(words, { target: { value: '= gate.mood == "shut"' } });
   expect((await screen.findByRole("alert")).textContent).toContain("there is no gate.mood.");

@@ -36,7 +36,7 @@ func (h *holder) fill(in *Request) error {
 		return fmt.Errorf("read the template: %w", err)
 	}
 	if !info.Mode().IsRegular() || info.Size() > appfile.MaxTemplate {
-		return fmt.Errorf("template %s is not a file of at most %d bytes", in.Template, appfile.MaxTemplate)
+		return fmt.Errorf("template %s is not a file, or has more than %d bytes", in.Template, appfile.MaxTemplate)
 	}
 	raw, err := os.ReadFile(in.Template)
 	if err != nil {
@@ -45,7 +45,7 @@ func (h *holder) fill(in *Request) error {
 	text, err := appfile.Fill(raw, in.Values, func(name string) ([]byte, error) {
 		secret, err := h.box.Secret(in.Secrets[name])
 		if err != nil {
-			return nil, fmt.Errorf("secret %s, which %s wants: %w", name, in.Template, err)
+			return nil, fmt.Errorf("secret %s, used by %s: %w", name, in.Template, err)
 		}
 		return secret, nil
 	})

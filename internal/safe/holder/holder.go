@@ -240,7 +240,7 @@ func (h *holder) hello() (Answer, error) {
 func (h *holder) path(name string) string { return filepath.Join(h.cfg.Dir, name) }
 
 // ErrExists is the error for a second safe.
-var ErrExists = errors.New("there is a safe already")
+var ErrExists = errors.New("there is already a safe")
 
 func (h *holder) make(in *Request) error {
 	if _, err := os.Stat(h.path(LockName)); err == nil {
@@ -311,7 +311,7 @@ func (h *holder) opened(in *Request, method string) ([]byte, error) {
 		return safe.OpenByKey(lock, file)
 	}
 	if !safe.ByPassphrase(lock) {
-		return nil, fmt.Errorf("the safe opens with an unlock key, not with a passphrase: %w", safe.ErrPassphrase)
+		return nil, fmt.Errorf("the safe is opened with an unlock key, not with a passphrase: %w", safe.ErrPassphrase)
 	}
 	passphrase, err := h.envelopes.Open(EnvelopePurpose(method, in.Purpose), in.Envelope)
 	if err != nil {

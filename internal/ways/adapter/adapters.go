@@ -144,8 +144,8 @@ func (a *Adapters) Look(dir string) (adapters.Adapter, error) {
 }
 
 func wrong(dir string, err error) error {
-	return &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("%s is no adapter that can be taken: %s.", plain.Cut(plain.Line(dir), 200), strings.TrimSuffix(plain.Cut(err.Error(), 1000), ".")),
-		Remedy: "See what is wrong with it: earlybench adapter check " + plain.Cut(plain.Line(dir), 200)}
+	return &problem.Problem{Kind: problem.Invalid, Text: fmt.Sprintf("%s cannot be used as an adapter: %s.", plain.Cut(plain.Line(dir), 200), strings.TrimSuffix(plain.Cut(err.Error(), 1000), ".")),
+		Remedy: "See what is wrong: earlybench adapter check " + plain.Cut(plain.Line(dir), 200)}
 }
 
 // Add takes a copy of an adapter, with its sheet, and runs it.
@@ -165,7 +165,7 @@ func (a *Adapters) Add(ctx context.Context, dir, accept string) (adapters.Adapte
 		return adapters.Adapter{}, wrong(dir, err)
 	}
 	if r.digest != accept {
-		return adapters.Adapter{}, &problem.Problem{Kind: problem.Changed, Text: "The adapter is not the one that was looked at: its files have the digest " + r.digest + ".", Remedy: "Look at it again: earlybench adapter add " + plain.Cut(plain.Line(dir), 200)}
+		return adapters.Adapter{}, &problem.Problem{Kind: problem.Changed, Text: "The adapter has changed since it was shown: its files have the digest " + r.digest + ".", Remedy: "Look at it again: earlybench adapter add " + plain.Cut(plain.Line(dir), 200)}
 	}
 	if err := a.cfg.AddSheet(ctx, r.sheetText); err != nil {
 		return adapters.Adapter{}, err
@@ -244,7 +244,7 @@ func (a *Adapters) tell() {
 func read(dir string) (*runner, error) {
 	raw, err := os.ReadFile(filepath.Join(dir, adapter.ManifestName))
 	if err != nil {
-		return nil, fmt.Errorf("it has no %s that can be read", adapter.ManifestName)
+		return nil, fmt.Errorf("it has no readable %s", adapter.ManifestName)
 	}
 	m, err := adapter.ParseManifest(raw)
 	if err != nil {

@@ -36,7 +36,7 @@ func walk(dir string, f func(path string, info fs.FileInfo) error) error {
 		bytes += info.Size()
 		switch {
 		case !info.Mode().IsRegular():
-			return fmt.Errorf("%s is no plain file", path)
+			return fmt.Errorf("%s is not a regular file", path)
 		case files > mostFiles || bytes > mostBytes:
 			return fmt.Errorf("it has more than %d files, or %d bytes", mostFiles, mostBytes)
 		}

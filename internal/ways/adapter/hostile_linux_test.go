@@ -35,8 +35,8 @@ var hostiles = map[string]struct {
 	"that lies of its types":     {"read x\nprintf '{\"jsonrpc\":\"2.0\",\"id\":1,\"result\":{\"facts\":\"many\",\"actions\":7}}\\n'; sleep 60", "hello", "hello"},
 	"that declares what is none": {"read x\nACTIONS='{\"name\":\"FORMAT C:\"}'\n" + hello + "; sleep 60", "action", "action"},
 	"with a schema of elsewhere": {"read x\nACTIONS='{\"name\":\"a\",\"args\":{\"$ref\":\"http://127.0.0.1:1/x\"}}'\n" + hello + "; sleep 60", "is not looked up", "is not looked up"},
-	"that fits too well":         {"read x\nACTIONS=\n" + hello + "\nread x\nprintf '{\"jsonrpc\":\"2.0\",\"id\":2,\"result\":{\"fit\":1000}}\\n'; sleep 60", "fits by 1000", ""},
-	"that calls what is not":     {"read x\nACTIONS=\n" + hello + "\nprintf '{\"jsonrpc\":\"2.0\",\"id\":9,\"method\":\"safe.open\",\"params\":{}}\\n'\nread x\n" + fits + "; sleep 60", "no method of a bench", ""},
+	"that fits too well":         {"read x\nACTIONS=\n" + hello + "\nread x\nprintf '{\"jsonrpc\":\"2.0\",\"id\":2,\"result\":{\"fit\":1000}}\\n'; sleep 60", "fits with 1000", ""},
+	"that calls what is not":     {"read x\nACTIONS=\n" + hello + "\nprintf '{\"jsonrpc\":\"2.0\",\"id\":9,\"method\":\"safe.open\",\"params\":{}}\\n'\nread x\n" + fits + "; sleep 60", "not a method of a bench", ""},
 	"that tells other facts":     {"read x\nACTIONS=\n" + hello + "\nread x\n" + fits + "\nread x\nprintf '{\"jsonrpc\":\"2.0\",\"method\":\"fact\",\"params\":{\"device\":\"%s\",\"key\":\"grant.state\",\"value\":\"good\"}}\\n' \"$LINE\"; sleep 60", "has not declared", ""},
 }
 

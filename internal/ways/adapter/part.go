@@ -45,7 +45,7 @@ func (d *part) leave() {
 }
 
 // errNotOurs is a candidate that is none of the adapter's devices.
-var errNotOurs = errors.New("it is no device of the adapter's")
+var errNotOurs = errors.New("it is not a device of this adapter")
 
 // run runs the program again and again, unless it says that the candidate is none of its devices.
 func (d *part) run(ctx context.Context) {
@@ -118,7 +118,7 @@ func (d *part) once(ctx context.Context) error {
 	select {
 	case <-w.began:
 	case <-time.After(firstPause):
-		return errors.New("its device was taken off the rack just now")
+		return errors.New("its device was just removed from the rack")
 	}
 	select {
 	case <-ctx.Done():
@@ -144,7 +144,7 @@ func howItEnded(p *fence.Process, err error) error {
 		return errors.Join(err, fmt.Errorf("its program has ended: %w", state))
 	}
 	if err == nil {
-		err = errors.New("it has ended by itself")
+		err = errors.New("it exited by itself")
 	}
 	return err
 }

@@ -243,7 +243,7 @@ func TestWrongWordsEndTheIntroductionAndTypingMistakesDoNot(t *testing.T) {
 		b.Eventually("the watch has ended it", func() bool { return !strings.Contains(w.Read().Text, "Three words") })
 	}
 	_, err := b.Introductions.Meet(t.Context(), name, "")
-	require.ErrorContains(t, err, "Three introductions in a row have failed")
+	require.ErrorContains(t, err, "Three introductions in a row failed")
 	require.Empty(t, b.Rack.All())
 }
 
@@ -262,20 +262,20 @@ func TestAnIntroductionEndsWithTheOwnersNoAndWhenItIsGivenUp(t *testing.T) {
 	_, err = b.Introductions.Type(t.Context(), w.words())
 	require.NoError(t, err)
 	w.touch("No")
-	require.Contains(t, failed().Text, "has refused")
+	require.Contains(t, failed().Text, "owner refused")
 
 	_, err = b.Introductions.Meet(t.Context(), name, "")
 	require.NoError(t, err)
 	w.words()
 	require.NoError(t, b.Introductions.StopMeeting())
-	require.Contains(t, failed().Text, "given up")
+	require.Contains(t, failed().Text, "cancelled")
 	require.ErrorIs(t, b.Introductions.StopMeeting(), network.ErrNoMeeting)
 
 	_, err = b.Introductions.Meet(t.Context(), name, "")
 	require.NoError(t, err)
 	w.words()
 	w.touch("Snuff it")
-	require.Contains(t, failed().Text, "The device has ended the introduction")
+	require.Contains(t, failed().Text, "The device ended the introduction")
 
 	_, err = b.Introductions.Meet(t.Context(), name, "")
 	require.NoError(t, err)

@@ -88,10 +88,10 @@ func (a *Air) Add(ctx context.Context, address string) (network.Entry, error) {
 func checkAddress(address string) error {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil || host == "" || port == "" || len(address) > 255 || strings.ContainsAny(address, " /") {
-		return problem.Errorf(problem.Invalid, "%.60q is not an address: write host and port, such as 192.168.7.21:4022 or [fe80::1]:4022", address)
+		return problem.Errorf(problem.Invalid, "%.60q is not an address: give host and port, such as 192.168.7.21:4022 or [fe80::1]:4022", address)
 	}
 	if n, err := net.LookupPort("tcp", port); err != nil || n == 0 {
-		return problem.Errorf(problem.Invalid, "%.60q has no usable port: write a number from 1 to 65535", address)
+		return problem.Errorf(problem.Invalid, "%.60q has no valid port: give a number from 1 to 65535", address)
 	}
 	return nil
 }
@@ -103,7 +103,7 @@ func (a *Air) Drop(ctx context.Context, name string) error {
 		return err
 	}
 	if !e.Given {
-		return problem.Errorf(problem.Invalid, "%s is heard: it goes when it is not announced any more. Only an address that was added is dropped", e.Name)
+		return problem.Errorf(problem.Invalid, "%s is announced, and goes away when the announcements stop. Only an address that was added can be dropped", e.Name)
 	}
 	address := e.Addresses[0]
 	if err := a.cfg.Records.DropAddress(ctx, address); err != nil {
@@ -124,7 +124,7 @@ func (a *Air) Drop(ctx context.Context, name string) error {
 // Dial links to the device of an entry, whoever that is, and returns where it has answered.
 func (a *Air) Dial(ctx context.Context, e network.Entry) (s *link.Session, at string, err error) {
 	if len(e.Addresses) == 0 {
-		return nil, "", errors.New("it tells no address")
+		return nil, "", errors.New("it gives no address")
 	}
 	for _, at = range e.Addresses {
 		var found *session

@@ -306,7 +306,7 @@ func (c *Companions) Dial(ctx context.Context, e network.Entry) (s *link.Session
 	}
 	c.mu.Unlock()
 	if found == nil {
-		return nil, e.Name, fmt.Errorf("%s does not hear it any more", e.Through)
+		return nil, e.Name, fmt.Errorf("%s no longer hears it", e.Through)
 	}
 	inner, err := c.dial(ctx, *found, func(string) error { return nil })
 	if err != nil {
@@ -368,7 +368,7 @@ func (at candidate) trouble(ctx context.Context, err error, within time.Duration
 	case errors.Is(err, device.ErrEnded), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		return at.cut()
 	}
-	return fmt.Errorf("what comes through %s is not what it has sent, but was changed on the way (%s)", at.through, line(err.Error()))
+	return fmt.Errorf("what arrives through %s is not what it sent, but was changed on the way (%s)", at.through, line(err.Error()))
 }
 
 func (at candidate) cut() error { return fmt.Errorf("the stream through %s was cut", at.through) }

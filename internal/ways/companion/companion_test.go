@@ -266,7 +266,7 @@ func TestAHandsetThatDoesNotPassOnWhatItGetsIsSaidSo(t *testing.T) {
 		mode mode
 		text string
 	}{
-		{"it changes what it passes on", altering, "what comes through heron-1 is not what it has sent"},
+		{"it changes what it passes on", altering, "what arrives through heron-1 is not what it sent"},
 		{"it leaves bytes out", dropping, "it has not answered through heron-1 within 10s"},
 		{"it ends what it passes on", cutting, "the stream through heron-1 was cut"},
 		{"it holds all back", holding, "it has not answered through heron-1 within 10s"},

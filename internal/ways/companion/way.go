@@ -161,7 +161,7 @@ func (w *Way) Wake(ctx context.Context) error {
 	}
 }
 
-var errGone = errors.New("nobody hears it any more")
+var errGone = errors.New("no device hears it any more")
 
 // answer tells those who wait how an attempt has ended.
 func (w *Way) answer(err error) {
@@ -331,7 +331,7 @@ func (w *Way) try(ctx context.Context, c candidate, to ways.Sink) error {
 		return nil // the handset has gone, which says nothing of this device
 	}
 	if silent != nil {
-		return fmt.Errorf("it does not answer through %s any more", c.through)
+		return fmt.Errorf("it no longer answers through %s", c.through)
 	}
 	s.Close()
 	why := s.Err()

@@ -66,30 +66,30 @@ func (s *Servers) letIn(ctx context.Context, t target, e network.Entry, l networ
 	}
 	if l.Password == "" {
 		return nil, &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("The device at %s does not know the key of this bench.", t.address),
-			Remedy: fmt.Sprintf("Give the password of its user %s once: earlybench network login %s --accept %s. It lets the key in, and is not kept.", t.user, e.Name, l.Accept)}
+			Remedy: fmt.Sprintf("Give the password of its user %s once: earlybench network login %s --accept %s. It is used to add the key, and is not stored.", t.user, e.Name, l.Accept)}
 	}
 	once, err := s.byPassword(ctx, t, l, accept)
 	if errors.Is(err, shell.ErrNotLetIn) {
-		return nil, &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The device at %s has not accepted that password of its user %s, or takes no passwords.", t.address, t.user),
-			Remedy: "Type it again; or put this line into its ~/.ssh/authorized_keys yourself: " + s.ownLine()}
+		return nil, &problem.Problem{Kind: problem.Refused, Text: fmt.Sprintf("The device at %s did not accept that password for its user %s, or does not accept passwords.", t.address, t.user),
+			Remedy: "Try again; or add this line to its ~/.ssh/authorized_keys yourself: " + s.ownLine()}
 	}
 	if err != nil {
 		return nil, s.refused(t, err)
 	}
 	defer once.Close()
 	if err := once.LetIn(ctx, s.comment()); err != nil {
-		return nil, fmt.Errorf("let the key of this bench in: %w", err)
+		return nil, fmt.Errorf("add the key of this bench: %w", err)
 	}
 	session, err = s.dial(ctx, t, l.Accept, nil, accept)
 	if err == nil {
 		return session, nil
 	}
-	taken := "It was taken out again."
+	taken := "It was removed again."
 	if admission, aerr := once.Admission(); aerr != nil || admission.Withdraw(ctx) != nil {
-		taken = "It could not be taken out again."
+		taken = "It could not be removed again."
 	}
-	return nil, &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The key of this bench was added to ~/.ssh/authorized_keys of %s, and the server does not take it all the same: %s. %s", t.user, line(err.Error()), taken),
-		Remedy: "Look which file its server reads keys from (AuthorizedKeysFile), and put this line there: " + s.ownLine()}
+	return nil, &problem.Problem{Kind: problem.Failed, Text: fmt.Sprintf("The key of this bench was added to ~/.ssh/authorized_keys of %s, but the server still does not accept it: %s. %s", t.user, line(err.Error()), taken),
+		Remedy: "Find out which file its server reads keys from (AuthorizedKeysFile), and add this line there: " + s.ownLine()}
 }
 
 // comment says in ~/.ssh/authorized_keys whose the key is.
@@ -104,7 +104,7 @@ func (s *Servers) ownLine() string {
 func (s *Servers) accepts(e network.Entry, l network.Login) (func(string) error, error) {
 	switch {
 	case l.Accept == "" && e.Key == "":
-		return nil, &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("Nobody has answered at %s yet: %s.", e.Addresses[0], e.Trouble), Remedy: "Look whether it is on, and its SSH server runs: earlybench network add " + e.Addresses[0]}
+		return nil, &problem.Problem{Kind: problem.Unavailable, Text: fmt.Sprintf("Nothing has answered at %s yet: %s.", e.Addresses[0], e.Trouble), Remedy: "Check that it is on and its SSH server is running: earlybench network add " + e.Addresses[0]}
 	case l.Accept == "":
 		return nil, &problem.Problem{Kind: problem.Person, Text: fmt.Sprintf("The device key at %s is %s.", e.Addresses[0], e.Key),
 			Remedy: fmt.Sprintf("Compare it with the device's own (there: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub), and give it: earlybench network login %s --accept %s", e.Name, e.Key)}
@@ -122,7 +122,7 @@ func (s *Servers) refused(t target, err error) error {
 	}
 	if changed, ok := errors.AsType[*device.KeyChanged](err); ok {
 		return &problem.Problem{Kind: problem.Changed, Text: fmt.Sprintf("The device at %s shows the key %s, which is not the one that was confirmed (%s).", t.address, changed.Shown, changed.Pinned),
-			Remedy: "Type nothing there. Find out who answers at that address, and look again: earlybench network add " + t.String()}
+			Remedy: "Do not type a password there. Find out who answers at that address, and look again: earlybench network add " + t.String()}
 	}
 	return problem.Errorf(problem.Unavailable, "log in at %s: %w", t.address, trouble(err))
 }

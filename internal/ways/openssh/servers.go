@@ -160,7 +160,7 @@ func (s *Servers) find(name string) (network.Entry, error) {
 	if t, err := parse(name); err == nil && t.String() != name {
 		return s.find(t.String())
 	}
-	return network.Entry{}, &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("No SSH server called %.60q was given.", name), Remedy: "List what there is: earlybench network. Give one: earlybench network add ssh://USER@ADDRESS."}
+	return network.Entry{}, &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("No SSH server is called %.60q.", name), Remedy: "List them: earlybench network. Add one: earlybench network add ssh://USER@ADDRESS."}
 }
 
 // Add keeps the address of a server, and looks which key it shows.

@@ -40,21 +40,21 @@ func parse(s string) (target, error) {
 		return bad("cannot be read")
 	}
 	if _, has := u.User.Password(); has {
-		return bad("has a password in it, which would be kept; it is asked for later, once")
+		return bad("contains a password, which would be stored; you will be asked for it later")
 	}
 	if u.Path != "" || u.RawQuery != "" || u.Fragment != "" || u.Hostname() == "" {
-		return bad("has no host, or something behind it")
+		return bad("has no host, or something after it")
 	}
 	user := u.User.Username()
 	if user == "" || strings.ContainsAny(user, " :@/\\\"'") || user != plain.Line(user) {
-		return bad("names no user, or one that no system has")
+		return bad("has no user name, or an invalid one")
 	}
 	port := u.Port()
 	if port == "" {
 		port = defaultPort
 	}
 	if n, err := net.LookupPort("tcp", port); err != nil || n == 0 {
-		return bad("has no usable port: write a number from 1 to 65535")
+		return bad("has no valid port: give a number from 1 to 65535")
 	}
 	return target{user: user, address: net.JoinHostPort(u.Hostname(), port)}, nil
 }
@@ -69,9 +69,9 @@ func trouble(err error) error {
 	_, noName := errors.AsType[*net.DNSError](err)
 	switch {
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
-		return errors.New("what listens there has ended the connection: it is no SSH server, or takes no more for now")
+		return errors.New("the server there ended the connection: it is not an SSH server, or accepts no more connections now")
 	case noName:
-		return errors.New("this computer finds no such name")
+		return errors.New("this computer cannot resolve that name")
 	}
 	return network.Trouble(err)
 }

@@ -171,7 +171,7 @@ func (w *Way) attempt(ctx context.Context, to ways.Sink) error {
 	stream, err := w.loan.Open(opening)
 	opened()
 	if err != nil {
-		return fmt.Errorf("%s does not lead to it: %s", w.loan.Peer(), line(err))
+		return fmt.Errorf("%s does not reach it: %s", w.loan.Peer(), line(err))
 	}
 	linking, linked := context.WithTimeout(ctx, linkWithin)
 	s, err := link.Dial(linking, link.Conn(stream), w.cfg.Key, func(key string) error {
@@ -186,7 +186,7 @@ func (w *Way) attempt(ctx context.Context, to ways.Sink) error {
 		if _, changed := errors.AsType[*device.KeyChanged](err); changed || errors.Is(err, ways.ErrMoved) {
 			return err
 		}
-		return fmt.Errorf("it was not reached through %s: %s", w.loan.Peer(), line(err))
+		return fmt.Errorf("it could not be reached through %s: %s", w.loan.Peer(), line(err))
 	}
 	defer s.Close()
 	to.Up(s)
