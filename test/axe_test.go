@@ -158,5 +158,5 @@ func TestTheConsoleIsUsedByKeyboardAlone(t *testing.T) {
 	b.sees("State what you know")
 	b.tabsTo("State it")
 	get(b, "Space", chromedp.KeyEvent(" "))
-	b.sees("Kept, with your name.")
+	b.sees("Saved, with your name.")
 }

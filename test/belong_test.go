@@ -40,7 +40,7 @@ func TestSomebodyBelongsToACrewByWhatThePageSays(t *testing.T) {
 	d := startDemo(t)
 	b := d.signedInAt("/keys")
 	b.sees("No account at an authority is in use")
-	b.presses("Sign in at fell-authority, or make an account")
+	b.presses("Sign in at fell-authority, or create an account")
 	b.sees("Type this code there")
 	text := get(b, "read the code", chromedp.Evaluate[string](`document.body.innerText`))
 	code := userCode.FindString(text)

@@ -63,7 +63,7 @@ func TestAWatchIsTriedThroughItsHandsetByCommands(t *testing.T) {
 
 	d.sleeps("kittiwake-2")
 	b := d.signedInAt("/devices/kittiwake-2")
-	b.sees("kittiwake-2 sleeps. Its log goes on once it is awake.")
+	b.sees("kittiwake-2 is asleep. Its log continues once it is awake.")
 	time.Sleep(3 * time.Second)
 	b.sees("through heron-1, asleep since") // looking at its page does not wake it
 	require.Regexp(t, `link +through heron-1, asleep since \d\d:\d\d: it is woken when it is needed`, d.ok("rack", "show", "kittiwake-2"))

@@ -90,7 +90,7 @@ func TestAPersonWithoutABenchSeesAScreenOnAPage(t *testing.T) {
 	require.Contains(t, d.ok("endings"), "wren")
 
 	d.ok("access", "drop", "wren")
-	b.sees("The screen has gone")
+	b.sees("The screen is gone")
 	require.NotContains(t, d.ok("access"), "wren")
 }
 
@@ -106,7 +106,7 @@ func TestDevicesForAHandoverAreNamedOnAPage(t *testing.T) {
 	})
 	b := openBrowserWith(t, 390, 844, chromedp.Flag("ignore-certificate-errors", true))
 	b.goes(address)
-	b.sees("is to give you fellgate/callout for your devices")
+	b.sees("wants to give you fellgate/callout for your devices")
 	name := func(serial, model string) {
 		for label, text := range map[string]string{"Serial": serial, "Model": model} {
 			get(b, "type "+label, chromedp.SendKeys(fmt.Sprintf(`//label[contains(., %q)]/input`, label), text))

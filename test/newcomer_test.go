@@ -95,7 +95,7 @@ func (n *newcomer) leads() string {
 			require.Empty(n.b.t, p.Small, "too small to be touched: %s", p.Heading)
 		}
 		switch {
-		case p.Ready && (p.Passed && n.tried || strings.Contains(p.All, "an app is missing")):
+		case p.Ready && (p.Passed && n.tried || strings.Contains(p.All, "There is no app here that is made for")):
 			return p.All
 		case strings.Contains(p.All, "Consent needed: ") && strings.Contains(p.All, "on the page Keys"):
 			n.consents()
@@ -193,7 +193,7 @@ func (n *newcomer) answers(p pageRead, g glassRead) string {
 		n.press("These are its words")
 		return "type " + m[1]
 	}
-	if strings.Contains(p.All, "The words are right") && n.has(g, "Always") && n.once(p.Heading+g.Says, 2) {
+	if strings.Contains(p.All, "The words are correct") && n.has(g, "Always") && n.once(p.Heading+g.Says, 2) {
 		n.touch("Always")
 		return "let it in"
 	}
@@ -277,7 +277,7 @@ func (n *newcomer) makesAnAccount() {
 	n.b.t.Helper()
 	require.True(n.b.t, n.press("Sign in on the page Keys"))
 	n.b.sees("No account at an authority is in use")
-	n.pressesThere("Sign in at fell-authority, or make an account")
+	n.pressesThere("Sign in at fell-authority, or create an account")
 	n.b.sees("Type this code there")
 	text := get(n.b, "read the code", chromedp.Evaluate[string](`document.body.innerText`))
 	require.Contains(n.b.t, text, "Grants last 21 days", "what a standing costs is said before one is chosen")

@@ -53,7 +53,7 @@ func TestANewcomerMakesAnAccountWhereThePageSaysThatOneIsMissing(t *testing.T) {
 	endsOf := ends
 	ends = maps.Clone(ends)
 	defer func() { ends = endsOf }()
-	ends["kestle-1"], ends["whimbrel-1"] = "an app is missing", "an app is missing"
+	ends["kestle-1"], ends["whimbrel-1"] = "There is no app here that is made for", "There is no app here that is made for"
 	newcomers(t, 1280, 800, func(n *newcomer) { n.joins = true }, "whimbrel-1", "kestle-1")
 }
 

@@ -50,7 +50,7 @@ func TestTheOwnersFormsInTheConsole(t *testing.T) {
 	b.goes(d.console() + "/bench")
 
 	b.presses("Rename this bench")
-	b.sees("Only the owner of the bench may do this")
+	b.sees("Only the bench’s owner may do this")
 	b.confirms(d)
 	b.writes("Name of this bench", "Moor Desk")
 	b.presses("Rename it")

@@ -72,7 +72,7 @@ func TestANewcomerIsLedByTheGuidesSheet(t *testing.T) {
 	b.sees("slate-1")
 	d.ok("rack", "set", "slate-1", "--hands", d.at.Hands+"/held/slate-1")
 	n := &newcomer{d: d, b: b, handle: "slate-1"}
-	require.Contains(t, n.leads(), "an app is missing", "%s", strings.Join(n.story, "\n"))
+	require.Contains(t, n.leads(), "There is no app here that is made for", "%s", strings.Join(n.story, "\n"))
 }
 
 // edited edits the sheet beside the bench, well and badly.

@@ -199,7 +199,7 @@ func TestTheComputersPageFollowsWhatIsPluggedIn(t *testing.T) {
 	b := openBrowser(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.presses("Computer")
-	b.sees("Nothing is wrong on this side.")
+	b.sees("Nothing is wrong here.")
 	b.sees("halden-link-3")
 	b.sees("localhost resolves to this computer")
 	d.ok("standin", "pull", "heron-1")
@@ -215,7 +215,7 @@ func TestTheComputersPageFollowsWhatIsPluggedIn(t *testing.T) {
 	b.sees("Say yes to")
 	b.presses("Computer")
 	b.sees("halden-link\n")
-	b.sees("Nothing is wrong on this side.")
+	b.sees("Nothing is wrong here.")
 	require.NotContains(t, b.log.String(), "exception")
 }
 

@@ -37,7 +37,7 @@ func TestManyWindowsOfOneBrowserAllStayCurrent(t *testing.T) {
 	}
 	for _, w := range windows {
 		w.goes(d.console() + "/devices/heron-1")
-		says(w, "Nothing was said yet") // it follows the log of a linked device, too
+		says(w, "Nothing was logged yet") // it follows the log of a linked device, too
 	}
 	d.ok("standin", "pull", "heron-1")
 	for _, w := range windows {

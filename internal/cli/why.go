@@ -120,7 +120,7 @@ func (p *program) printGate(w client.Why) {
 		return
 	case w.Device == unseen:
 		fmt.Fprintf(p.out, "%s\n\n", bold.Render("A device that does not show up at all"))
-		fmt.Fprintln(p.out, "  Nothing of it is on any bus that this bench watches, so what counts is what you see.")
+		fmt.Fprintln(p.out, "  It is not on any bus that this bench watches, so what you see counts.")
 		return
 	}
 	fmt.Fprintf(p.out, "%s  gate %s is %s\n\n", bold.Render(w.Device), lamp.Render(" "+w.Gate+" "), w.State)

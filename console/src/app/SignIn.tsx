@@ -33,9 +33,7 @@ export function SignIn() {
       <h1 className="mt-6 text-lead">
         <b className="font-semibold">Early Bench</b> does not know this browser yet.
       </h1>
-      <p className="mt-4 text-secondary">
-        On the computer of the bench, ask for an address that signs you in once, and open it here:
-      </p>
+      <p className="mt-4 text-secondary">Run this on the bench’s computer, and open the address that it prints:</p>
       <CommandLine>bin/earlybench console</CommandLine>
       <form
         className="mt-6 flex gap-3"

@@ -139,7 +139,7 @@ test("what nothing uses any more is told, with why, and goes when the owner says
   const kept = within(await screen.findByRole("region", { name: "What is kept" }));
   expect(await kept.findByText("app files")).toBeTruthy();
   expect(kept.getByText(/older than 30 days/)).toBeTruthy();
-  fireEvent.click(await kept.findByRole("button", { name: "Have it go sooner" }));
-  fireEvent.click(await kept.findByRole("button", { name: "Have it go now" }));
+  fireEvent.click(await kept.findByRole("button", { name: "Remove it sooner" }));
+  fireEvent.click(await kept.findByRole("button", { name: "Remove it now" }));
   await vi.waitFor(() => expect(asked).toContain("POST /api/v1/tidy"));
 });

@@ -18,7 +18,7 @@ export function BenchPage() {
     <main className="grid min-h-[calc(100dvh-53px)] grid-cols-[minmax(0,1fr)] md:grid-cols-[minmax(0,1fr)_372px]">
       <div className="px-5 pt-3 pb-10 md:px-8">
         <h1 className="text-lead">
-          {running.length === 0 && "Nothing runs just now."}
+          {running.length === 0 && "Nothing is running."}
           {running.length === 1 && (
             <>
               <b className="font-semibold">{running[0]!.title}</b> is running.

@@ -18,8 +18,8 @@ export function JobList({ jobs }: { jobs: Job[] }) {
       <h2 className="text-section font-semibold">Jobs</h2>
       {jobs.length === 0 && (
         <p className="mt-2 max-w-prose text-secondary">
-          Running an app, trying it and installing a driver are jobs. They are kept here, with what became of them; one
-          that the bench&apos;s end cut off goes on by itself.
+          Runs, tryouts and driver installs are jobs. They are listed here with their results. A job that was
+          interrupted by the end of the bench continues by itself.
         </p>
       )}
       <ProblemText error={stop.error ?? repeat.error} />

@@ -32,22 +32,22 @@ export function KeptList() {
               </li>
             ))}
           </ul>
-          <p className="text-caption text-secondary">It goes by itself within six hours.</p>
-          <OwnerOnly what="Have it go sooner" command="earlybench tidy">
-            <p className="text-row">It comes back only with a backup.</p>
+          <p className="text-caption text-secondary">It is removed automatically within six hours.</p>
+          <OwnerOnly what="Remove it sooner" command="earlybench tidy">
+            <p className="text-row">Only a backup can bring it back.</p>
             <button
               type="button"
               className="press press-small"
               disabled={now.isPending || !owner}
               onClick={() => now.mutate()}
             >
-              Have it go now
+              Remove it now
             </button>
           </OwnerOnly>
         </>
       )}
       <p className="mt-2 text-caption text-secondary">
-        All of it in one file: <span className="mono">earlybench backup make FILE</span>
+        Everything in one file: <span className="mono">earlybench backup make FILE</span>
       </p>
     </section>
   );

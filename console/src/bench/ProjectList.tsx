@@ -9,7 +9,9 @@ export function ProjectList() {
     <section aria-label="App directories" className="mt-8">
       <h2 className="text-section font-semibold">App directories</h2>
       <ProblemText error={projects.error} />
-      {projects.data?.items.length === 0 && <p className="mt-1 text-secondary">The bench knows no app to build yet.</p>}
+      {projects.data?.items.length === 0 && (
+        <p className="mt-1 text-secondary">The bench does not know an app to build yet.</p>
+      )}
       <ul className="mt-1">
         {projects.data?.items.map((p) => (
           <li key={p.dir} className="py-1 text-row">

@@ -20,7 +20,7 @@ export function Rename({ now }: { now: string }) {
       >
         <Field
           label="Name of this bench"
-          hint="Devices show it when they ask whether to let it in."
+          hint="Devices show it when they ask whether to let this bench in."
           value={name}
           onChange={setName}
           required

@@ -11,7 +11,7 @@ export function Settings() {
       <dl className="mt-1 text-row">
         <Line name="Version" value={bench.version} />
         <Line name="Link key, as devices show it" value={bench.fingerprint} />
-        <Line name="Development key, by which it signs apps" value={bench.developer} />
+        <Line name="Development key, which signs apps" value={bench.developer} />
       </dl>
       <Rename key={bench.name} now={bench.name} />
     </section>

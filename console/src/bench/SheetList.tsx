@@ -19,7 +19,7 @@ export function SheetList() {
       {sheets.data && (
         <p className="mt-1 text-row">
           {sheets.data.items.length} models of {families.size} families are known.{" "}
-          {own.length === 0 && <span className="text-secondary">All of their sheets come with Early Bench.</span>}
+          {own.length === 0 && <span className="text-secondary">All their sheets ship with Early Bench.</span>}
         </p>
       )}
       <ul>

@@ -20,7 +20,7 @@ export function AddKit() {
       <Field label="Kit" hint="such as go" value={name} onChange={setName} required />
       <Field
         label="Directory on the computer of the bench"
-        hint="Its programs are asked for their versions: name only one that you trust."
+        hint="Its programs are run to ask for their versions, so add only a kit that you trust."
         value={path}
         onChange={setPath}
         required

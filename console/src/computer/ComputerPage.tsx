@@ -32,7 +32,7 @@ export function ComputerPage() {
               <b className="font-semibold">{worst.device || worst.name}</b>: {lowered(faultOf(worst))}
             </>
           ) : devices > 0 ? (
-            "Nothing is wrong on this side."
+            "Nothing is wrong here."
           ) : (
             "Nothing is connected."
           )}
@@ -45,7 +45,7 @@ export function ComputerPage() {
         <ProblemText error={hosts.error} />
         {hosts.data?.items.length === 0 && (
           <p className="mt-6 max-w-prose">
-            The bench watches no computer yet. Watch one, at the right: its devices are shown here then.
+            The bench does not watch a computer yet. Add one on the right, and its devices are shown here.
           </p>
         )}
         <NeedList />

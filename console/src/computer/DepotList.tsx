@@ -9,7 +9,7 @@ const states: Record<string, string> = {
   "": "not asked yet",
   up: "answers",
   slow: "is slow",
-  cut: "was cut, and is tried again",
+  cut: "was interrupted, trying again",
   down: "does not answer",
 };
 

@@ -19,7 +19,7 @@ export function HeardList() {
       <h2 className="text-section font-semibold">Heard on the network</h2>
       <ProblemText error={network.error} />
       {network.data && items.length === 0 && (
-        <p className="mt-1 text-secondary">Nothing. A device must be awake, and on a network of this computer.</p>
+        <p className="mt-1 text-secondary">Nothing. A device must be awake, and on one of this computer’s networks.</p>
       )}
       {items.length > 0 && (
         <table className="mt-2 w-full text-row">
@@ -88,7 +88,7 @@ function TakenFor({ entry }: { entry: NetworkEntry }) {
   if (entry.state === "silent") return <>nobody: {entry.trouble || "finding out who is there"}</>;
   const own = going?.name === entry.name ? going : undefined;
   if (own?.state === "words") return <WordsForm going={own} name={own.says.name || entry.name} />;
-  if (own?.state === "asking") return <>The words are right. Let {own.bench} in on the device.</>;
+  if (own?.state === "asking") return <>The words are correct. Let {own.bench} in on the device.</>;
   return (
     <>
       a device that was not introduced{" "}
@@ -128,7 +128,7 @@ function AddAddress() {
         onChange={setAddress}
       />
       <button type="submit" className="press mt-2" disabled={add.isPending || address.trim() === ""}>
-        Look who is there
+        Find out who is there
       </button>
       <ProblemText error={add.error} />
     </form>

@@ -10,7 +10,7 @@ export function LoginForm({ entry }: { entry: NetworkEntry }) {
   const login = useLogIn(entry.name);
   const [password, setPassword] = useState("");
   return (
-    <OwnerOnly what="Log in on it" command={`earlybench network login ${entry.name}`}>
+    <OwnerOnly what="Log in to it" command={`earlybench network login ${entry.name}`}>
       <form
         aria-label={`Log in on ${entry.name}`}
         className="mt-1"
@@ -21,13 +21,13 @@ export function LoginForm({ entry }: { entry: NetworkEntry }) {
         }}
       >
         <p>
-          It shows the device key <span className="mono break-all">{entry.device_key}</span>. Compare it with what the
-          device itself says: <code>ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub</code>
+          It shows the device key <span className="mono break-all">{entry.device_key}</span>. Compare it with the output
+          on the device itself: <code>ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub</code>
         </p>
         {login.error && (
           <Field
             label={`Password of ${entry.login}`}
-            hint="it lets the key of this bench in, and is kept nowhere"
+            hint="used once to add the key of this bench, and not stored"
             type="password"
             value={password}
             onChange={setPassword}

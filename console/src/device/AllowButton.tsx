@@ -23,7 +23,7 @@ export function AllowButton({ handle, app: named }: { handle: string; app?: stri
       </button>
       {others ? (
         <p role="alert" className="mt-2 max-w-prose text-row">
-          {others.error?.text} This device holds one at a time: ask them before you replace it.
+          {others.error?.text} A device can hold only one: ask its owner before you replace it.
         </p>
       ) : (
         used && (

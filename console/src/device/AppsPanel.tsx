@@ -13,7 +13,7 @@ export function AppsPanel({ device, apps }: { device: Device; apps: Prep["apps"]
       <h2 className="text-section font-semibold">Apps and tryouts</h2>
       {apps.length === 0 && !last && (
         <p className="mt-2 max-w-prose text-secondary">
-          No app was tried on it yet. A tryout builds, copies and starts one, and keeps what was seen.
+          No app has been tried on it yet. A tryout builds, copies and starts one, and keeps the evidence.
         </p>
       )}
       <ul className="mt-2 text-row">

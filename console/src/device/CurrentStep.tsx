@@ -62,9 +62,7 @@ function Step({ prep }: { prep: Prep }) {
             Prepare {device.handle} without an app
           </button>
         ) : (
-          <p className="mt-3 max-w-prose text-secondary">
-            What may be behind it, and what to do about it, stands below.
-          </p>
+          <p className="mt-3 max-w-prose text-secondary">Possible causes and remedies are shown below.</p>
         )}
         <JobProgress device={device} />
       </section>
@@ -197,7 +195,7 @@ function Action({ prep, step }: { prep: Prep; step: StepOf }) {
   if (step.tell) return <TellButton handle={device.handle} step={step.id} seen={step.seen} />;
   if (device.first === "kit") return <KitOffer />;
   if (step.who === "computer") return null;
-  return <p className="mt-5 text-caption text-secondary">The bench sees by itself when it is done.</p>;
+  return <p className="mt-5 text-caption text-secondary">The bench sees when it is done.</p>;
 }
 
 function AskButton({ device: { handle, gates, asking_seconds } }: { device: Device }) {
@@ -234,8 +232,8 @@ function TellButton({ handle, step, seen }: { handle: string; step: string; seen
       </button>
       <p className="mt-2 text-caption text-secondary">
         {seen
-          ? "Or go on: the bench sees by itself when it is done."
-          : "The bench cannot see the end of this step by itself. It sees when the gate opens."}
+          ? "Or continue: the bench sees when it is done."
+          : "The bench cannot see when this step is done, only when the gate opens."}
       </p>
       <ProblemText error={tell.error} />
     </div>

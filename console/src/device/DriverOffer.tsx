@@ -11,7 +11,7 @@ export function DriverOffer({ prep: { device, offer } }: { prep: Prep }) {
   if (!offer) {
     return (
       <div className="mt-5">
-        <p className="max-w-prose">No driver set that is known here fits it.</p>
+        <p className="max-w-prose">No known driver set fits it.</p>
         <AddDriver />
         <OtherDrivers device={device} best="" />
       </div>

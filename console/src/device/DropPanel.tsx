@@ -22,7 +22,8 @@ export function DropPanel({ device }: { device: Device }) {
     <section aria-label="Forget it" className="mt-4 max-w-prose">
       <h2 className="text-section font-semibold">Forget {device.handle}?</h2>
       <p className="mt-1 text-row text-secondary">
-        Its pinned key, what is known of it and its tryouts are deleted. When it is connected again, it is a new device.
+        Its pinned key, everything known about it and its tryouts are deleted. If it is connected again, it will be a
+        new device.
       </p>
       <ProblemText error={drop.error} />
       <p className="mt-3 flex gap-4">

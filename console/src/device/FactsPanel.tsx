@@ -29,7 +29,7 @@ function Lists({ handle }: { handle: string }) {
         </ul>
       </div>
       <div>
-        <h3 className="text-caption text-secondary">What was known before, the newest first</h3>
+        <h3 className="text-caption text-secondary">What was known before, newest first</h3>
         <ul aria-label="What was known before">
           {history.data?.items.slice(0, 60).map((f, i) => (
             <Evidence key={i} fact={f} />

@@ -12,7 +12,7 @@ export function IntroducePanel({ device }: { device: Device }) {
   if (own?.state === "asking" || own?.state === "done")
     return (
       <p className="mt-5 font-semibold">
-        The words are right: nobody is between. Let {own.bench} in on {device.handle}.
+        The words are correct: nobody is in between. Let {own.bench} in on {device.handle}.
       </p>
     );
   return (
@@ -36,8 +36,8 @@ function BeginButtons({ device }: { device: Device }) {
     <>
       {heard.length === 0 && (
         <p className="max-w-prose">
-          Nothing that may be {device.handle} is heard on the network. It must be awake, and on a network of this
-          computer.
+          Nothing that may be {device.handle} is heard on the network. It must be awake, and on one of this computer’s
+          networks.
         </p>
       )}
       {heard.map((e) => (

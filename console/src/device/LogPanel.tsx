@@ -24,9 +24,11 @@ export function LogPanel({ handle, linked, asleep, lacks }: LogPanelProps) {
         <p className="mt-2 text-secondary">The log comes over the link, once that is up.</p>
       )}
       {linked && lacks && <p className="mt-2 text-secondary">{lacks}</p>}
-      {linked && asleep && <p className="mt-2 text-secondary">{handle} sleeps. Its log goes on once it is awake.</p>}
+      {linked && asleep && (
+        <p className="mt-2 text-secondary">{handle} is asleep. Its log continues once it is awake.</p>
+      )}
       {linked && !asleep && !lacks && lines.length === 0 && (
-        <p className="mt-2 text-secondary">Nothing was said yet. Run an app, and what it prints comes here.</p>
+        <p className="mt-2 text-secondary">Nothing was logged yet. Run an app, and its output is shown here.</p>
       )}
       {lines.length > 0 && (
         <div

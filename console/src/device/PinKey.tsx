@@ -22,7 +22,7 @@ export function PinKey({ device }: { device: Device }) {
         {device.handle} was wiped: pin the key that it shows
       </button>
       <p className="mt-2 max-w-prose text-caption text-secondary">
-        Do this only if you know that it was wiped. If it was not, unplug it: something else answers in its place.
+        Do this only if you know that it was wiped. If it was not, unplug it: something else is answering in its place.
       </p>
       <ProblemText error={pin.error} />
     </div>

@@ -32,10 +32,10 @@ export function RetirePanel({ device }: { device: Device }) {
       </h2>
       <p className="mt-1 text-row text-secondary">
         {retired
-          ? "Nothing of this bench is on it any more. It is taken up again when it is plugged in again, or here."
+          ? "Nothing of this bench is left on it. To use it again, plug it in again, or press the button."
           : device.retiring
-            ? "What cannot be done now is done when it comes back. Close it by hand as said; the bench sees it."
-            : "This takes everything of this bench off it. To work with it again, it has to be set up from scratch."}
+            ? "What cannot be done now is done when it comes back. Close it by hand as described; the bench sees it."
+            : "This removes everything of this bench from it. To work with it again, it has to be set up from scratch."}
       </p>
       {plan.data && <Items handle={device.handle} plan={plan.data} on={device.retiring} />}
       <ProblemText error={plan.error ?? retire.error ?? callOff.error} />

@@ -12,7 +12,8 @@ export function RunButtons({ device }: { device: Device }) {
     return (
       <div className="mt-5">
         <p className="max-w-prose text-secondary">
-          The bench knows no app to build yet. Building runs what the app’s directory says, so only the owner names it.
+          The bench does not know an app to build yet. Building runs commands from the app’s directory, so only the
+          owner can add it.
         </p>
         <AddProject />
       </div>
@@ -23,7 +24,7 @@ export function RunButtons({ device }: { device: Device }) {
     const names = projects.data?.items.map((p) => p.name || p.app).join(", ");
     return (
       <p className="mt-5 max-w-prose text-secondary">
-        To run something on it an app is missing that is made for {device.family}. Here is only {names}.
+        There is no app here that is made for {device.family}, only {names}.
       </p>
     );
   }

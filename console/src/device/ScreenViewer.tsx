@@ -15,7 +15,7 @@ export default function ScreenViewer({ handle, looks }: { handle: string; looks:
     rfb.background = "transparent";
     rfb.addEventListener("connect", () => setState(""));
     rfb.addEventListener("disconnect", () =>
-      setState("The screen has gone: the link has ended. Close it and show it again."),
+      setState("The screen is gone because the link ended. Close it and show it again."),
     );
     return () => rfb.disconnect();
   }, [handle, looks]);

@@ -22,7 +22,7 @@ export function StateFact({ handle }: { handle: string }) {
         state.mutate({ key: fact.key, value: said });
       }}
     >
-      <h3 className="text-caption text-secondary">State what you know; what is observed counts more</h3>
+      <h3 className="text-caption text-secondary">State what you know; what is observed takes precedence</h3>
       <div className="mt-1 flex flex-wrap items-center gap-2">
         <select
           aria-label="Fact"
@@ -62,7 +62,7 @@ export function StateFact({ handle }: { handle: string }) {
       </div>
       {state.isSuccess && (
         <p role="status" className="mt-1 text-row text-secondary">
-          Kept, with your name.
+          Saved, with your name.
         </p>
       )}
       <ProblemText error={state.error} />

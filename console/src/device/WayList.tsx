@@ -39,7 +39,7 @@ export function WayList({ device }: { device: Device }) {
           disabled={set.isPending}
           onClick={() => set.mutate(true)}
         >
-          Reach it without the cable, too
+          Also reach it without the cable
         </button>
       )}
       <ProblemText error={set.error} />

@@ -129,5 +129,5 @@ function headline(all: Term[]) {
         <b className="font-semibold">{soon.length === 1 ? "One thing ends" : `${soon.length} things end`}</b> soon.
       </>
     );
-  return "Nothing ends soon that the bench does not renew by itself.";
+  return "Nothing ends soon that the bench does not renew automatically.";
 }

@@ -23,8 +23,8 @@ export function ForecastPanel({ endings }: { endings: Endings }) {
           </li>
         ))}
       </ul>
-      <Named head="Renewed by the bench until then, while the safe is open" all={endings.alone} />
-      <Named head="Of others, ended by then" all={endings.others} />
+      <Named head="Renewed by the bench before then, while the safe is open" all={endings.alone} />
+      <Named head="Belonging to others, and ended by then" all={endings.others} />
     </>
   );
 }

@@ -30,7 +30,7 @@ export function AccountList() {
       ))}
       {authorities.data?.items.length === 0 && (
         <p className="text-row text-secondary">
-          No authority is known. On the computer of the bench:{" "}
+          No authority has been added. On the bench’s computer:{" "}
           <code className="mono">earlybench authority add URL</code>
         </p>
       )}

@@ -28,12 +28,12 @@ export function AppIDList({ crew }: { crew: string }) {
           take.mutate(`${crew}/${app}`, { onSuccess: () => setApp("") });
         }}
       >
-        <Field label={`Name of an app, behind ${crew}/`} value={app} onChange={setApp} required />
+        <Field label={`Name of an app, after ${crew}/`} value={app} onChange={setApp} required />
         <button type="submit" className="press press-small" disabled={take.isPending}>
           Take it for the crew
         </button>
         <p className="mt-1 text-caption text-secondary">
-          It is written into a project by <span className="mono">earlybench app set DIRECTORY --id {crew}/NAME</span>.
+          To write it into a project: <span className="mono">earlybench app set DIRECTORY --id {crew}/NAME</span>.
         </p>
       </form>
       <ProblemText error={take.error} />

@@ -12,7 +12,7 @@ export function ConsentCard({ request: r }: { request: SafeRequest }) {
   const name = "w-20 shrink-0 text-caption text-secondary";
   return (
     <section aria-label={`Consent: ${r.purpose}`} className="mb-8">
-      <p className="text-caption text-secondary">Wants your yes, since {clockText(r.since)}</p>
+      <p className="text-caption text-secondary">Waiting for your consent since {clockText(r.since)}</p>
       <h2 className="text-lead">
         <b className="font-semibold">{r.actor.replace(/^[a-z]+\//, "")}</b> wants to {r.purpose}
       </h2>

@@ -108,5 +108,5 @@ function headline({ state, requests }: Safe, signedIn: boolean, missing: number,
         <b className="font-semibold">{stopped.device}</b> may not run {stopped.app}.
       </>
     );
-  return "The safe is open, and nothing waits for you.";
+  return "The safe is open, and nothing is waiting for you.";
 }

@@ -35,7 +35,7 @@ export function RegisterList() {
           </span>
           {r.full ? (
             <span className="basis-full text-secondary">
-              The register is full. Free the place of a device first; those seen longest ago come first.
+              The register is full. Remove a device first; the least recently seen come first.
             </span>
           ) : (
             <button type="button" className="press" disabled={add.isPending} onClick={() => add.mutate(r.missing)}>
@@ -52,7 +52,7 @@ export function RegisterList() {
               <span className="mono text-secondary">{e.serial}</span>
               <span className="block text-caption text-secondary">
                 seen last {headerText(e.seen)}
-                {e.self && "; it entered itself by the crew number"}
+                {e.self && "; it registered itself with the crew number"}
               </span>
             </span>
             <button

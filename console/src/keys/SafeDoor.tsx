@@ -15,7 +15,8 @@ export function SafeDoor({ safe }: { safe: Safe }) {
       {safe.state === "missing" && (
         <>
           <p className="max-w-prose text-row text-secondary">
-            Private keys and secrets are kept here, encrypted on this computer. A key never leaves it: it signs inside.
+            Private keys and secrets are kept here, encrypted on this computer. A key never leaves the safe: signing
+            happens inside it.
           </p>
           <OwnerOnly what="Make the safe" command="earlybench safe make">
             <MakeSafe />
@@ -43,7 +44,9 @@ function MakeSafe() {
     >
       <SecretField label="New passphrase" not="8 characters or more" value={one} onChange={setOne} />
       <SecretField label="Repeat it" value={two} onChange={setTwo} />
-      <p className="max-w-prose text-caption text-secondary">There is no way in without it. Nobody else knows it.</p>
+      <p className="max-w-prose text-caption text-secondary">
+        There is no way in without it, and nobody else knows it.
+      </p>
       <button type="submit" className="press" disabled={make.isPending || one === "" || one !== two}>
         Make the safe
       </button>
@@ -81,7 +84,7 @@ function Unlock() {
 
 const UnlockByKey = () => (
   <p className="max-w-prose text-row">
-    It opens with an unlock key, in a file on the computer of the bench:{" "}
+    It is opened with an unlock key, a file on the bench’s computer:{" "}
     <CommandLine>earlybench safe unlock --key-file FILE</CommandLine>
   </p>
 );
@@ -92,7 +95,7 @@ function Lock({ safe }: { safe: Safe }) {
     <>
       <p className="text-row">
         {safe.locks
-          ? `It is open, and locks at ${clockText(safe.locks)} if nobody uses it.`
+          ? `It is open. It locks at ${clockText(safe.locks)} if nobody uses it.`
           : "It is open until somebody locks it."}
       </p>
       <button type="button" className="press press-small mt-2" disabled={lock.isPending} onClick={() => lock.mutate()}>

@@ -15,7 +15,7 @@ export function SignInAccount({ authority }: { authority: Authority }) {
         disabled={signIn.isPending}
         onClick={() => signIn.mutate(authority.name)}
       >
-        Sign in at {authority.name}, or make an account
+        Sign in at {authority.name}, or create an account
       </button>
       <ProblemText error={signIn.error} />
       {signIn.data && <Code key={signIn.data.job} code={signIn.data} authority={authority} />}
@@ -43,12 +43,12 @@ function Code({ code, authority }: { code: SignInCode; authority: Authority }) {
       </p>
       <p className="mt-1">2. Type this code there:</p>
       <p className="mono my-1 text-lead font-semibold tracking-widest">{code.code}</p>
-      <p>3. Sign in there, or make an account. The password is the account’s; this page never asks for it.</p>
+      <p>3. Sign in there, or create an account. This page never asks for the account’s password.</p>
       <p className="mt-1 text-caption text-secondary">
-        The code is good for{" "}
+        The code is valid for{" "}
         <Countdown seconds={Math.max(0, Math.round((Date.parse(code.ends) - Date.now()) / 1000))} />.
       </p>
-      <p className="mt-2 font-semibold">For a new account you choose a standing:</p>
+      <p className="mt-2 font-semibold">For a new account, choose a standing:</p>
       <ul className="list-disc pl-5">
         {authority.standings.map((s) => (
           <li key={s.name}>

@@ -14,7 +14,7 @@ export function StatementList() {
       <ProblemText error={all.error ?? withdraw.error} />
       {items.length === 0 && (
         <p className="text-row text-secondary">
-          None yet. The bench asks for one when an app is to run on a device that wants it.
+          None yet. The bench requests one when a device needs it to run an app.
         </p>
       )}
       <ul className="mt-1">

@@ -6,11 +6,11 @@ import { headerText } from "../parts/time";
 export function UseList() {
   const uses = useSafeUses();
   return (
-    <section aria-label="Used of late" className="mt-8">
-      <h2 className="text-section font-semibold">Used of late</h2>
+    <section aria-label="Recently used" className="mt-8">
+      <h2 className="text-section font-semibold">Recently used</h2>
       <ProblemText error={uses.error} />
       {uses.data?.items.length === 0 && (
-        <p className="text-row text-secondary">Nothing yet. Each use of a key is written down here.</p>
+        <p className="text-row text-secondary">Nothing yet. Every use of a key is listed here.</p>
       )}
       <ul className="mt-1">
         {uses.data?.items.map((u) => (

@@ -20,7 +20,7 @@ export function AddProject() {
       >
         <Field
           label="Directory on the computer of the bench"
-          hint="Building runs what the directory says: name only one that you trust."
+          hint="Building runs commands from the directory, so add only one that you trust."
           value={dir}
           onChange={setDir}
           required

@@ -8,7 +8,7 @@ export function CommandLine({ children }: { children: string }) {
       await navigator.clipboard.writeText(children);
       setCopied("Copied");
     } catch {
-      setCopied("This browser does not let the page copy it: select it");
+      setCopied("This browser does not allow copying: select the text");
     }
   };
   return (

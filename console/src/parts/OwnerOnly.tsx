@@ -44,18 +44,18 @@ export function OwnerOnly({ what, command, children }: Props) {
       )}
       {shown && !owner && (
         <button type="button" className="press press-small" disabled={ask.isPending} onClick={press}>
-          The confirmation has ended: ask the owner again
+          The confirmation has expired: ask the owner again
         </button>
       )}
       {wanted && !owner && ask.data && (
         <div role="status">
           <p className="max-w-prose text-row">
-            Only the owner of the bench may do this. Confirm this browser on the computer of the bench, for a quarter of
-            an hour:
+            Only the bench’s owner may do this. To confirm this browser for a quarter of an hour, run on the bench’s
+            computer:
           </p>
           <CommandLine>{`earlybench console --confirm ${ask.data.code}`}</CommandLine>
           <p className="text-caption text-secondary">
-            The code can be used for <Countdown key={ask.data.code} seconds={ask.data.seconds} />. Without the page:{" "}
+            The code is valid for <Countdown key={ask.data.code} seconds={ask.data.seconds} />. Without the page:{" "}
             <CommandLine>{command}</CommandLine>
           </p>
         </div>

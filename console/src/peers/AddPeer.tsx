@@ -18,14 +18,14 @@ export function AddPeer({ meeting }: { meeting: PeerMeeting | null | undefined }
       setWrong("");
       add.mutate(invitation);
     } catch {
-      setWrong(`${file.name} is no invitation of a bench.`);
+      setWrong(`${file.name} is not an invitation from a bench.`);
     }
   };
   if (meeting?.state === "words" || meeting?.state === "asked") return <MeetingForm meeting={meeting} />;
   return (
     <div className="mt-3 space-y-2">
       <label className="block text-row">
-        The file of an invitation
+        Invitation file
         <input
           type="file"
           className="file-input file-input-sm mt-0.5 block w-full max-w-md"
@@ -41,7 +41,7 @@ export function AddPeer({ meeting }: { meeting: PeerMeeting | null | undefined }
       >
         <Field
           label="Or the address of another bench"
-          hint="such as harbour.example:7421; it shows three words, which are typed here"
+          hint="such as harbour.example:7421; it shows three words, which you type here"
           value={address}
           onChange={setAddress}
         />

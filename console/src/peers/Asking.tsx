@@ -14,13 +14,13 @@ export function Asking({ bench }: { bench: AskingBench }) {
       </p>
       {!bench.typed && bench.words !== "" && (
         <p className="mt-1">
-          Tell its person these three words, by voice or in a chat that you trust:{" "}
+          Tell its owner these three words, by voice or in a chat that you trust:{" "}
           <b className="text-section font-semibold">{bench.words}</b>
         </p>
       )}
       {bench.typed && (
         <>
-          <p className="mt-1">Its person has typed the three words, so it is the one that you told them.</p>
+          <p className="mt-1">Its owner has typed the three words, so it is the bench that you told them to.</p>
           <OwnerOnly what={`Accept ${bench.name}`} command={`earlybench peer accept ${bench.key}`}>
             <p className="mt-2 flex gap-3">
               <button type="button" className="press press-small" onClick={() => answer.mutate(true)}>

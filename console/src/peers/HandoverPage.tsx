@@ -38,8 +38,8 @@ export function HandoverPage() {
             }}
           >
             <p>
-              {bench.data?.name} is to give you {handover.app} for your devices, and needs to know them. The serial and
-              the model stand in the settings of a device, and on its box.
+              {bench.data?.name} wants to give you {handover.app} for your devices, and needs to know them. The serial
+              and the model are in the settings of a device, and on its box.
             </p>
             <Field label="Serial" value={serial} onChange={setSerial} />
             <Field label="Model" value={model} onChange={setModel} />

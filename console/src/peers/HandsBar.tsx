@@ -28,7 +28,7 @@ function Asked({ hands }: { hands: Hands }) {
   return (
     <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
       <p>
-        {hands.lent ? `${hands.peer} asks: ` : `Somebody at ${hands.peer} is asked: `}
+        {hands.lent ? `${hands.peer} asks: ` : `Somebody at ${hands.peer} was asked: `}
         <b className="font-semibold">
           <Emphasis text={hands.title} />
         </b>

@@ -18,8 +18,8 @@ export function InvitePeer() {
       </button>
       {invite.data && (
         <p role="status" className="mt-1 text-caption">
-          The invitation was saved as a file. It is good once, until {headerText(invite.data.ends)}: give it to the
-          other bench's owner by a way that you trust.
+          The invitation was saved as a file. It works once, until {headerText(invite.data.ends)}: give it to the other
+          bench's owner in a way that you trust.
         </p>
       )}
       <ProblemText error={invite.error} />

@@ -18,8 +18,8 @@ export function LoanBar({ handle }: { handle: string }) {
         {loan.lent ? "Lent to " : "Borrowed from "}
         <b className="font-semibold">{loan.peer}</b>
         {loan.may === "look" && " to look at it"}
-        {loan.exclusive && " with its USB, which is only theirs meanwhile,"}
-        {loan.state === "returning" ? ". It is being returned: what the borrower has put on it comes off." : ""}
+        {loan.exclusive && " with its USB, which only they can use during that time,"}
+        {loan.state === "returning" ? ". It is being returned: what the borrower put on it is being removed." : ""}
         {loan.state === "active" && loan.ends && ` until ${hourText(loan.ends)}.`} {loan.why}
       </p>
       {loan.state === "active" && (loan.lent ? <Lender loan={loan} /> : <Borrower loan={loan} />)}

@@ -12,7 +12,8 @@ export function MeetingForm({ meeting }: { meeting: PeerMeeting }) {
   if (meeting.state === "asked")
     return (
       <p role="status" className="mt-3 text-row">
-        The words are right: nobody is between. The owner of {meeting.name} is asked whether to accept this bench.
+        The words are correct: nobody is in between. The owner of {meeting.name} is being asked whether to accept this
+        bench.
       </p>
     );
   return (
@@ -25,7 +26,7 @@ export function MeetingForm({ meeting }: { meeting: PeerMeeting }) {
       }}
     >
       <p className="text-row">
-        {meeting.name} shows three words on its page Bench. Ask its person for them. Its key:{" "}
+        {meeting.name} shows three words on its page Bench. Ask its owner for them. Its key:{" "}
         <span className="mono break-all">{meeting.key}</span>
       </p>
       <Field label={`The three words of ${meeting.name}`} value={words} onChange={setWords} />

@@ -50,10 +50,10 @@ export function PeerItem({ peer }: { peer: Peer }) {
             disabled={set.isPending}
             onChange={(e) => set.mutate({ signs: e.target.checked })}
           />
-          Sign its apps here, each after a consent
+          Sign its apps here, each after consent
         </label>
       ) : (
-        peer.signs && <p>Its apps are signed here, each after a consent.</p>
+        peer.signs && <p>Its apps are signed here, each after consent.</p>
       )}
       {peer.kits.length > 0 && (
         <p>

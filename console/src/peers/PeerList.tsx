@@ -17,7 +17,7 @@ export function PeerList() {
       <ProblemText error={peers.error ?? peering.error} />
       {asking && <Asking bench={asking} />}
       {peers.data?.items.length === 0 && (
-        <p className="mt-1 text-secondary">None yet. Benches that know each other lend devices to each other.</p>
+        <p className="mt-1 text-secondary">None yet. Benches that know each other can lend each other devices.</p>
       )}
       <ul className="mt-1">
         {peers.data?.items.map((p) => (

@@ -30,7 +30,7 @@ export function PersonPage() {
         <section aria-label="Devices">
           <ProblemText error={devices.error} />
           {devices.data && items.length === 0 && (
-            <p className="text-secondary">None of your devices is on the rack just now.</p>
+            <p className="text-secondary">None of your devices is on the rack now.</p>
           )}
           <ul className="grid gap-1">
             {items.map((d) => (

@@ -20,7 +20,7 @@ export function AskAll({ group }: { group: RoundGroup }) {
       </button>
       {waiting.length > 0 && (
         <div className="mt-1 text-caption text-secondary">
-          <p>These ask now, for as long as it says. What was answered leaves this list.</p>
+          <p>These are asking now, for the time shown. Answered requests leave this list.</p>
           <ul>
             {waiting.map((d) => (
               <li key={d.handle}>

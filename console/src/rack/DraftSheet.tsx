@@ -17,7 +17,7 @@ export function DraftSheet({ name }: { name: string }) {
   return (
     <div className="w-full">
       <p className="max-w-prose text-row text-secondary">
-        The draft holds what was seen of {name}. Its comments say what is missing; the guide
+        The draft contains what was seen of {name}. Its comments say what is missing; the guide
         docs/guides/writing-a-sheet.md goes through all of it.
       </p>
       <ProblemText error={draft.error} />

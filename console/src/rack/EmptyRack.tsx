@@ -20,7 +20,8 @@ export function EmptyRack() {
           {all.length === 0 && (
             <>
               <p className="mt-1 text-secondary">
-                It watches no computer yet. Devices are connected to hosts by USB. Add a host by its two addresses:
+                It does not watch a computer yet. Devices are connected to hosts by USB. Add a host with its two
+                addresses:
               </p>
               <OwnerOnly what="Watch a host" command="earlybench host add NAME --usbip HOST:PORT --control HOST:PORT">
                 <AddHost />
@@ -31,7 +32,7 @@ export function EmptyRack() {
             {all.map((h) => (
               <li key={h.name} className="mt-1">
                 <b className="font-semibold">{h.name}</b>{" "}
-                <span className="text-secondary">{h.trouble || "is reached, and no device is on its bus."}</span>
+                <span className="text-secondary">{h.trouble || "is reached, but no device is on its bus."}</span>
               </li>
             ))}
           </ul>
@@ -40,8 +41,7 @@ export function EmptyRack() {
           <h2 className="text-section font-semibold">What to plug in</h2>
           <p className="mt-1 text-secondary">
             A handset or tablet{reached ? ` into ${reached.name}` : ""}, with a cable that carries data, and unlock it
-            once. It appears here by itself, with its first step. A watch has no data port: put it on the rack by its
-            model.
+            once. It appears here by itself, with its first step. A watch has no data port: add it by its model.
           </p>
           <div className="mt-2">
             <AddDevice />
@@ -56,8 +56,8 @@ export function EmptyRack() {
         <li>
           <h2 className="text-section font-semibold">Without any device</h2>
           <p className="mt-1 text-secondary">
-            The demo is a bench of its own, with stand-in devices to touch, plug and break. It takes other ports than
-            this one:
+            The demo is a separate bench, with stand-in devices to touch, plug and break. It uses other ports than this
+            one:
           </p>
           <CommandLine>earlybench demo --state ~/early-bench-demo --port 7520</CommandLine>
         </li>

@@ -108,7 +108,7 @@ test("the request is shown on all of a group at once", async () => {
   await vi.waitFor(() =>
     expect(posted).toEqual(["/api/v1/devices/ivory-1/admission", "/api/v1/devices/ivory-3/admission"]),
   );
-  expect(screen.getByText(/These ask now/)).toBeTruthy();
+  expect(screen.getByText(/These are asking now/)).toBeTruthy();
   expect(screen.getByText("1:45")).toBeTruthy();
 });
 

@@ -38,7 +38,7 @@ export function Shelf() {
               {m.text}
               {m.hint && `; ${m.hint}`}
             </span>
-            <span className="text-secondary">The last good one is active.</span>
+            <span className="text-secondary">The last valid version is active.</span>
           </li>
         ))}
         <li className="flex flex-wrap items-center gap-x-4 gap-y-1 py-1 text-row">

@@ -15,7 +15,7 @@ export function ReportButton({ handle }: { handle: string }) {
         setText(report);
       }
     } catch (e) {
-      setState(e instanceof Error ? e.message : "It could not be had");
+      setState(e instanceof Error ? e.message : "Not available");
     }
   };
   return (

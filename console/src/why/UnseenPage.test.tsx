@@ -137,7 +137,7 @@ test("an edit of a sheet that is not active is told with its place", async () =>
   show(<Shelf />);
   expect(await screen.findByText("/s/slate.yaml:3:9")).toBeTruthy();
   expect(screen.getByText("there is no fact.x; did you mean fact.y?")).toBeTruthy();
-  expect(screen.getByText("The last good one is active.")).toBeTruthy();
+  expect(screen.getByText("The last valid version is active.")).toBeTruthy();
   expect(screen.getByRole("link", { name: "Find out why it does not show up" }).getAttribute("href")).toBe("/unseen");
 });
 

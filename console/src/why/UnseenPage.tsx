@@ -13,8 +13,8 @@ export function UnseenPage() {
         A device <b className="font-semibold">does not show up</b>. What do you see?
       </h1>
       <p className="mt-2 max-w-prose text-secondary">
-        Nothing of it is on any bus that this bench watches, so it goes by your answers. As soon as something appears,
-        this is over, and what helped is remembered.
+        It is not on any bus that this bench watches, so your answers count. As soon as something appears, this ends,
+        and what helped is remembered.
       </p>
       <ProblemText error={why.error} />
       {why.data && (
