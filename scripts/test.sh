@@ -28,11 +28,11 @@ core() { # packages of the core that have goroutines or locks of their own (yes)
     done
 }
 compute='^(TestBrokenSheetsAreRefusedInTheirPlaceAndNeverCrash|TestConditionsComeToATruthEvenWhereFactsAreMissing|TestTheEngineIsNearlyAsGoodAsLookingAtEverything|TestEveryScreenIsDrawn|TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent)$'
-measure='^(TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle|TestBogusAnnouncementsHarmNoKnownDevice|TestABorrowedDeviceIsOfUseOverALongLine|TestManyReadersOfTheEventsHoldNobodyUp)$'
+measure='^(TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle|TestBogusAnnouncementsHarmNoKnownDevice|TestABorrowedDeviceIsOfUseOverALongLine|TestManyReadersOfTheEventsHoldNobodyUp|TestFiveHundredDevicesAreRegisteredWithinItsLimits)$'
 run -v -race -gcflags=modernc.org/sqlite/lib=-race=false -p 4 -skip "$compute|$measure" ./cmd/... ./standin/... ./internal/... ./client/... $(core yes)
 run -v -skip "$compute" $(core no)
 run -v -run "$compute" ./core/sheet ./core/cause ./standin/body ./internal/tryout
-run -v -run "$measure" -p 1 ./internal/ways/air ./internal/lend ./test
+run -v -run "$measure" -p 1 ./internal/ways/air ./internal/lend ./internal/belong ./test
 
 # Those of the whole program wait for devices and pages most of the time, each with a demo of
 # its own on ports of its own: three run side by side, each in a process of its own.

@@ -178,7 +178,7 @@ func TestTheRevisionCountsOnlyWhatOneDecidesBy(t *testing.T) {
 	b.First(k, "mode")
 	b.Eventually("it has settled", func() bool {
 		before := b.Look(k).Revision
-		time.Sleep(50 * time.Millisecond)
+		time.Sleep(300 * time.Millisecond)
 		return b.Look(k).Revision == before
 	})
 	before := b.Look(k).Revision
