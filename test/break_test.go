@@ -195,7 +195,7 @@ func TestAPortThatIsTakenIsNamedWithWhoHasItAndTheOption(t *testing.T) {
 	for _, command := range []string{"demo", "serve"} {
 		r := d.run(command, "--state", t.TempDir(), "--port", port)
 		require.Equal(t, 1, r.code)
-		require.Contains(t, r.err, "ort "+port+" is taken by earlybench (process ")
+		require.Contains(t, r.err, "ort "+port+" is in use by earlybench (process ")
 		require.Contains(t, r.err, "--port")
 	}
 	r := d.run("serve", "--port", "0")

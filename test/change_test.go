@@ -66,7 +66,7 @@ func TestACopyGoesOnWithoutTheCableThatIsPulled(t *testing.T) {
 		require.NoError(t, err)
 		done := d.ended(j.ID)
 		require.Equal(t, "done", done.State, "%+v", done.Error)
-		require.Contains(t, phase(done, "copy").Note, "goes on by wireless at byte", "pull %d", n)
+		require.Contains(t, phase(done, "copy").Note, "continues by wireless at byte", "pull %d", n)
 		d.linkedBy("heron-1", "wireless")
 		twice := d.received("heron-1") - before - size
 		require.LessOrEqual(t, twice, int64(5<<20), "with the program itself") // which is sent in the first round
@@ -179,6 +179,6 @@ func TestACopyThatThePageBeganGoesOnWithoutTheCable(t *testing.T) {
 	b.sees("without a cable, at")
 	jobs, err := d.api.Jobs(t.Context())
 	require.NoError(t, err)
-	require.Contains(t, phase(jobs[0], "copy").Note, "goes on by wireless at byte")
+	require.Contains(t, phase(jobs[0], "copy").Note, "continues by wireless at byte")
 	require.LessOrEqual(t, d.received("heron-1")-before-size, int64(5<<20), "with the program itself")
 }

@@ -142,7 +142,7 @@ var documented = map[shown]expectation{
 
 	{"docs/guides/writing-a-sheet.md", "earlybench rack"}:                                                     {0, `^ +awake`},
 	{"docs/guides/writing-a-sheet.md", "earlybench sheet new --from unknown-1 --name slate --out slate.yaml"}: {0, `slate\.yaml`},
-	{"docs/guides/writing-a-sheet.md", "earlybench sheet check slate.yaml"}:                                   {0, `^slate\.yaml: nothing is wrong; 10 models in all$`},
+	{"docs/guides/writing-a-sheet.md", "earlybench sheet check slate.yaml"}:                                   {0, `^slate\.yaml: no errors; 10 models in all$`},
 	{"docs/guides/writing-a-sheet.md", "earlybench sheet add slate.yaml"}:                                     {0, `slate\.yaml`},
 	{"docs/guides/writing-a-sheet.md", "earlybench why slate-1"}:                                              {0, `^slate-1  gate  `},
 }

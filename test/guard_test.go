@@ -205,7 +205,7 @@ func TestWrongCommandsSayWhatWasMeant(t *testing.T) {
 		{"a step that is not there", []string{"prep", "heron-2", "--confirm", "dance"}, 1, "dance"},
 		{"a sheet that is none", []string{"sheet", "check", "README.md"}, 1, "README.md:"},
 		{"a sheet that is not there", []string{"sheet", "check", "none.yaml"}, 2, "no such file"},
-		{"a sheet that is right", []string{"sheet", "check", "sheets/tarn/tarn.yaml", "sheets/tarn/halden.yaml"}, 0, "nothing is wrong; 9 models"},
+		{"a sheet that is right", []string{"sheet", "check", "sheets/tarn/tarn.yaml", "sheets/tarn/halden.yaml"}, 0, "no errors; 9 models"},
 		{"consent to another thing", []string{"job", "show", "none"}, 1, "not on record"},
 	}
 	for _, c := range cases {

@@ -31,7 +31,7 @@ func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
 	again := d.run("sheet", "new", "--from", "unknown-1", "--name", "slate", "--out", file)
 	require.Equal(t, 2, again.code)
 	require.Contains(t, again.err, "is there already")
-	require.Contains(t, d.ok("sheet", "check", file), "nothing is wrong")
+	require.Contains(t, d.ok("sheet", "check", file), "no errors")
 	draft, err := os.ReadFile(file)
 	require.NoError(t, err)
 	require.Contains(t, string(draft), "#   interface ff/00/00 slate-sync")
