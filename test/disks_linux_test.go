@@ -147,7 +147,7 @@ func TestAFullDiskIsNamedAndWhatWasAcknowledgedIsKept(t *testing.T) {
 	left := filepath.Join(d.state, "files", strings.Repeat("0", 64)) // of work that was killed long ago
 	require.NoError(t, os.Rename(filepath.Join(dir, "spare"), left))
 	require.Contains(t, d.ok("tidy"), "file without a record")
-	require.Contains(t, d.ok("tidy", "--yes"), "Gone: 1 file without a record, 100.0 kB")
+	require.Contains(t, d.ok("tidy", "--yes"), "Removed: 1 file without a record, 100.0 kB")
 	_, err = d.keeps(800_000, 800_001)
 	require.NoError(t, err, "there is room again")
 	before = append(before, "kittiwake-800000")
@@ -390,7 +390,7 @@ func TestABackupOfARunningBenchIsOfOneMoment(t *testing.T) {
 		before = append(before, <-acknowledged)
 	}
 	file := filepath.Join(t.TempDir(), "moor-desk.ebbackup")
-	require.Contains(t, d.ok("backup", "make", file), "is whole")
+	require.Contains(t, d.ok("backup", "make", file), "is complete")
 	stop()
 	group.Wait()
 	d.kill()

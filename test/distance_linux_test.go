@@ -118,7 +118,7 @@ func TestABorrowedDeviceIsTriedOverALongLineBetweenNetworks(t *testing.T) {
 		require.Contains(t, d.ok("try", "fellgate/callout", handle), "passed")
 		tried := time.Since(began)
 		d.ok("loan", "end", handle)
-		h.eventually("it is clean", func() bool { return strings.Contains(h.ok("loan"), "It was given back") })
+		h.eventually("it is clean", func() bool { return strings.Contains(h.ok("loan"), "It was returned") })
 		t.Logf("soak: %v each way, 20 Mbit/s %8d  linked after %v, tried after %v", delay, 1, linked.Round(10*time.Millisecond), tried.Round(10*time.Millisecond))
 	}
 }

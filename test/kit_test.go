@@ -100,9 +100,9 @@ func TestEveryFaultOfAKitIsNamedAndItsRemedyOpensTheGate(t *testing.T) {
 			"kit-broken", `prints "slate-pack 9"`, func(string) { writeKit(t, first, "3.1") }},
 		{"a program of it fails", func() {
 			require.NoError(t, os.WriteFile(in("bin/fell-make"), []byte("#!/bin/sh\necho no such library >&2; exit 4\n"), 0o755))
-		}, "kit-broken", "ends with code 4 when it is asked for its version: no such library", func(string) { writeKit(t, first, "3.1") }},
+		}, "kit-broken", "exits with code 4 when it is asked for its version: no such library", func(string) { writeKit(t, first, "3.1") }},
 		{"its version is too low", func() { kitProject(t, app, "3.2") },
-			"kit-version", "fell-kit from 3.2 is needed, and here is version 3.1", func(string) {
+			"kit-version", "fell-kit from 3.2 is needed, but this is version 3.1", func(string) {
 				writeKit(t, first, "3.2")
 			}},
 		{"it was moved, and another copy is here", func() {

@@ -192,7 +192,7 @@ func TestAPhonesPageIsForOneDeviceAndOneBrowser(t *testing.T) {
 	d := startDemo(t)
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	require.Contains(t, d.run("console", "--phone").err, "these wait for your hands: heron-2")
+	require.Contains(t, d.run("console", "--phone").err, "these need your hands: heron-2")
 	r := d.run("console", "--phone", "heron-2")
 	require.Equal(t, 2, r.code)
 	require.Contains(t, r.err, "this computer has")

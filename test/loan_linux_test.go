@@ -123,7 +123,7 @@ func TestTwoBenchesBecomePeersByCommands(t *testing.T) {
 	harbour.ok("peer", "accept", strings.TrimSuffix(strings.Fields(key)[0], ";"))
 	r = typing.wait()
 	require.Equal(t, 0, r.code, "%s", r.err)
-	require.Contains(t, r.out, "harbour-desk is a peer")
+	require.Contains(t, r.out, "harbour-desk is now a peer")
 	harbour.eventually("both are connected", func() bool {
 		return strings.Contains(harbour.ok("peer"), "connected") && !strings.Contains(harbour.ok("peer"), "not connected")
 	})

@@ -153,5 +153,5 @@ func TestACommandSaysWhichOfItsWordsIsMissing(t *testing.T) {
 	require.Contains(t, r.err, "--for works with one device")
 	r = d.run("host", "add", "bad", "--usbip", "127.0.0.1:1", "--control", "127.0.0.1:1")
 	require.Equal(t, 4, r.code)
-	require.Contains(t, r.err, "Host bad is on record, but it is not reached")
+	require.Contains(t, r.err, "Host bad was added, but cannot be reached")
 }

@@ -46,7 +46,7 @@ func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
 	require.Contains(t, wrong.out+wrong.err, "twice.yaml:5:11: model f3e0:0104 has a sheet already: tarn/halden", "the newcomer's file is to blame")
 
 	require.NoError(t, os.WriteFile(file, []byte(guideSheet(t)), 0o600))
-	require.Contains(t, d.ok("sheet", "check", file), "nothing is wrong; 10 models in all")
+	require.Contains(t, d.ok("sheet", "check", file), "no errors; 10 models in all")
 	added := d.run("sheet", "add", file)
 	require.Equal(t, 0, added.code, added.err)
 	require.Contains(t, added.err, "It is active")

@@ -64,7 +64,7 @@ func TestAnAppIsSignedAtAnotherBenchByCommands(t *testing.T) {
 	again := d.ok("run", "fellgate/callout", "heron-9", "--at", "harbour-desk")
 	require.Contains(t, again, "fellgate/callout 2.3 on heron-9 at harbour-desk: runs")
 	for _, c := range []struct{ args, says string }{
-		{"try fellgate/callout heron-99 --at harbour-desk", `harbour-desk does not put it onto heron-99: there is no device "heron-99" that is shared with you`},
+		{"try fellgate/callout heron-99 --at harbour-desk", `harbour-desk does not install it on heron-99: there is no device "heron-99" that is shared with you`},
 		{"try fellgate/callout --at harbour-desk", "name the app and one device of harbour-desk"},
 		{"run fellgate/callout heron-9 --at harbour-desk --for 10s", "--for does not go with --at"},
 		{"try fellgate/callout heron-9 --at harbour-desk --picture p.png", "--picture does not go with --at"},

@@ -57,7 +57,7 @@ func TestOneDebugTokenGoesOnSixHandsetsWithARowForEach(t *testing.T) {
 	r = d.run("explain", "fellgate/callout", "kestle-6")
 	require.Equal(t, 3, r.code, r.err)
 	require.Contains(t, r.out, "is harbour/linnet's")
-	require.Contains(t, r.out, "The line that refuses is cnf.")
+	require.Contains(t, r.out, "The line that rules it out is cnf.")
 
 	// The page Keys says it in its table, and one press there asks for a token and puts it on.
 	d.ok("project", "add", dir)

@@ -67,7 +67,7 @@ func TestAReportHoldsNoSecretAndFactsTellWhoSaidThem(t *testing.T) {
 	d.eventually("it is seen", func() bool { return whyOf(t, d, "heron-2").Gate == "mode" })
 	d.ok("rack", "set", "heron-2", "--fact", "device.locked=no")
 	report := d.ok("why", "heron-2", "--report")
-	require.Contains(t, report, "First that is not open: mode")
+	require.Contains(t, report, "First gate that is not open: mode")
 	require.Contains(t, report, "device.locked = no (told")
 	require.NotContains(t, report, "HH4 0077", "not its serial")
 	require.NotContains(t, report, "SHA256:")

@@ -57,7 +57,7 @@ func TestWhyOfARemedySaysWhereAndWhatWillBeSeen(t *testing.T) {
 	require.NotContains(t, text, "prep", "nobody can be led through a device that is not there")
 	require.Empty(t, said(func(p *program) { p.printMove(client.Why{Device: "heron-2"}) }))
 	require.Contains(t, said(func(p *program) { p.printGate(client.Why{Device: "heron-1"}) }), "heron-1 is ready. Nothing is shut.")
-	require.Contains(t, said(func(p *program) { p.printGate(client.Why{Device: unseen, Gate: "seen"}) }), "what counts is what you see")
+	require.Contains(t, said(func(p *program) { p.printGate(client.Why{Device: unseen, Gate: "seen"}) }), "what you see counts")
 }
 
 func TestAMistakeIsShownInItsLineAndMarked(t *testing.T) {

@@ -175,10 +175,10 @@ func ofItsApps() []Attack {
 		{"apps whose names control a terminal", []Ask{{show, `app +fellgate/a0 1, installed`}}, method(link.MethodFactsFollow, tells(func(tell func(string, string) error) error { return tell(device.FactApps, many(3, Escapes)) }))},
 		{"an app list that never comes", []Ask{{run, `has not answered apps within 30s`}}, method(link.MethodApps, silent)},
 		{"an offer that is never answered", []Ask{{run, `has not answered app.offer within 30s`}}, method(link.MethodAppOffer, silent)},
-		{"a wish for a file that the app does not have", []Ask{{run, `asks for what the app does not have`}}, lacks(`[{"sha256":"` + strings.Repeat("0", 64) + `","size":5,"have":0}]`)},
-		{"a wish for a file behind its end", []Ask{{run, `asks for what the app does not have`}}, method(link.MethodAppOffer, func(c Call) (any, error) { return wish(c, func(l *device.Lack) { l.Have = l.Size + 1 }) })},
-		{"a wish for a file of another size", []Ask{{run, `asks for what the app does not have`}}, method(link.MethodAppOffer, func(c Call) (any, error) { return wish(c, func(l *device.Lack) { l.Size = 1 << 50 }) })},
-		{"a wish for the same file 5,000 times", []Ask{{run, `asks for what the app does not have`}}, method(link.MethodAppOffer, func(c Call) (any, error) {
+		{"a wish for a file that the app does not have", []Ask{{run, `requests data that the app does not have`}}, lacks(`[{"sha256":"` + strings.Repeat("0", 64) + `","size":5,"have":0}]`)},
+		{"a wish for a file behind its end", []Ask{{run, `requests data that the app does not have`}}, method(link.MethodAppOffer, func(c Call) (any, error) { return wish(c, func(l *device.Lack) { l.Have = l.Size + 1 }) })},
+		{"a wish for a file of another size", []Ask{{run, `requests data that the app does not have`}}, method(link.MethodAppOffer, func(c Call) (any, error) { return wish(c, func(l *device.Lack) { l.Size = 1 << 50 }) })},
+		{"a wish for the same file 5,000 times", []Ask{{run, `requests data that the app does not have`}}, method(link.MethodAppOffer, func(c Call) (any, error) {
 			l, err := wish(c, func(*device.Lack) {})
 			for range 12 {
 				l.Files = append(l.Files, l.Files...)
