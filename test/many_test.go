@@ -67,7 +67,7 @@ func TestAPipelineWaitsUntilDevicesAreReady(t *testing.T) {
 	d.eventually("it has gone", func() bool { return d.device("heron-1").Summary == "unseen" })
 	r := d.run("wait", "ready", "heron-1", "heron-2", "--within", "300ms")
 	require.Equal(t, 3, r.code)
-	require.Contains(t, r.err, "2 of 2 devices are not ready. Go on with: earlybench prep heron-1 heron-2")
+	require.Contains(t, r.err, "2 of 2 devices are not ready. Continue with: earlybench prep heron-1 heron-2")
 
 	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
 	defer cancel()

@@ -30,7 +30,7 @@ func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
 	d.ok("sheet", "new", "--from", "unknown-1", "--name", "slate", "--out", file)
 	again := d.run("sheet", "new", "--from", "unknown-1", "--name", "slate", "--out", file)
 	require.Equal(t, 2, again.code)
-	require.Contains(t, again.err, "is there already")
+	require.Contains(t, again.err, "already exists")
 	require.Contains(t, d.ok("sheet", "check", file), "no errors")
 	draft, err := os.ReadFile(file)
 	require.NoError(t, err)

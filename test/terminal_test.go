@@ -85,7 +85,7 @@ func TestPrepThatIsLeftGoesOnWhereItWas(t *testing.T) {
 	y.types("\x03") // Ctrl-C
 	r := y.wait()
 	require.NotZero(t, r.code) // the shell between may say its own
-	require.Contains(t, r.out, "go on with: earlybench prep heron-2")
+	require.Contains(t, r.out, "Continue with: earlybench prep heron-2")
 
 	y = d.atTerminal(ctx, "prep heron-2 --plain")
 	y.says(d, "Find the row  confirmed by you")
@@ -119,11 +119,11 @@ func TestWhereADeviceIsNotReadyATryoutOffersToLeadThereAndGoesOn(t *testing.T) {
 	defer cancel()
 	d.waits("ivory-1", "driver", "shut")
 	y := d.atTerminal(ctx, "try demo/apps/callout ivory-1")
-	y.says(d, "Prepare ivory-1 now, and then go on? [Y/n]")
+	y.says(d, "Prepare ivory-1 now, and then continue? [Y/n]")
 	y.types("n\n")
 	r := y.wait()
 	require.Equal(t, 3, r.code, r.out)
-	require.Contains(t, r.out, "Go on with: earlybench prep ivory-1")
+	require.Contains(t, r.out, "Continue with: earlybench prep ivory-1")
 	d.touch("ivory-1", "Settings", "Back room", "Computers may", "debug and install", "So be it")
 
 	y = d.atTerminal(ctx, "try demo/apps/callout ivory-1")

@@ -28,7 +28,7 @@ func (p *program) rackAdd() *cobra.Command {
 			if p.json {
 				return p.printJSON(added)
 			}
-			fmt.Fprintf(p.out, "%s is on the rack. Go on with: earlybench prep %[1]s\n", added.Handle)
+			fmt.Fprintf(p.out, "%s is on the rack. Continue with: earlybench prep %[1]s\n", added.Handle)
 			return nil
 		}}
 	c.Flags().StringVar(&d.Model, "model", "", "code or name of its model, such as Kittiwake")

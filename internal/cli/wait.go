@@ -114,5 +114,5 @@ func (p *program) waited(all, left []client.Device) error {
 	for i, d := range left {
 		names[i] = d.Handle
 	}
-	return &exitError{exitBlocked, notReady(len(left), len(all)) + " Go on with: earlybench prep " + strings.Join(names, " ")}
+	return &exitError{exitBlocked, notReady(len(left), len(all)) + " Continue with: earlybench prep " + strings.Join(names, " ")}
 }
