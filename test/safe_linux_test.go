@@ -55,7 +55,7 @@ func TestAPipelinesBuildWaitsForAPersonWhoConsents(t *testing.T) {
 	d.ok("safe", "consent", s.Requests[0].ID, "--refuse")
 	got := again.wait()
 	require.Equal(t, 5, got.code, got.err)
-	require.Contains(t, got.err, "has refused")
+	require.Contains(t, got.err, "refused that")
 
 	// For a time: the same caller, app and purpose.
 	third := d.byKey(ctx, key, "try", "fellgate/callout", "heron-1")

@@ -37,7 +37,7 @@ func TestTheGuidesSheetWorksFromNothingToALedDevice(t *testing.T) {
 	require.Contains(t, string(draft), "#   interface ff/00/00 slate-sync")
 	ofAnAdapter := filepath.Join(t.TempDir(), "reed.yaml")
 	d.ok("sheet", "new", "--from", "demo/adapters/reed-sh", "--name", "reed", "--out", ofAnAdapter)
-	require.Contains(t, d.ok("sheet", "check", ofAnAdapter), "nothing is wrong")
+	require.Contains(t, d.ok("sheet", "check", ofAnAdapter), "no errors")
 
 	twice := filepath.Join(t.TempDir(), "twice.yaml")
 	require.NoError(t, os.WriteFile(twice, []byte("sheet: another\nextends: tarn/halden\nmaker: Halden\nmodels:\n  - {usb: \"f3e0:0104\", code: MY, name: Mine, handle: mine}\n"), 0o600))

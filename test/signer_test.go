@@ -34,7 +34,7 @@ func TestAnAppIsSignedAtAnotherBenchByCommands(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(file, append(raw, []byte("\nidentity: \"@harbour-desk\"\n")...), 0o600))
 	d.ok("project", "add", dir)
-	require.Regexp(t, `signer +.*it signs by its development key`, d.ok("peer", "check", "harbour-desk"))
+	require.Regexp(t, `signer +.*it signs with its development key`, d.ok("peer", "check", "harbour-desk"))
 
 	d.waits("heron-1", "linked", "open")
 	work := d.command(context.Background(), "try", "fellgate/callout", "heron-1")
@@ -65,9 +65,9 @@ func TestAnAppIsSignedAtAnotherBenchByCommands(t *testing.T) {
 	require.Contains(t, again, "fellgate/callout 2.3 on heron-9 at harbour-desk: runs")
 	for _, c := range []struct{ args, says string }{
 		{"try fellgate/callout heron-99 --at harbour-desk", `harbour-desk does not install it on heron-99: there is no device "heron-99" that is shared with you`},
-		{"try fellgate/callout --at harbour-desk", "name the app and one device of harbour-desk"},
-		{"run fellgate/callout heron-9 --at harbour-desk --for 10s", "--for does not go with --at"},
-		{"try fellgate/callout heron-9 --at harbour-desk --picture p.png", "--picture does not go with --at"},
+		{"try fellgate/callout --at harbour-desk", "give the app and one device of harbour-desk"},
+		{"run fellgate/callout heron-9 --at harbour-desk --for 10s", "--for cannot be used with --at"},
+		{"try fellgate/callout heron-9 --at harbour-desk --picture p.png", "--picture cannot be used with --at"},
 		{"try fellgate/callout heron-9 --at nobody", `There is no peer "nobody"`},
 	} {
 		refused := d.run(strings.Fields(c.args)...)

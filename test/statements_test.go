@@ -205,7 +205,7 @@ func TestAnAppFileIsSignedAnewAndCompared(t *testing.T) {
 	b.presses("Allow it once")
 	r := <-done
 	require.Zero(t, r.code, r.err)
-	require.Contains(t, d.ok("app", "check", signed), "signed by the identity moor-desk 2026, whose certificate is by Fell Authority root")
+	require.Contains(t, d.ok("app", "check", signed), "signed by the identity moor-desk 2026, whose certificate was issued by Fell Authority root")
 	out := d.ok("app", "compare", bare, signed)
 	require.Contains(t, out, "signature")
 	require.NotContains(t, out, "app.wasm", "what is in it stays the same")
