@@ -43,7 +43,7 @@ func (c *Client) UseAccount(ctx context.Context, name string, change AccountChan
 	return call[Account](ctx, c, "PATCH", account(name), change)
 }
 
-// SignOutAccount signs an account out and forgets it; with force also if its authority does not
+// SignOutAccount signs an account out and forgets it; with force even if its authority does not
 // answer.
 func (c *Client) SignOutAccount(ctx context.Context, name string, force bool) error {
 	path := account(name)

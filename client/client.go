@@ -206,7 +206,7 @@ func (c *Client) Learned(ctx context.Context, sel ...Select) ([]Learned, error) 
 	return list[Learned](ctx, c, api+"/learned", nil, sel)
 }
 
-// Unlearn forgets what was learned of a family, or all of it, and tells of how
+// Unlearn forgets what was learned about a family, or everything, and returns for how
 // many causes.
 func (c *Client) Unlearn(ctx context.Context, family string, all bool) (int, error) {
 	out, err := call[struct{ Forgotten int }](ctx, c, "DELETE", fmt.Sprintf("%s/learned?family=%s&all=%t", api, url.QueryEscape(family), all), nil)
@@ -250,7 +250,7 @@ func (c *Client) Set(ctx context.Context, handle string, ch Change) error {
 	return err
 }
 
-// Tell says that a step was done.
+// Tell confirms that a step was done.
 func (c *Client) Tell(ctx context.Context, handle, step string) error {
 	_, err := call[struct{}](ctx, c, "POST", device(handle)+"/told", map[string]string{"step": step})
 	return err
@@ -447,7 +447,7 @@ func (c *Client) Events(ctx context.Context, after int64, f func(Event)) error {
 	return follow(ctx, c, api+"/events?after="+strconv.FormatInt(after, 10), f)
 }
 
-// Log follows a device's log behind a line, of an app or of all.
+// Log follows a device's log after a line, of an app or of all.
 func (c *Client) Log(ctx context.Context, handle, app string, after uint64, f func(Line)) error {
 	return follow(ctx, c, device(handle)+"/log?app="+url.QueryEscape(app)+"&after="+strconv.FormatUint(after, 10), f)
 }

@@ -16,7 +16,7 @@ func (c *Client) RestartLink(ctx context.Context, handle string) error {
 	return err
 }
 
-// RestartLinks restarts every link that was tried and does not stand.
+// RestartLinks restarts every link that was tried and is not up.
 func (c *Client) RestartLinks(ctx context.Context) ([]RestartedLink, error) {
 	out, err := call[List[RestartedLink]](ctx, c, "POST", api+"/links/restart", struct{}{})
 	return out.Items, err

@@ -21,7 +21,7 @@ func (c *Client) DropAddress(ctx context.Context, name string) error {
 	return err
 }
 
-// LogIn has the bench log in on a device by its SSH server, and put it on record. accept is the fingerprint of its
+// LogIn makes the bench log in to a device over SSH, and put it on the rack. accept is the fingerprint of its
 // key that a person has compared; password lets the bench's key in where it is not yet, and is kept nowhere; as is
 // the handle of the record that it is, or "".
 func (c *Client) LogIn(ctx context.Context, name, accept, password, as string) (LoggedIn, error) {

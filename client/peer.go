@@ -78,17 +78,17 @@ func (c *Client) Borrow(ctx context.Context, n NewLoan) (Loan, error) {
 	return call[Loan](ctx, c, "POST", api+"/loans", n)
 }
 
-// ExtendLoan asks for a loan to last so many seconds from now.
+// ExtendLoan asks for a loan to last a number of seconds from now.
 func (c *Client) ExtendLoan(ctx context.Context, loan string, seconds int64) (Loan, error) {
 	return call[Loan](ctx, c, "POST", api+"/loans/"+url.PathEscape(loan)+"/extend", map[string]int64{"for_seconds": seconds})
 }
 
-// EndLoan gives a borrowed device back, or takes a lent one back after so many seconds of grace.
+// EndLoan returns a borrowed device, or takes a lent one back after some seconds of grace.
 func (c *Client) EndLoan(ctx context.Context, loan string, grace int64) (Loan, error) {
 	return call[Loan](ctx, c, "DELETE", api+"/loans/"+url.PathEscape(loan)+"?grace_seconds="+strconv.FormatInt(grace, 10), nil)
 }
 
-// HandsRequests lists what those are asked for who are near lent devices.
+// HandsRequests lists the requests to people near lent devices.
 func (c *Client) HandsRequests(ctx context.Context, sel ...Select) ([]Hands, error) {
 	return list[Hands](ctx, c, api+"/hands", nil, sel)
 }

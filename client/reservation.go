@@ -24,12 +24,12 @@ func (c *Client) Reserve(ctx context.Context, n NewReservation) (Reservation, er
 	return call[Reservation](ctx, c, "POST", api+"/reservations", n)
 }
 
-// Heard says that the run is still there, and asks how its reservation is.
+// Heard renews the reservation of a run, and returns its state.
 func (c *Client) Heard(ctx context.Context, id string) (Reservation, error) {
 	return call[Reservation](ctx, c, "POST", reservation(id)+"/heard", nil)
 }
 
-// PutAside lets a device go that will not do, so that another one is waited for.
+// PutAside releases a device that is not suitable, so that another one is waited for.
 func (c *Client) PutAside(ctx context.Context, id, handle, why string) (Reservation, error) {
 	return call[Reservation](ctx, c, "DELETE", reservation(id)+"/devices/"+url.PathEscape(handle)+"?why="+url.QueryEscape(why), nil)
 }

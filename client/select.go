@@ -6,8 +6,8 @@ import (
 	"strconv"
 )
 
-// Select chooses of a list: by an expression (docs/where.md), at most so many (0: as
-// many as the list usually tells), behind an item.
+// Select selects items of a list: by an expression (docs/where.md), at most a number (0: as
+// many as usual for the list), after an item.
 type Select struct {
 	Where string
 	Limit int

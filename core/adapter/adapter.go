@@ -90,7 +90,7 @@ func (a *Adapter) Close() error { return a.conn.Close() }
 // Done is closed when the adapter has ended.
 func (a *Adapter) Done() <-chan struct{} { return a.conn.Done() }
 
-// Err tells why it was ended; nil where it exited by itself, or lasts.
+// Err returns why it was ended; nil if it exited by itself, or is still running.
 func (a *Adapter) Err() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -125,7 +125,7 @@ func (a *Adapter) Look(ctx context.Context, c Candidate) (Fit, error) {
 	return f, err
 }
 
-// handle takes what the adapter sends by itself.
+// handle handles the messages that the adapter sends by itself.
 func (a *Adapter) handle(ctx context.Context, _ *rpc.Conn, method string, params json.RawMessage) (any, error) {
 	switch method {
 	case MethodFact:
@@ -153,7 +153,7 @@ func (a *Adapter) handle(ctx context.Context, _ *rpc.Conn, method string, params
 	return rpc.NoMethod(ctx, nil, method, params)
 }
 
-// told takes a fact.
+// told handles a fact.
 func (a *Adapter) told(params json.RawMessage) error {
 	t, err := rpc.Decode[Told](params)
 	if err != nil {
@@ -189,21 +189,21 @@ func (f *following) set(key string, value json.RawMessage) {
 	f.changed = make(chan struct{})
 }
 
-// value is what was told last of a key.
+// value is the last value that was reported for a key.
 func (f *following) value(key string) (string, <-chan struct{}) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return string(f.values[key]), f.changed
 }
 
-// act of a job; nil for none that goes on.
+// act of a job; nil if it is not running.
 func (a *Adapter) act(job string) *act {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	return a.acts[job]
 }
 
-// lives notes that an action goes on.
+// lives notes that an action is still running.
 func (a *Adapter) lives(job string) {
 	if w := a.act(job); w != nil {
 		select {
@@ -223,7 +223,7 @@ func (a *Adapter) takeLine(l Line) {
 	w.line(l)
 }
 
-// ask has a person asked until the fact has changed, or the action ends.
+// ask asks a person until the fact has changed or the action ends.
 func (a *Adapter) ask(ctx context.Context, q Ask) error {
 	w := a.act(q.Job)
 	if w == nil {
@@ -262,8 +262,8 @@ func (a *Adapter) ask(ctx context.Context, q Ask) error {
 	}
 }
 
-// Do has an action done on a device. line takes the lines of a log, and may be nil. within is for how long the
-// adapter may say nothing; 0 for any time: a log may be quiet.
+// Do runs an action on a device. line gets the lines of a log, and may be nil. within is how long the
+// adapter may be silent; 0 for any time, since a log may be quiet.
 func (a *Adapter) Do(ctx context.Context, on, action string, args, result any, within time.Duration, line func(Line)) error {
 	w := &act{device: on, alive: make(chan struct{}, 1), line: line, asks: device.Asking(ctx)}
 	a.mu.Lock()
@@ -310,7 +310,7 @@ func (a *Adapter) Do(ctx context.Context, on, action string, args, result any, w
 	}
 }
 
-// failed turns the error that an adapter answers into one for people.
+// failed turns an adapter's error into one for people.
 func (a *Adapter) failed(action string, err error) error {
 	e, ok := errors.AsType[*rpc.Error](err)
 	if !ok {

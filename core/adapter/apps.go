@@ -170,7 +170,7 @@ func put(ctx context.Context, name string, r io.Reader, at, size int64, arrived 
 	return f.Close()
 }
 
-// unpack lays the files of an app out as its manifest says, and returns what the adapter is to install.
+// unpack writes the files of an app as its manifest says, and returns what the adapter should install.
 func (s store) unpack(digest string) (Install, error) {
 	if len(digest) != 64 || strings.Trim(digest, "0123456789abcdef") != "" {
 		return Install{}, fmt.Errorf("%.70q is not the digest of an app", digest)

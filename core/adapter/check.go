@@ -66,8 +66,8 @@ type checker struct {
 	log  string   // the last line of its standard error
 }
 
-// Check checks the adapter in a directory; at is a candidate that is a device, or the zero one. An error is a
-// directory in which there is no adapter.
+// Check checks the adapter in a directory; at is a candidate that is a device, or the zero value. An error means a
+// directory without an adapter.
 func Check(ctx context.Context, dir string, at Candidate, start Starter) (Report, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {

@@ -8,8 +8,8 @@ import (
 	"path/filepath"
 )
 
-// Greet starts the adapter in a directory, and returns what it says that it can tell and do. Its sheet
-// need not be there yet.
+// Greet starts the adapter in a directory, and returns the facts and actions that it declares. Its sheet
+// does not need to exist yet.
 func Greet(ctx context.Context, dir string, start Starter) (Welcome, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {

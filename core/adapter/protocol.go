@@ -2,7 +2,7 @@
 // the device link does not reach (docs/formats/adapter.md). It has the bench's side, a [device.Session]
 // over it, and a checker for those who write adapters.
 //
-// An adapter is a hostile one until proven otherwise: everything it says is bounded and checked, and each
+// An adapter is treated as hostile: everything that it sends is bounded and checked, and each
 // request has a deadline.
 package adapter
 
@@ -37,7 +37,7 @@ const (
 	MethodAsk      = "ask"
 )
 
-// Hello is what a bench says first.
+// Hello is the first message of a bench.
 type Hello struct {
 	Protocol int    `json:"protocol"`
 	Bench    string `json:"bench"`
@@ -45,7 +45,7 @@ type Hello struct {
 	Given    string `json:"given"` // where the bench puts files for it, which it may read
 }
 
-// Welcome is the answer: what the adapter can tell and do.
+// Welcome is the answer: the facts and actions of the adapter.
 type Welcome struct {
 	Name    string       `json:"name"`
 	Version string       `json:"version"`
@@ -150,7 +150,7 @@ type Follow struct {
 	Device string `json:"device"`
 }
 
-// Told is a fact that an adapter tells of a device.
+// Told is a fact that an adapter reports about a device.
 type Told struct {
 	Device string          `json:"device"`
 	Key    string          `json:"key"`
@@ -188,7 +188,7 @@ type Progress struct {
 	Text string `json:"text,omitempty"`
 }
 
-// Ask has a person asked, until the adapter tells that a fact has changed.
+// Ask asks a person, until the adapter reports that a fact has changed.
 type Ask struct {
 	Job  string `json:"job"`
 	Text string `json:"text"`
@@ -248,7 +248,7 @@ type Socket struct {
 	Key  string `json:"key"`
 }
 
-// Started is the result of [ActAppStart]: the log of this start comes behind a line.
+// Started is the result of [ActAppStart]: the log of this start follows a line.
 type Started struct {
 	After uint64 `json:"after"`
 }

@@ -90,7 +90,7 @@ func (s *Session) Close() error {
 	return nil
 }
 
-// do has an action done, unless the session has ended.
+// do runs an action, unless the session has ended.
 func (s *Session) do(ctx context.Context, action string, args, result any, line func(Line)) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -239,7 +239,7 @@ func (p ports) Dial(ctx context.Context, name string) (io.ReadWriteCloser, error
 	return p.socket(ctx, ActPort, PortArgs{Name: name})
 }
 
-// socket has a byte stream opened, and connects to it.
+// socket asks the adapter to open a byte stream, and connects to it.
 func (s *Session) socket(ctx context.Context, action string, args any) (io.ReadWriteCloser, error) {
 	var at Socket
 	if err := s.do(ctx, action, args, &at, nil); err != nil {

@@ -63,7 +63,7 @@ func (p *Project) Values() map[string]string {
 }
 
 // Set changes single values at the top of a project file and leaves all else as it is, comments
-// included. A value that is not there is added behind the id.
+// included. A missing value is added after the id.
 func Set(file []byte, values map[string]string) ([]byte, error) {
 	for _, key := range []string{"id", "identity"} {
 		value, ok := values[key]

@@ -19,7 +19,7 @@ type List[T any] struct {
 type answer interface{ check() error }
 
 // Read reads an answer into v, a pointer to one of the types of this package. An answer that lacks
-// something, or that says what cannot be, is refused whole.
+// something, or has impossible values, is refused as a whole.
 func Read(raw []byte, v any) error {
 	if err := strict.NewerJSON(raw, v); err != nil {
 		return fmt.Errorf("the answer is not JSON of the expected form: %w", err)

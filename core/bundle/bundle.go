@@ -62,7 +62,7 @@ func (f File) Check() error {
 	return nil
 }
 
-// CheckDigest returns an error for what is no SHA-256 in hexadecimal.
+// CheckDigest returns an error unless its argument is a SHA-256 in hexadecimal.
 func CheckDigest(s string) error {
 	if raw, err := hex.DecodeString(s); err != nil || len(raw) != sha256.Size {
 		return fmt.Errorf("%.80q is not a SHA-256", s)

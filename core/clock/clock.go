@@ -65,7 +65,7 @@ func (m *Moved) signal() <-chan struct{} {
 	return m.moved
 }
 
-// Until waits until the shifted time has reached a time, also if the clock is moved meanwhile.
+// Until waits until the shifted time has reached a time, even if the clock is moved during the wait.
 func (m *Moved) Until(ctx context.Context, at time.Time) error {
 	for {
 		moved := m.signal()

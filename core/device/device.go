@@ -48,7 +48,7 @@ type Session interface {
 	Restart(ctx context.Context) error
 }
 
-// Why is why a session has ended, in the words of whoever has ended it; "" where nobody has said anything.
+// Why is why a session has ended, in the words of whoever ended it; "" if nothing was said.
 func Why(s Session) string {
 	if told, ok := s.(interface{ Why() string }); ok {
 		return told.Why()
@@ -154,7 +154,7 @@ type Apps interface {
 	Offer(ctx context.Context, manifest []byte, signature developer.Signature) (Lacks, error)
 	// Install switches to an offered app whose files are all there.
 	Install(ctx context.Context, digest string) error
-	// Start starts an app and tells behind which line its log begins. A [Refusal] of
+	// Start starts an app and returns the line after which its log begins. A [Refusal] of
 	// the kind [Unaccepted] is a device whose owner has not accepted its developer, one
 	// of the kind [Uncovered] a device that has no grant or debug token for it.
 	Start(ctx context.Context, id string) (Started, error)
@@ -282,7 +282,7 @@ type Statements interface {
 	// Put puts one on the device, in place of those for which it has no room beside it. A
 	// device that does not take it answers a [Refusal].
 	Put(ctx context.Context, text string) error
-	// Drop takes one off, by its id. One that is not there is no error.
+	// Drop removes one, by its id. It is not an error if it is not there.
 	Drop(ctx context.Context, id string) error
 	// Withdrawn hands a signed status list over. An older one than the device has changes nothing.
 	Withdrawn(ctx context.Context, list string) error
@@ -320,8 +320,8 @@ type Companions interface {
 
 // Companion is a device that another one hears.
 type Companion struct {
-	// Name is another one from time to time. Who knows the device's key recognises it, and to
-	// everybody else it says nothing.
+	// Name changes from time to time. Whoever knows the device's key recognises it; to
+	// everybody else it means nothing.
 	Name   string `json:"name"`
 	Family string `json:"family"`
 	Asleep bool   `json:"asleep,omitempty"`
@@ -336,13 +336,13 @@ func (e *NotCarried) Error() string { return e.Text }
 
 type askingKey struct{}
 
-// WithAsking returns a context in which a device may have a person asked in the middle of something: asks is
-// called with what is to be done, and with "" once it is.
+// WithAsking returns a context in which a device can ask a person in the middle of something: asks is
+// called with what to do, and with "" once it is done.
 func WithAsking(ctx context.Context, asks func(text string)) context.Context {
 	return context.WithValue(ctx, askingKey{}, asks)
 }
 
-// Asking returns what has a person asked; nil where nobody is there.
+// Asking returns the function that asks a person; nil if nobody is there.
 func Asking(ctx context.Context) func(text string) {
 	asks, _ := ctx.Value(askingKey{}).(func(string))
 	return asks

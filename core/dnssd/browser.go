@@ -75,14 +75,14 @@ type host struct {
 	addresses map[netip.Addr]span
 }
 
-// span is from when to when a record is good.
+// span is the time during which a record is valid.
 type span struct{ heard, ends time.Time }
 
-// flushAfter is how old a record must be to be replaced by one that says that it replaces others: those
+// flushAfter is how old a record must be to be replaced by one with the cache-flush bit: those
 // that belong together come together (RFC 6762, section 10.2).
 const flushAfter = time.Second
 
-// budget lets so many through in a second.
+// budget limits how many pass in a second.
 type budget struct {
 	most int
 	left float64
@@ -128,8 +128,8 @@ func (b *Browser) Dropped() int {
 	return b.dropped
 }
 
-// HeardOthers is when another computer, or a program of this one, was heard to announce anything; zero for never. On a network that
-// carries no multicast none is.
+// HeardOthers is when another computer, or another program of this one, last announced anything; zero for never. On a network that
+// does not carry multicast, nothing is heard.
 func (b *Browser) HeardOthers() time.Time {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -143,7 +143,7 @@ func (b *Browser) Networks() map[string][]netip.Prefix { return b.wire.Networks(
 func (b *Browser) NetworksChanged() <-chan struct{} { return b.wire.Changed() }
 
 // mostBetween is the longest pause between two questions. It is doubled from a second on, and
-// begins anew when the interfaces have changed (RFC 6762, section 5.2).
+// starts over when the interfaces have changed (RFC 6762, section 5.2).
 const mostBetween = time.Minute
 
 func (b *Browser) ask(ctx context.Context) {
@@ -166,7 +166,7 @@ func (b *Browser) ask(ctx context.Context) {
 	}
 }
 
-// leave forgets the instances on networks on which this computer is not any more.
+// leave forgets the instances on networks that this computer has left.
 func (b *Browser) leave() {
 	networks := b.wire.Networks()
 	here := func(a netip.Addr) bool {
@@ -193,7 +193,7 @@ func (b *Browser) leave() {
 	b.tell(changed, gone)
 }
 
-// reconfirmWithin is how long an instance may take to answer that is doubted.
+// reconfirmWithin is how long a doubted instance may take to answer.
 const reconfirmWithin = 10 * time.Second
 
 // Reconfirm asks for an instance that does not answer where it says; it is forgotten unless it is

@@ -96,7 +96,7 @@ func (s *Service) records(addresses []netip.Addr, goodbye bool) []dnsmessage.Res
 	return out
 }
 
-// response packs records as an answer that nobody has to have asked for.
+// response packs records as an unsolicited answer.
 func response(records []dnsmessage.Resource) ([]byte, error) {
 	m := dnsmessage.Message{Header: dnsmessage.Header{Response: true, Authoritative: true}, Answers: records}
 	return m.Pack()

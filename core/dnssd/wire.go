@@ -57,7 +57,7 @@ func Listen(group netip.AddrPort) (*Wire, error) {
 		return nil, fmt.Errorf("listen for announcements: %w", err)
 	}
 	w := &Wire{group: net.UDPAddrFromAddrPort(group), conn: ipv4.NewPacketConn(c), joined: map[int]*joined{}, changed: make(chan struct{})}
-	// The interface tells who sent a packet; TTL 255 is asked for by RFC 6762, section 11.
+	// The interface identifies the sender of a packet; RFC 6762, section 11, requires TTL 255.
 	err = errors.Join(w.conn.SetControlMessage(ipv4.FlagInterface|ipv4.FlagDst, true), w.conn.SetMulticastTTL(255), w.conn.SetMulticastLoopback(true))
 	if err != nil {
 		w.conn.Close()

@@ -2,18 +2,18 @@ package driver
 
 import "fmt"
 
-// What stands against a driver set, so that a person has to consent to that besides.
+// Objections to a driver set, which a person has to consent to as well.
 const (
 	Unsigned    = "unsigned" // nobody whom the owner has accepted has signed it
 	SimilarOnly = "similar"  // it is for a similar model
 	WrongSystem = "system"   // it is for another system than the host's
 )
 
-// Objection is something that stands against a driver set: one of the words above, and a
+// Objection is a reason against a driver set: one of the words above, and a
 // sentence.
 type Objection struct{ Word, Text string }
 
-// Against is what stands against a candidate.
+// Against returns the objections to a candidate.
 func (c *Candidate) Against() (out []Objection) {
 	name := c.Manifest.Name + " " + c.Manifest.Version
 	switch c.Fit {

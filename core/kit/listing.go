@@ -10,7 +10,7 @@ import (
 	"earlybench.invalid/earlybench/core/strict"
 )
 
-// ListingName is the file in which a copy that was fetched has its listing. It is no part of the kit.
+// ListingName is the file in which a copy that was fetched has its listing. It is not part of the kit.
 const ListingName = ".earlybench-kit.json"
 
 // Listing is all that a copy of a kit consists of.

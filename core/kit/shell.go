@@ -164,7 +164,7 @@ func Uninstall(file, kit string) (string, error) {
 	return before + after, nil
 }
 
-// cut returns what is before and behind the lines of a kit.
+// cut returns what is before and after the lines of a kit.
 func cut(file, kit string) (before, after string, found bool, err error) {
 	lines := slices.Collect(strings.Lines(file))
 	is := func(want string) func(string) bool {

@@ -43,7 +43,7 @@ type Find struct {
 	Handle string `json:"handle"`
 }
 
-// AppEnded says that an app has ended, behind its last line in the log.
+// AppEnded says that an app has ended, after its last line in the log.
 type AppEnded struct {
 	Seq    uint64    `json:"seq"`
 	At     time.Time `json:"at"`

@@ -142,7 +142,7 @@ func (v *visited) begin(conn *rpc.Conn, params json.RawMessage) (any, error) {
 	return Begun{Nonce: m.nonce, Device: in.Device(), Waits: int(in.Waits().Seconds())}, nil
 }
 
-// notIntroduced turns the reason for which there is no introduction into an answer.
+// notIntroduced turns the reason why there is no introduction into an answer.
 func notIntroduced(err error) error {
 	if p, ok := errors.AsType[*introduction.PausedError](err); ok {
 		e := rpc.Errorf(rpc.CodePaused, "%s", err)

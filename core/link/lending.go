@@ -25,7 +25,7 @@ type Lender interface {
 	Drop(by, key string)
 	// Added returns what a bench has let in, after it has dropped what that has done in another epoch.
 	Added(by string, epoch uint64) []device.Added
-	// Lent returns the state of a key as what was let in for a loan, also if the owner has admitted it.
+	// Lent returns the state of a key as one admitted for a loan, even if the owner has admitted it.
 	Lent(key string) device.Admittance
 	// Used notes what a key that was let in has done, or was refused.
 	Used(key, what, about string, done bool)

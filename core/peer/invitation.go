@@ -10,8 +10,8 @@ import (
 	"time"
 )
 
-// Invitation is a file with which another bench becomes a peer, once: it says whom to reach, by which key he is
-// known, and a secret that only this file has.
+// Invitation is a file that lets another bench become a peer, once: it names the bench to reach, its
+// key, and a secret that only this file has.
 type Invitation struct {
 	Version   int       `json:"earlybench_invitation"` // 1
 	Bench     string    `json:"bench"`                 // name of the bench that invites

@@ -29,7 +29,7 @@ type UseInvitation struct {
 	Name   string `json:"name"` // of the bench that uses it
 }
 
-// Devices is what a bench shows another one of its rack: what that may see, and nothing else.
+// Devices are the devices on a bench's rack that another bench may see.
 type Devices struct {
 	Devices []Device `json:"devices"`
 }
@@ -146,7 +146,7 @@ type Loan struct {
 	Step string `json:"step,omitempty"`
 }
 
-// AskHands holds the parameters of hands.ask: what somebody near a lent device is to do.
+// AskHands holds the parameters of hands.ask: what somebody near a lent device should do.
 type AskHands struct {
 	Loan  string `json:"loan"`
 	Title string `json:"title"`
@@ -169,19 +169,19 @@ type Hands struct {
 	Note  string `json:"note,omitempty"`
 }
 
-// Loans is all that a bench has borrowed or waits for, and what has ended in the last hour.
+// Loans is everything that a bench has borrowed or is waiting for, and what ended in the last hour.
 type Loans struct {
 	Loans []Loan `json:"loans"`
 }
 
 // ToStream says which stream is opened: of which loan, and which of its streams, by a number that the borrower
-// chooses. One that is there is carried on.
+// chooses. An existing stream is continued.
 type ToStream struct {
 	Loan   string `json:"loan"`
 	Stream string `json:"stream"`
 }
 
-// Signing by another bench. What is signed goes there whole, and a person or a rule over there consents.
+// Signing by another bench. The manifest is sent there, and a person or a rule there consents.
 const (
 	MethodSignerLook  = "signer.look"
 	MethodSignerSign  = "signer.sign"
@@ -201,11 +201,11 @@ type SignerLooked struct {
 	Locked bool `json:"locked,omitempty"`
 }
 
-// Sign holds the parameters of signer.sign, and of signer.leave for a request that nobody waits for any more.
+// Sign holds the parameters of signer.sign, and of signer.leave to cancel it.
 type Sign struct {
 	Identity string `json:"identity,omitempty"`
 	Manifest []byte `json:"manifest"` // of an app file, whole
-	// Unattended says that nobody is to be asked: it fails where no rule allows it.
+	// Unattended says that nobody may be asked: it fails if no rule allows it.
 	Unattended bool `json:"unattended,omitempty"`
 }
 
@@ -232,7 +232,7 @@ const (
 // OfDelivery is what the files of a delivery belong to.
 const OfDelivery = "delivery"
 
-// Deliver holds the parameters of delivery.do, and of delivery.leave for one that nobody waits for any more.
+// Deliver holds the parameters of delivery.do, and of delivery.leave to cancel it.
 type Deliver struct {
 	Sign
 	ID     string `json:"id"`     // tells one delivery from the next

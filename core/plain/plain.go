@@ -49,7 +49,7 @@ func Cut(s string, most int) string {
 	return s[:end] + more
 }
 
-// CutTelling is [Cut] with what was left out told behind the ellipsis; that is not counted.
+// CutTelling is [Cut] with the size of what was left out after the ellipsis; that is not counted.
 func CutTelling(s string, most int) string {
 	if len(s) <= most {
 		return s

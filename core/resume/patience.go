@@ -15,8 +15,8 @@ func (s *Stream) Idle() time.Duration {
 	return s.idle
 }
 
-// Patience waits for an answer of the other side, and loses itself once that has taken too long. Time in which nothing
-// could have come does not count: while no connection carried the stream.
+// Patience waits for an answer of the other side, until that has taken too long. Time in which nothing
+// could arrive, because no connection carried the stream, does not count.
 type Patience struct {
 	within time.Duration
 	idle   func() time.Duration
@@ -27,8 +27,8 @@ type Patience struct {
 	ended bool
 }
 
-// Within calls lost, in a goroutine of its own, once the waiting has taken so long. idle is [Stream.Idle], or that of
-// whatever passes it on; nil where what is waited for needs no such stream.
+// Within calls lost, in its own goroutine, when the waiting has taken this long. idle is [Stream.Idle], or that of
+// whatever forwards it; nil if no such stream is needed.
 func Within(within time.Duration, idle func() time.Duration, lost func()) *Patience {
 	if idle == nil {
 		idle = func() time.Duration { return 0 }
@@ -54,7 +54,7 @@ func Within(within time.Duration, idle func() time.Duration, lost func()) *Patie
 	return p
 }
 
-// Reset begins the waiting anew: something has come.
+// Reset restarts the waiting, since something has arrived.
 func (p *Patience) Reset() {
 	p.mu.Lock()
 	defer p.mu.Unlock()

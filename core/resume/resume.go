@@ -37,7 +37,7 @@ const (
 var (
 	// ErrBroken is the error of a stream that no connection has carried for as long as may be bridged.
 	ErrBroken = errors.New("the connection was lost, and did not come back in time")
-	// ErrForgotten is the error of a stream of which the other side does not know any more what it had: it was started anew.
+	// ErrForgotten is the error of a stream whose state the other side no longer has, because it was restarted.
 	ErrForgotten = errors.New("the other side no longer knows the stream")
 	// ErrProtocol is the error of a connection on which something else is spoken.
 	ErrProtocol = errors.New("what arrives is not such a stream")
@@ -86,7 +86,7 @@ func (s *Stream) tell() {
 	s.changed = make(chan struct{})
 }
 
-// giveUp ends the stream that nothing has carried for as long as may be bridged, or that was not taken to its end by then.
+// giveUp ends a stream that has not been carried for longer than the bridge time, or was not delivered completely by then.
 func (s *Stream) giveUp() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -187,7 +187,7 @@ func (s *Stream) Close() error {
 // CloseWith is Close with a reason, which the other side reads as an [Ended].
 func (s *Stream) CloseWith(reason string) { s.close(reason, false) }
 
-// Finish is CloseWith after what was written: the connection that carries the stream now sends that first.
+// Finish is CloseWith after sending everything written so far over the current connection.
 func (s *Stream) Finish(reason string) { s.close(reason, true) }
 
 func (s *Stream) close(reason string, finish bool) {

@@ -7,7 +7,7 @@ import (
 )
 
 // Looking passes on what a viewer sends, except its keys, touches and texts (RFC 6143, sections 7.5.4 to
-// 7.5.6): whoever is behind it sees a screen and does nothing there. It is for one goroutine.
+// 7.5.6): the viewer sees a screen, but cannot use it. It is for one goroutine.
 type Looking struct {
 	to      io.Writer
 	have    []byte // the beginning of a message whose rest has not come yet

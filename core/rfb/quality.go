@@ -5,28 +5,28 @@ import (
 	"time"
 )
 
-// line follows how long pictures take to a viewer, and how coarse their colours are to be for that. The zero value sends them
-// as they are.
+// line measures how long pictures take to reach a viewer, and chooses how coarse their colours are. The zero value sends them
+// unchanged.
 type line struct {
 	level int           // into coarse; 0 for exact
 	least time.Duration // that a picture took: the way there and back
 	began time.Time     // when the picture that is on its way was begun; zero for none
 }
 
-// coarse is how many bits less of each colour are sent, by level.
+// coarse is by how many bits each colour is reduced, by level.
 var coarse = [...]int{0, 3, 4, 5}
 
-// A picture may take so long, beyond the way there and back; one that takes less than fast lets the next be more exact.
+// A picture may take this long beyond the round trip; after one that takes less than fast, the next is more exact.
 const (
 	slow = 150 * time.Millisecond
 	fast = 40 * time.Millisecond
-	// stillFor is how long nothing may change before what is coarse is sent as it is.
+	// stillFor is how long nothing must have changed before coarse parts are sent exactly.
 	stillFor = 300 * time.Millisecond
-	// mostFiner is how many rows of tiles of it are sent at once, so that what changes meanwhile need not wait for long.
+	// mostFiner is how many rows of tiles are then sent at once, so that new changes do not wait for long.
 	mostFiner = 3
 )
 
-// arrived notes that the viewer has the picture that was on its way: it has asked for the next one.
+// arrived notes that the viewer has received the last picture, since it has asked for the next one.
 func (l *line) arrived(at time.Time) {
 	if l.began.IsZero() {
 		return
@@ -45,7 +45,7 @@ func (l *line) arrived(at time.Time) {
 	l.least += (took - l.least) / 512 // the route may have become longer
 }
 
-// shades are the values to which those of a colour are rounded, by level; the darkest and the lightest stay.
+// shades are the values that a colour is rounded to, by level; the darkest and the lightest stay.
 var shades = func() (out [len(coarse)][256]byte) {
 	for level, bits := range coarse {
 		for v := range 256 {

@@ -51,7 +51,7 @@ func (z *zrle) rectangle(to []byte, frame *image.RGBA, r image.Rectangle, f *pix
 // mostPalette is how many colours a packed palette may have.
 const mostPalette = 16
 
-// Kinds of tiles: one of 2 to 16 is a packed palette with so many colours.
+// Kinds of tiles: 2 to 16 means a packed palette with that number of colours.
 const (
 	tileRaw   = 0
 	tileSolid = 1

@@ -46,7 +46,7 @@ type About struct {
 // followEvery is how often a device is asked again, since nothing of ours is there that would tell.
 const followEvery = 10 * time.Second
 
-// clockEvery is how often its clock is told anew.
+// clockEvery is how often its clock is reported again.
 const clockEvery = 5 * time.Minute
 
 // About asks the device what it is.

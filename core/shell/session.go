@@ -192,7 +192,7 @@ func (s *Session) begin(ctx context.Context, text string) (p *process, err error
 
 var errDropped = errors.New("the device has dropped a command before it ran")
 
-// exec starts a shell that waits for a script of so many bytes.
+// exec starts a shell that waits for a script of the given number of bytes.
 func (s *Session) exec(ctx context.Context, bytes int) (*process, error) {
 	ch, requests, err := s.open(ctx, "session", nil)
 	if err != nil {

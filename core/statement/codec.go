@@ -151,7 +151,7 @@ func IDOf(text string) (string, error) {
 	return s.ID, nil
 }
 
-// decode reads a JSON object with so many members, each once and no others.
+// decode reads a JSON object with a given number of members, each once and no others.
 func decode(raw []byte, v any, members int) error {
 	if !utf8.Valid(raw) {
 		return errors.New("it is not UTF-8")

@@ -5,7 +5,7 @@ import (
 	"fmt"
 )
 
-// ParseFile reads a device descriptor with its configurations behind it, as Linux shows them
+// ParseFile reads a device descriptor followed by its configurations, as Linux shows them
 // in the file descriptors of a device in sysfs (Documentation/ABI/stable/sysfs-bus-usb).
 // Strings are left out, since that file has none. config is the active configuration's
 // value; 0, or one that is not there, takes the first. What was cut off, as it is while a

@@ -21,7 +21,7 @@ type Item[T any] struct {
 	err    error
 }
 
-// Of makes the item of a type, whose members stand behind a noun: "job.state".
+// Of makes the item of a type, whose members follow a noun: "job.state".
 func Of[T any](noun string) *Item[T] {
 	it := &Item[T]{noun: noun, vars: map[string]*cel.Type{}, fields: map[string][]int{}}
 	it.take(noun, reflect.TypeFor[T](), nil)

@@ -138,7 +138,7 @@ func (k *Keys) MakeFor(ctx context.Context, person string, right Right, devices 
 }
 
 // Enter lets the browser with a one-time secret in: the key gets a secret, which is returned. It can be
-// used once. ErrKey for one that is used, unknown or over.
+// used once. It returns ErrKey for one that was used, is unknown or has expired.
 func (k *Keys) Enter(ctx context.Context, id, ticket string) (secret string, err error) {
 	secret = prefix + rand.Text()
 	stands, err := k.Stands(ctx, id)
@@ -154,7 +154,7 @@ func (k *Keys) Enter(ctx context.Context, id, ticket string) (secret string, err
 	return secret, nil
 }
 
-// Stands reports whether a key is good now, by its id.
+// Stands reports whether a key is valid now, by its id.
 func (k *Keys) Stands(ctx context.Context, id string) (bool, error) {
 	return k.Store.AccessStands(ctx, id, k.Clock.Now())
 }

@@ -10,8 +10,8 @@ type Adapters interface {
 	List() []Adapter
 	// Look reads an adapter in a directory, without running it.
 	Look(dir string) (Adapter, error)
-	// Add takes a copy of an adapter that was looked at, with its sheet, and runs it. accept is its digest: nothing else
-	// than what a person has seen is taken. One of its name is replaced.
+	// Add copies an adapter that a person has seen, with its sheet, and runs it. accept is its digest: nothing else
+	// is accepted. One of the same name is replaced.
 	Add(ctx context.Context, dir, accept string) (Adapter, error)
 	// Drop ends an adapter and deletes it.
 	Drop(ctx context.Context, name string) error

@@ -44,7 +44,7 @@ func (e EST) Renew(ctx context.Context, old *x509.Certificate, key crypto.Signer
 	return e.request(ctx, c, "simplereenroll", old.Subject.CommonName, key, now, nil)
 }
 
-// request sends a certificate request once: what was cut is asked for anew, with a new password.
+// request sends a certificate request once: an interrupted one is repeated with a new password.
 func (e EST) request(ctx context.Context, c *outside.Client, operation, name string, key crypto.Signer, now time.Time, prepare func(*http.Request) error) (Enrolled, error) {
 	roots, err := e.roots(ctx)
 	if err != nil {

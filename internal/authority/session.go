@@ -370,7 +370,7 @@ func (a *Authorities) Register(ctx context.Context, acc store.Account, serial, m
 	return out, err
 }
 
-// Leave takes a device out of the register; one that is not in it is no error.
+// Leave removes a device from the register; it is not an error if it is not in it.
 func (a *Authorities) Leave(ctx context.Context, acc store.Account, serial string) error {
 	return a.ask(ctx, acc, http.MethodDelete, crewPath(acc, "devices", serial), nil, nil)
 }

@@ -57,7 +57,7 @@ func (i Index) Bytes() (sum int64) {
 	return sum
 }
 
-// Damaged are the files that were damaged already.
+// Damaged are the files that were already damaged.
 func (i Index) Damaged() (names []string) {
 	for _, f := range i.Files {
 		if f.Damaged {
@@ -94,7 +94,7 @@ func Covered(name string) bool {
 }
 
 // Write writes a backup to file, which must not be there yet. progress is told the bytes so far and in all.
-// The bench goes on meanwhile: the records are those of the moment at which they were copied.
+// The bench keeps running: the records are those of the moment when they were copied.
 func Write(ctx context.Context, s Source, file string, progress func(done, total int64)) (Index, error) {
 	if err := target(s.Dir, file); err != nil {
 		return Index{}, err

@@ -212,7 +212,7 @@ func TestABrokenBackupIsRefusedAndChangesNothing(t *testing.T) {
 		says string
 	}{
 		"an empty file":              {nil, "is incomplete"},
-		"not a backup":                  {bytes.Repeat([]byte("heron "), 500), "not a backup"},
+		"not a backup":               {bytes.Repeat([]byte("heron "), 500), "not a backup"},
 		"one byte flipped":           {flipped, "damaged"},
 		"the end is missing":         {whole[:len(whole)-3000], "is incomplete"},
 		"the middle is the end":      {whole[:len(whole)/2], "is incomplete"},

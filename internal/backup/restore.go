@@ -66,7 +66,7 @@ func Restore(ctx context.Context, r io.Reader, dir string, now time.Time) (Index
 }
 
 // usable removes what was damaged when it was backed up, and is an error if this program cannot read the
-// records. Jobs that ran at that moment do not go on: who knows what has become of the devices since.
+// records. Jobs that ran at that moment are not continued, since the devices may have changed since.
 func usable(ctx context.Context, unpacked string, index Index, now time.Time) error {
 	for _, name := range index.Damaged() {
 		if err := os.Remove(filepath.Join(unpacked, filepath.FromSlash(name))); err != nil {
@@ -111,7 +111,7 @@ func Finish(dir string, now time.Time) (before string, err error) {
 		if before, err = setAside(dir, now); err != nil {
 			return before, err
 		}
-		// What was lent meanwhile is not on the records that come: it ends on the devices with a new epoch.
+		// Loans made since then are not in the restored records: they end on the devices with a new epoch.
 		if err := removed(filepath.Join(dir, epochName)); err != nil {
 			return before, err
 		}
@@ -168,7 +168,7 @@ func removed(file string) error {
 	return nil
 }
 
-// scan reads a backup to its end. What it holds goes where create says; it is compared with the index.
+// scan reads a whole backup. Its files go where create says, and are compared with the index.
 func scan(ctx context.Context, r io.Reader, create func(name string, size int64) (io.WriteCloser, error)) (Index, error) {
 	in := tar.NewReader(r)
 	var found []File

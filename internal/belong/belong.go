@@ -143,7 +143,7 @@ func crewOf(a store.Account, name string) *core.Crew {
 	return nil
 }
 
-// save keeps an account, and looks at the authority anew.
+// save saves an account, and asks the authority again.
 func (b *Belong) save(ctx context.Context, a store.Account) error {
 	if err := b.cfg.Store.SaveAccount(ctx, a); err != nil {
 		return fmt.Errorf("keep the account: %w", err)
@@ -306,7 +306,7 @@ func (b *Belong) lookAs(ctx context.Context, a store.Account) error {
 }
 
 // update changes the record of an account as it is now, unless somebody has signed it out or in
-// anew since a was read.
+// again since a was read.
 func (b *Belong) update(ctx context.Context, a store.Account, change func(*store.Account)) error {
 	b.signing.Lock()
 	defer b.signing.Unlock()

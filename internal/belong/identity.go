@@ -30,7 +30,7 @@ type Identity struct {
 	Ends      time.Time
 }
 
-// Identities lists this bench's identities, and behind them the certificates of the used
+// Identities lists this bench's identities, followed by the certificates of the used
 // account's crew whose keys are on other computers.
 func (b *Belong) Identities(ctx context.Context) ([]Identity, error) {
 	records, err := b.cfg.Store.Identities(ctx)

@@ -12,7 +12,7 @@ import (
 )
 
 // SmallApp is the project of fellgate/callout as a module of 150 bytes that writes one
-// line and ends, or stays busy: it is compiled in no time, also where races are looked
+// line and ends, or stays busy: it is compiled quickly, even under the race
 // for.
 func SmallApp(t testing.TB, stays bool) string {
 	t.Helper()

@@ -187,7 +187,7 @@ func steer(t testing.TB, r *standin.Rig, method string, p standin.Steer, result 
 	return SteerAt(t, r.Addresses().Socket, method, p, result)
 }
 
-// SteerAt steers the stand-ins behind a socket, and takes the answer unless result is nil.
+// SteerAt calls the stand-ins at a socket, and reads the answer unless result is nil.
 func SteerAt(t testing.TB, socket, method string, p standin.Steer, result any) error {
 	t.Helper()
 	c, err := net.Dial("unix", socket)

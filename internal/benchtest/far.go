@@ -20,7 +20,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// Far is a bench, elsewhere, that answers its peers in a way of its own.
+// Far is a bench elsewhere whose answers to its peers a test decides.
 type Far struct {
 	*peer.Peers
 	mu     sync.Mutex // its peers ask from the moment that they are connected
@@ -28,14 +28,14 @@ type Far struct {
 	send   func(core.FileRef) (io.ReadCloser, error)
 }
 
-// Answers says how it answers from now on.
+// Answers sets how it answers from now on.
 func (f *Far) Answers(answer func(method string, params json.RawMessage) (any, error)) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.answer = answer
 }
 
-// Sends says which files it sends from now on.
+// Sends sets which files it sends from now on.
 func (f *Far) Sends(send func(core.FileRef) (io.ReadCloser, error)) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -48,7 +48,7 @@ func (f *Far) does() (answer func(string, json.RawMessage) (any, error), send fu
 	return f.answer, f.send
 }
 
-// NewFar is one that answers nothing yet, and a peer of a bench that gives it rights.
+// NewFar makes one that does not answer yet, and is a peer of a bench that gives it rights.
 func NewFar(t testing.TB, b *Bench, rights store.PeerRights) *Far {
 	t.Helper()
 	dir := t.TempDir()

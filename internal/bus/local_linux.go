@@ -50,7 +50,7 @@ const (
 var errPolled = errors.New("the bench may not hear when something is plugged in, and looks once a second")
 
 // follow calls take with what is connected, and again after each change, until ctx ends. It
-// calls trouble when that is not to be had, and with nil when it is.
+// calls trouble when that is not possible, and with nil when it is.
 func (l *local) follow(ctx context.Context, take func(hostlink.Bus), trouble func(error)) {
 	events, denied := uevent.Listen(uevent.Options{MadeUp: l.madeUp})
 	if denied == nil {

@@ -155,7 +155,7 @@ func (p *program) setDriver(ctx context.Context, handle, digest string, despite 
 	return &exitError{exitFailed, fmt.Sprintf("No driver set for %s has a digest that begins with %.64s. See earlybench driver show %[1]s", handle, digest)}
 }
 
-// indented is a text of several lines, each behind a prefix, for a terminal.
+// indented is a text of several lines, each after a prefix, for a terminal.
 func indented(text, prefix string) string {
 	var out strings.Builder
 	for line := range strings.Lines(text) {

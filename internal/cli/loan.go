@@ -99,7 +99,7 @@ func (l *long) flags(c *cobra.Command) {
 	c.Flags().StringVar(&l.until, "until", "", "time when it ends, today or tomorrow, such as 17:00")
 }
 
-// seconds are so many from now.
+// seconds are a number of seconds from now.
 func (l *long) seconds(now time.Time) (int64, error) {
 	switch {
 	case (l.lasts == 0) == (l.until == ""):

@@ -70,7 +70,7 @@ func (p *program) putStatement(ctx context.Context, b *client.Client, k statemen
 	return putFailed(k, s, rows)
 }
 
-// putOnce puts it once. A job that failed on some devices is no error here: its rows say so.
+// putOnce puts it once. A job that failed on some devices is not an error here: its rows say so.
 func (p *program) putOnce(ctx context.Context, b *client.Client, id string, put client.PutStatement) ([]client.PutRow, client.Job, error) {
 	j, err := b.PutStatement(ctx, id, put)
 	if err != nil {

@@ -47,7 +47,7 @@ func emphasis(s string) string {
 // emphasisPlain drops all marks.
 func emphasisPlain(s string) string { return strings.ReplaceAll(safe(s), "*", "") }
 
-// wrapped prints s in lines of at most width, each behind indent.
+// wrapped prints s in lines of at most width, each after indent.
 func wrapped(w io.Writer, indent, s string, width int) {
 	style := lipgloss.NewStyle().Width(max(width-ansi.StringWidth(indent), 30))
 	for line := range strings.SplitSeq(style.Render(s), "\n") {

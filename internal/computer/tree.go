@@ -94,7 +94,7 @@ func worst(rows []Row) {
 	}
 }
 
-// deepest is how many hubs may stand behind each other with a device at the end: USB 2.0 has
+// deepest is how many hubs may be chained with a device at the end: USB 2.0 has
 // seven tiers, and a host that reports more is not followed.
 const deepest = 8
 

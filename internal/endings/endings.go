@@ -39,7 +39,7 @@ type Endings struct {
 // New makes endings.
 func New(cfg Config) *Endings { return &Endings{cfg: cfg, wake: make(chan struct{}, 1)} }
 
-// All returns all that ends, the soonest first, and behind it what has no end.
+// All returns everything that ends, the soonest first, followed by what has no end.
 func (e *Endings) All(ctx context.Context) ([]ending.Term, error) {
 	var out []ending.Term
 	for _, source := range e.cfg.Sources {

@@ -60,7 +60,7 @@ func (e *Endings) Notify(ctx context.Context) (n Notify, err error) {
 	return n, nil
 }
 
-// SetNotify sets where notices go. The webhook's secret is made anew with each new address.
+// SetNotify sets where notices go. Each new address of the webhook gets a new secret.
 func (e *Endings) SetNotify(ctx context.Context, webhook string, command []string) (Notify, error) {
 	now, err := e.Notify(ctx)
 	if err != nil {

@@ -268,7 +268,7 @@ func (k *Keeper) clockFact(c clock.Other) fact.Fact {
 // clockNoise is by how much what is known of a clock may be off.
 const clockNoise = 5 * time.Second
 
-// CompareClocks observes anew by how much the device's clock is off, if this computer's was set since the
+// CompareClocks observes again how far the device's clock is off, if this computer's clock was set since the
 // device told its time.
 func (k *Keeper) CompareClocks() {
 	k.mu.Lock()

@@ -20,7 +20,7 @@ import (
 // This file holds what a bench does with the devices of others.
 
 // Borrow asks a peer for a device. The loan may wait until the device is free. With a lapse, from 5 seconds on, it ends
-// once this bench was not connected for so long.
+// once this bench has not been connected for that long.
 func (l *Lend) Borrow(ctx context.Context, peer, handle, rights string, long, lapse time.Duration) (store.Loan, error) {
 	return l.borrow(ctx, store.Loan{Peer: peer, Handle: handle, Rights: rights, Lapse: int(lapse / time.Second)}, long)
 }

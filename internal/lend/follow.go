@@ -231,7 +231,7 @@ func (l *Lend) apply(one *loan, t core.Loan) error {
 			}
 			r.Hands = heardHands(r.Hands, t.Hands, now)
 			r.Away, r.Step = cleaned(t.Away, 300), cleaned(t.Step, 300)
-			// Both clocks may differ: the end is so many seconds from now, by this one.
+			// Both clocks may differ: the end is a number of seconds from now, by this one.
 			if ends := now.Add(time.Duration(t.Seconds) * time.Second); ends.Sub(r.Ends).Abs() > 2*time.Second {
 				r.Ends = ends
 			}

@@ -24,7 +24,7 @@ type Request struct {
 	Type   string // of the body
 	Body   []byte
 	Limit  int64 // the largest answer, in bytes
-	// Prepare adds what each attempt needs anew, such as a proof. It may be nil.
+	// Prepare adds what each attempt needs, such as a new proof. It may be nil.
 	Prepare func(*http.Request) error
 	Within  time.Duration // for how long it is tried; 0 stands for once
 }

@@ -138,7 +138,7 @@ func (p *Peers) keep(ctx context.Context, claimed, as, key string, addresses []s
 	return k.shown(), nil
 }
 
-// visitor answers a bench that is no peer.
+// visitor answers a bench that is not a peer.
 func (p *Peers) visitor(ctx context.Context, l *peer.Link, method string, params json.RawMessage) (any, error) {
 	switch method {
 	case peer.MethodInvitation:

@@ -14,7 +14,7 @@ import (
 // This file holds who gets which devices.
 
 // deal gives free devices to those who wait, in the order of asking. What somebody waits for is kept for him
-// until he has all that he needs, so that nobody who needs several waits for ever; unless there are not so many.
+// until they have as many as they need, so that nobody who needs several waits for ever; unless there are not that many.
 func (r *Reserve) deal(ctx context.Context) {
 	r.mu.Lock()
 	if r.choose == nil {

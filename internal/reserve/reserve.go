@@ -54,7 +54,7 @@ type Config struct {
 	Clock clock.Clock
 	Log   *slog.Logger
 	// Lapse is how long a run may not be heard of, and Away how long a device may be away before it is lost; 0 stands
-	// for 30 seconds, a little more than a bench takes to start anew.
+	// for 30 seconds, a little more than a bench takes to restart.
 	Lapse, Away time.Duration
 }
 
@@ -225,7 +225,7 @@ func (r *Reserve) Under(id, actor string) error {
 	return nil
 }
 
-// PutAside lets a device go that will not do, so that another one is waited for.
+// PutAside releases a device that is not suitable, so that another one is waited for.
 func (r *Reserve) PutAside(ctx context.Context, id, actor, handle, why string) (store.Reservation, error) {
 	one, err := r.find(id, actor)
 	if err != nil {

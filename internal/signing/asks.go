@@ -96,7 +96,7 @@ func (s *asks[A]) tidy(key string) (going int) {
 	return going
 }
 
-// forget has it begun anew when it is asked for again. What goes on ends.
+// forget ends what is in progress, and makes the next request start over.
 func (s *asks[A]) forget(id string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -185,7 +185,7 @@ func (s *Statements) keep(ctx context.Context, st Statement) error {
 	return s.again(ctx)
 }
 
-// again reads the records anew, and has the devices looked at by them.
+// again reads the records again, and checks the devices against them.
 func (s *Statements) again(ctx context.Context) error {
 	if err := s.Read(ctx); err != nil {
 		return err

@@ -165,7 +165,7 @@ func scanTryout(r row) (t Tryout, err error) {
 	return t, json.Unmarshal([]byte(raw), &t)
 }
 
-// Tryouts returns tryouts, newest first, behind the one with an id, or from the newest
+// Tryouts returns tryouts, newest first, after the one with an id, or from the newest
 // where that is ""; of a device's id where that is not "".
 func (s *Store) Tryouts(ctx context.Context, device, after string, limit int) ([]Tryout, error) {
 	return query(ctx, s.db, scanTryout, `SELECT record FROM tryout WHERE ?1 IN ('', device)

@@ -27,7 +27,7 @@ func (b budgets) back(subject string, bytes, skipped int) {
 	of.skipped += skipped
 }
 
-// take reports whether a line of so many bytes is within the budget of a subject, and how many were
+// take reports whether a line of that many bytes is within the budget of a subject, and how many were
 // left out before it.
 func (b budgets) take(subject string, bytes int, now time.Time) (ok bool, skipped int) {
 	of := b[subject]

@@ -72,7 +72,7 @@ func (f Files) Open(digest string) (*os.File, error) {
 }
 
 // Whole is an error if a file that the bench keeps is gone, or is not what was kept. A damaged one is set
-// aside under another name, so that it can be taken in anew.
+// aside under another name, so that it can be added again.
 func (f Files) Whole(ctx context.Context, digest string) error {
 	r, err := f.Open(digest)
 	if err != nil {

@@ -38,7 +38,7 @@ func (s *Store) Job(ctx context.Context, id string) (job.Job, error) {
 	return one(ctx, s.db, scanJob, `SELECT record FROM job WHERE id = ?`, id)
 }
 
-// Jobs returns jobs, newest first, behind the one with an id, or from the newest where
+// Jobs returns jobs, newest first, after the one with an id, or from the newest if
 // that is "".
 func (s *Store) Jobs(ctx context.Context, after string, limit int) ([]job.Job, error) {
 	return query(ctx, s.db, scanJob, `SELECT record FROM job WHERE ?1 = '' OR (created, id) < (SELECT created, id FROM job WHERE id = ?1)

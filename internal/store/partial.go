@@ -88,7 +88,7 @@ func (f Files) Begin(digest string, size int64) (*Partial, error) {
 	return p, nil
 }
 
-// room is an error if the disk has no room for so many bytes more.
+// room is an error if the disk does not have room for that many more bytes.
 func (f Files) room(bytes int64) error {
 	free, err := Free(f.Dir)
 	if err != nil || free >= bytes+spareBytes { // where free space is not known, the write itself says it

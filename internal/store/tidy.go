@@ -114,7 +114,7 @@ func (f Files) Left(named map[string]bool) (left []LeftFile, err error) {
 	return left, err
 }
 
-// DropLeft removes a file that [Files.Left] has returned, unless it was taken in anew meanwhile.
+// DropLeft removes a file that [Files.Left] has returned, unless it was added again in the meantime.
 func (f Files) DropLeft(l LeftFile) error {
 	path := filepath.Join(f.Dir, l.Name)
 	if info, err := os.Stat(path); err != nil || !info.ModTime().Equal(l.At) {

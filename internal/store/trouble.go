@@ -25,7 +25,7 @@ type database struct {
 	damaged damages
 }
 
-// code is the primary result code of SQLite behind an error; 0 if it is no error of SQLite.
+// code is SQLite's primary result code of an error; 0 if it is not an error of SQLite.
 func code(err error) int {
 	if e, ok := errors.AsType[*sqlite.Error](err); ok {
 		return e.Code() & 0xff

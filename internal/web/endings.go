@@ -12,7 +12,7 @@ import (
 	"earlybench.invalid/earlybench/internal/endings"
 )
 
-// calendarPath is where the calendar is, with its secret behind it. Who has the address may read it:
+// calendarPath is where the calendar is, followed by its secret. Whoever has the address may read it:
 // programs for calendars send neither cookies nor keys.
 const calendarPath = "/calendar/"
 

@@ -19,7 +19,7 @@ type feed struct {
 	followers map[*following]struct{}
 }
 
-// following is one who follows the feed: what comes behind a sequence.
+// following is a reader of the feed, from a sequence number on.
 type following struct {
 	from    int64
 	batches chan []store.Event // not to be changed

@@ -25,7 +25,7 @@ const (
 	mostPhoneConns = 48
 )
 
-// serverFor makes the HTTP server of one listener, for so many connections at once. Only the
+// serverFor makes the HTTP server of one listener, with a limit of connections at once. Only the
 // bench's owner reaches the socket.
 func (s *Server) serverFor(conns int, owners bool) *fasthttp.Server {
 	handle := s.app.Handler()

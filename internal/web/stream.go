@@ -311,7 +311,7 @@ func (s *Server) log(c fiber.Ctx) error {
 const lostWithin = time.Second
 
 // followLog passes the lines of a device's log on. If the link is lost and the device is reached by
-// another way, too, it goes on there behind the last line, and one line says so.
+// another way, too, it continues there after the last line, and one line says so.
 func (s *Server) followLog(ctx context.Context, k *keeper.Keeper, session device.Session, from device.LogFrom, elsewhere func(*keeper.Keeper, context.Context, string) device.Session, take func(device.Line) bool) {
 	for session != nil {
 		way := k.WayOf(session)

@@ -207,7 +207,7 @@ func (b *board) print(format, id, text string) {
 	fmt.Fprintln(b.out, line)
 }
 
-// again sends the lines behind a number again.
+// again sends the lines after a number again.
 func (b *board) again(after string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

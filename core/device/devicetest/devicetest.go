@@ -1,5 +1,5 @@
 // Package devicetest tests the contract of [device.Session]. The test of an implementation
-// calls [Test] with a device behind its way.
+// calls [Test] with a device that is reached by it.
 package devicetest
 
 import (

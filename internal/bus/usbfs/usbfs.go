@@ -269,7 +269,7 @@ func (d *Device) SubmitOut(endpoint uint8, data []byte) (usb.Transfer, error) {
 	return d.bulk(u, append([]byte(nil), data...), false)
 }
 
-// SubmitBare sends data to a bulk OUT endpoint, without a packet of no length behind it.
+// SubmitBare sends data to a bulk OUT endpoint, without an empty packet after it.
 func (d *Device) SubmitBare(endpoint uint8, data []byte) (usb.Transfer, error) {
 	return d.bulk(urb{Endpoint: endpoint & 0x7f}, append([]byte(nil), data...), false)
 }

@@ -69,7 +69,7 @@ func (t *Tree) Plug(busID string, d Device) error {
 	return t.make(busID, real, n, d)
 }
 
-// Unplug disconnects a device, with all that is behind it.
+// Unplug disconnects a device, with everything that is connected to it.
 func (t *Tree) Unplug(busID string) error {
 	links, err := filepath.Glob(filepath.Join(t.Sys(), "bus/usb/devices", busID+"*"))
 	if err != nil {
