@@ -28,7 +28,7 @@ func (c *Client) LogIn(ctx context.Context, name, accept, password, as string) (
 	return call[LoggedIn](ctx, c, "POST", api+"/network/"+url.PathEscape(name)+"/login", map[string]string{"accept": accept, "password": password, "device": as})
 }
 
-// Introduction returns the introduction that goes on, or the last one.
+// Introduction returns the current introduction, or the last one.
 func (c *Client) Introduction(ctx context.Context) (Introduction, error) {
 	return call[Introduction](ctx, c, "GET", api+"/introduction", nil)
 }
@@ -44,7 +44,7 @@ func (c *Client) TypeWords(ctx context.Context, words string) (Introduction, err
 	return call[Introduction](ctx, c, "POST", api+"/introduction/words", map[string]string{"words": words})
 }
 
-// StopIntroduction gives the introduction up that goes on.
+// StopIntroduction cancels the current introduction.
 func (c *Client) StopIntroduction(ctx context.Context) error {
 	_, err := call[struct{}](ctx, c, "DELETE", api+"/introduction", nil)
 	return err

@@ -93,7 +93,7 @@ func (c *Client) HandsRequests(ctx context.Context, sel ...Select) ([]Hands, err
 	return list[Hands](ctx, c, api+"/hands", nil, sel)
 }
 
-// AskForHands asks whoever is near a borrowed device to do something.
+// AskForHands asks somebody near a borrowed device to do something.
 func (c *Client) AskForHands(ctx context.Context, device string, n NewHands) (Hands, error) {
 	return call[Hands](ctx, c, "POST", api+"/loans/"+url.PathEscape(device)+"/hands", n)
 }

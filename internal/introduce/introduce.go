@@ -26,7 +26,7 @@ type Way interface {
 	List() []network.Entry
 	// Dial links to the device of an entry, whoever that is, and returns where it has answered.
 	Dial(ctx context.Context, e network.Entry) (s *link.Session, at string, err error)
-	// Met has a device on record reached where it has answered.
+	// Met makes the bench reach a device on record where it has answered.
 	Met(k *keeper.Keeper, at string)
 }
 
@@ -39,7 +39,7 @@ type Config struct {
 	Clock   clock.Clock
 }
 
-// Introductions are had one at a time. They are made by New, and run until Close.
+// Introductions are made one at a time. They are made by New, and run until Close.
 type Introductions struct {
 	cfg  Config
 	ctx  context.Context
@@ -57,7 +57,7 @@ func New(cfg Config) *Introductions {
 	return i
 }
 
-// Close gives the introduction up that goes on.
+// Close cancels the current introduction.
 func (i *Introductions) Close() {
 	i.stop()
 	i.mu.Lock()
@@ -69,7 +69,7 @@ func (i *Introductions) Close() {
 	i.work.Wait()
 }
 
-// meeting is an introduction that may be going on.
+// meeting is an introduction that may be in progress.
 type meeting struct {
 	of  *Introductions
 	way Way
@@ -83,7 +83,7 @@ type meeting struct {
 	busy    bool // words are being looked at
 }
 
-// Meeting returns the introduction that goes on, or the last one.
+// Meeting returns the current introduction, or the last one.
 func (i *Introductions) Meeting() (network.Meeting, error) {
 	i.mu.Lock()
 	m := i.meeting
@@ -137,7 +137,7 @@ func (i *Introductions) find(name string) (Way, network.Entry, error) {
 	return nil, network.Entry{}, network.NotHeard(name)
 }
 
-// begin makes m the introduction that goes on, if there is none.
+// begin makes m the current introduction, if there is none.
 func (i *Introductions) begin(m *meeting) error {
 	i.mu.Lock()
 	defer i.mu.Unlock()
@@ -183,7 +183,7 @@ func (m *meeting) begin(ctx context.Context, e network.Entry) error {
 	return nil
 }
 
-// A device hears a little later that an introduction was ended here: for this long it may be busy
+// A device learns a little later that an introduction was ended here: for this long it may be busy
 // with one that is over.
 const (
 	busyFor  = time.Second
@@ -229,7 +229,7 @@ func (m *meeting) fail(err error) {
 	m.of.cfg.Changed()
 }
 
-// StopMeeting gives the introduction up that goes on.
+// StopMeeting cancels the current introduction.
 func (i *Introductions) StopMeeting() error {
 	i.mu.Lock()
 	m := i.meeting
@@ -247,8 +247,8 @@ func (m *meeting) giveUp() {
 }
 
 // Type takes the words that a person has typed. If they are right it returns at once, and the
-// device's owner is asked; [Introductions.Meeting] tells the outcome. A mistake in typing may be mended;
-// words that are wrong end the introduction.
+// device's owner is asked; [Introductions.Meeting] tells the outcome. A typing mistake can be corrected;
+// wrong words end the introduction.
 func (i *Introductions) Type(_ context.Context, words string) (network.Meeting, error) {
 	i.mu.Lock()
 	m := i.meeting
@@ -281,10 +281,10 @@ func (i *Introductions) Type(_ context.Context, words string) (network.Meeting, 
 	return i.Meeting()
 }
 
-// longestQuestion is for how long the owner is waited for.
+// longestQuestion is how long to wait for the owner.
 const longestQuestion = 15 * time.Minute
 
-// ask has the device ask its owner, and pins its key when he has consented.
+// ask makes the device ask its owner, and pins its key after consent.
 func (m *meeting) ask(words string) {
 	defer m.end()
 	ctx, cancel := context.WithTimeout(m.of.ctx, longestQuestion)

@@ -1,5 +1,5 @@
-// Package kitfetch fetches kits that builds need from peers, file by file and by their digests, and gives peers those of this
-// bench that they may have (docs/formats/peer.md, "Kits").
+// Package kitfetch fetches kits that builds need from peers, file by file and by their digests, and shares those of this
+// bench with the peers that may have them (docs/formats/peer.md, "Kits").
 package kitfetch
 
 import (
@@ -38,7 +38,7 @@ type Fetching struct {
 	reading map[string]chan struct{}
 }
 
-// leftFor is for how long what has come of a kit is kept while nothing more comes.
+// leftFor is how long a partly fetched kit is kept without progress.
 const leftFor = 30 * 24 * time.Hour
 
 // New makes it.

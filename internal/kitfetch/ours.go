@@ -35,7 +35,7 @@ const KindFetch = "kit.fetch"
 // Kinds returns the kinds of jobs of this use case.
 func (f *Fetching) Kinds() []job.Kind { return []job.Kind{{Name: KindFetch, Run: f.run}} }
 
-// Ask is what is to be fetched: the newest version that serves.
+// Ask is what to fetch: the newest version that fits.
 type Ask struct {
 	Kit   string `json:"kit"`
 	From  string `json:"from,omitempty"`
@@ -113,7 +113,7 @@ func (f *Fetching) Look(ctx context.Context, n kit.Need) (core.LookedAtKit, erro
 	}
 }
 
-// Check looks whether a peer gives the kits that builds need from it.
+// Check reports whether a peer shares the kits that builds need from it.
 func (f *Fetching) Check(ctx context.Context, at string) (points []peer.Point) {
 	seen := map[kit.Need]bool{}
 	for _, k := range f.cfg.Kits.All() {
@@ -207,7 +207,7 @@ func (f *Fetching) described(name string, looked core.LookedAtKit) []byte {
 	return looked.Description
 }
 
-// place is where a copy is put. One of the same version and with other files has another place.
+// place is where a copy is put. Copies of the same version with other files have different places.
 func (f *Fetching) place(name string, looked core.LookedAtKit) string {
 	at := name
 	if looked.Version != "" {
@@ -216,7 +216,7 @@ func (f *Fetching) place(name string, looked core.LookedAtKit) string {
 	return filepath.Join(f.cfg.Dir, at+"-"+looked.Listing[:8])
 }
 
-// get gets one file; what has come counts.
+// get gets one file, continuing a partial one.
 func (f *Fetching) get(ctx context.Context, at string, one peer.File, into store.Files, came *atomic.Int64) error {
 	had, _ := into.Coming(one.Digest)
 	last := had
@@ -226,7 +226,7 @@ func (f *Fetching) get(ctx context.Context, at string, one peer.File, into store
 	})
 }
 
-// getAll gets what is neither here already, in copies that were fetched before, nor has come.
+// getAll gets the files that no copy fetched before has.
 func (f *Fetching) getAll(ctx context.Context, n kit.Need, l *kit.Listing, pieces store.Files, came *atomic.Int64, progress func(int64)) error {
 	want := map[string]int64{}
 	for _, x := range l.Files {
@@ -307,7 +307,7 @@ func (f *Fetching) reuse(name string, want map[string]int64, pieces store.Files)
 	return nil
 }
 
-// putInPlace makes a copy of its files. It has its place only once it is whole.
+// putInPlace makes a copy of its files. It is put in its place only once it is complete.
 func (f *Fetching) putInPlace(at string, listing []byte, l *kit.Listing, pieces store.Files) error {
 	tree := filepath.Join(f.cfg.Work, "tree")
 	if err := os.RemoveAll(tree); err != nil {

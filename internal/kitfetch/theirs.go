@@ -43,7 +43,7 @@ func Handles(method string) bool { return method == core.MethodKit }
 // answerWithin is how long reading the files of a kit may take before the peer is told to ask again.
 const answerWithin = 5 * time.Second
 
-// errHidden is the same for a kit that a peer may not have, and for one that there is not.
+// errHidden is the same for a kit that a peer may not have and for one that does not exist.
 func errHidden(name string) error {
 	return problem.Errorf(problem.NotFound, "no kit %.40q is shared with you", name)
 }
@@ -119,7 +119,7 @@ func (f *Fetching) read(dir string) <-chan struct{} {
 	return done
 }
 
-// list reads the files of a copy. before is how it was; nil for never.
+// list reads the files of a copy. before is the last listing; nil if there is none.
 func list(ctx context.Context, dir string, before *listed) (*listed, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {

@@ -35,7 +35,7 @@ func (l *Lend) borrow(ctx context.Context, r store.Loan, long time.Duration) (st
 	if long < shortest || long > device.LongestLoan {
 		return store.Loan{}, problem.Errorf(problem.Invalid, "a loan lasts from a minute to %d days", device.LongestLoan/(24*time.Hour))
 	}
-	// It is on record before it is asked for, so that nothing is lent to this bench of which it does not know.
+	// It is saved before it is asked for, so that this bench knows about every device that is lent to it.
 	r.ID, r.State, r.Peer, r.PeerKey, r.Seconds, r.Asked = store.NewID(), store.LoanWaiting, p.Name, p.Key, int(long/time.Second), l.cfg.Clock.Now().UTC()
 	one := newLoan(r)
 	one.asking = true
@@ -87,7 +87,7 @@ func (l *Lend) borrowedOne(name string) (*loan, error) {
 	return nil, noLoan(name)
 }
 
-// Extend asks for a loan to last longer: so long from now.
+// Extend extends a loan; the time counts from now.
 func (l *Lend) Extend(ctx context.Context, name string, long time.Duration) (store.Loan, error) {
 	one, err := l.borrowedOne(name)
 	if err != nil {
@@ -104,7 +104,7 @@ func (l *Lend) Extend(ctx context.Context, name string, long time.Duration) (sto
 	return l.record(one), nil
 }
 
-// Return gives a borrowed device back. Where its lender is not connected now, it learns that when it is.
+// Return returns a borrowed device. A lender that is not connected learns of it later.
 func (l *Lend) Return(ctx context.Context, name string) (store.Loan, error) {
 	one, err := l.borrowedOne(name)
 	if err != nil {
@@ -133,8 +133,8 @@ func (l *Lend) tellReturned(one *loan) {
 	}
 }
 
-// lookOver ends what is borrowed where its lender does not tell it: that is no peer any more, or is not connected and
-// the time is over.
+// lookOver ends loans whose end the lender does not report, because it is no longer a peer, or is not connected and
+// the time is up.
 func (l *Lend) lookOver() {
 	l.mu.Lock()
 	over := map[*loan]string{}
@@ -160,7 +160,7 @@ func (l *Lend) lookOver() {
 	l.sendBack()
 }
 
-// sendBack gives back what this bench has not asked for, or whose answer came too late: otherwise nobody would use it
+// sendBack returns what this bench has not asked for, or whose answer came too late; otherwise nobody could use it
 // until its time is up.
 func (l *Lend) sendBack() {
 	l.mu.Lock()
@@ -198,7 +198,7 @@ func (l *Lend) expects(peer string, t core.Loan) bool {
 	return false
 }
 
-// lookBorrowed has the devices reached that are borrowed now, and no others.
+// lookBorrowed reaches exactly the devices that are borrowed now.
 func (l *Lend) lookBorrowed() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -237,7 +237,7 @@ func (l *Lend) lookBorrowed() {
 	}
 }
 
-// reach puts a borrowed device on the rack, and has it reached.
+// reach puts a borrowed device on the rack, and connects to it.
 func (l *Lend) reach(one *loan, t *taken) {
 	r := l.record(one)
 	k, made, err := l.onRack(one)
@@ -288,7 +288,7 @@ func (b *Borrowed) Open(ctx context.Context) (io.ReadWriteCloser, error) {
 	return b.lend.open(ctx, b.loan.of.Peer, b.lend.record(b.loan).Far)
 }
 
-// Now is when the loan ends, why its lender does not reach the device, what hands over there have to do then, and a channel
+// Now returns when the loan ends, why its lender cannot reach the device, what hands there have to do then, and a channel
 // that is closed when any of it may have changed.
 func (b *Borrowed) Now() (ends time.Time, away, step string, changed <-chan struct{}) {
 	changed = b.lend.nextChange()
@@ -322,7 +322,7 @@ func (l *Lend) onRack(one *loan) (k *keeper.Keeper, made bool, err error) {
 	return k, true, nil
 }
 
-// give ends reaching a device that was borrowed, and forgets it if it was put on record for that.
+// give stops reaching a device that was borrowed, and forgets it if it was added for that.
 func (l *Lend) give(id string, t *taken) {
 	l.mu.Lock()
 	end := t.end

@@ -19,7 +19,7 @@ import (
 // This file carries the streams between a borrower and the device, over links of the peers that may break.
 
 const (
-	// Bridge is for how long a stream outlasts the link of the peers that carries it.
+	// Bridge is how long a stream outlasts the link between the peers that carries it.
 	Bridge      = time.Minute
 	openWithin  = 20 * time.Second
 	mostStreams = 8 // of a loan
@@ -32,7 +32,7 @@ type stream struct {
 	in, out atomic.Int64
 }
 
-// Stream takes a stream of a borrower, or carries one on that is there.
+// Stream accepts a stream of a borrower, or continues an existing one.
 func (l *Lend) Stream(ctx context.Context, from store.Peer, to json.RawMessage) (func(context.Context, io.ReadWriteCloser), error) {
 	which, err := decode[core.ToStream](to)
 	if err != nil {

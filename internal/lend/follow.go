@@ -14,7 +14,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file holds what peers tell this bench.
+// This file handles what peers report to this bench.
 
 // far is what a peer shows.
 type far struct {
@@ -153,10 +153,10 @@ func (l *Lend) take(name string, f *far, method string, params json.RawMessage) 
 	l.tell()
 }
 
-// crossing is for how long after the answer to a request an older list of loans may still be on its way.
+// crossing is how long after the answer to a request an older list of loans may still arrive.
 const crossing = 10 * time.Second
 
-// hear takes what a lender tells of this bench's loans.
+// hear handles what a lender reports about this bench's loans.
 func (l *Lend) hear(peer string, told core.Loans) {
 	p, err := l.cfg.Peers.Find(peer)
 	if err != nil {
@@ -186,7 +186,7 @@ func (l *Lend) hear(peer string, told core.Loans) {
 	}
 }
 
-// byFar is the loan that a lender calls so; nil for none.
+// byFar is the loan with a lender's id; nil for none.
 func (l *Lend) byFar(key, id string) *loan {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -198,7 +198,7 @@ func (l *Lend) byFar(key, id string) *loan {
 	return nil
 }
 
-// unanswered is the loan that was asked for, and whose answer this bench has not got: it was ended before; nil for none.
+// unanswered is a loan that was asked for, and whose answer did not arrive because this bench stopped before; nil for none.
 func (l *Lend) unanswered(key string, t core.Loan) *loan {
 	l.mu.Lock()
 	defer l.mu.Unlock()

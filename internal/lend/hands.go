@@ -14,7 +14,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file holds requests for hands: what a borrower asks of whoever is near the device.
+// This file holds requests for hands: what a borrower asks somebody near the device to do.
 
 // Bounds of requests for hands.
 const (
@@ -55,7 +55,7 @@ func heardHands(had []store.Hands, told []core.Hands, now time.Time) (out []stor
 	return out
 }
 
-// handsState is a state as a peer tells it; one that is not known stands for asked.
+// handsState is a state that a peer reports; an unknown one counts as asked.
 func handsState(told string) store.HandsState {
 	switch s := store.HandsState(told); s {
 	case store.HandsSeen, store.HandsDone, store.HandsCannot, store.HandsWithdrawn:
@@ -158,13 +158,13 @@ func noHands(id string) error {
 	return &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("There is no request for hands %.60q, or its loan has ended.", id), Remedy: "List them: earlybench hands"}
 }
 
-// HandsOf is a request for hands with the loan whose it is.
+// HandsOf is a request for hands with its loan.
 type HandsOf struct {
 	store.Hands
 	Loan store.Loan
 }
 
-// Hands are the requests for hands of all loans that go on, in the order in which they were asked.
+// Hands are the requests for hands of all current loans, in the order in which they were made.
 func (l *Lend) Hands() (out []HandsOf) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -200,7 +200,7 @@ func (l *Lend) ofHands(id string, lent bool) (HandsOf, *loan, error) {
 	return HandsOf{}, nil, noHands(id)
 }
 
-// AskForHands asks whoever is near a borrowed device to do something.
+// AskForHands asks somebody near a borrowed device to do something.
 func (l *Lend) AskForHands(ctx context.Context, name, title, text string) (HandsOf, error) {
 	one, err := l.borrowedOne(name)
 	if err != nil {
@@ -220,7 +220,7 @@ func (l *Lend) AskForHands(ctx context.Context, name, title, text string) (Hands
 	return HandsOf{r.Hands[len(r.Hands)-1], r}, nil
 }
 
-// StepThere is what hands have to do so that the lender of a borrowed device reaches it, as the lender says; "" for nothing.
+// StepThere is what hands have to do, as the lender says, so that it can reach the borrowed device; "" for nothing.
 func (l *Lend) StepThere(name string) string {
 	one, err := l.borrowedOne(name)
 	if err != nil {
@@ -269,7 +269,7 @@ func (l *Lend) FindHands(id string) (HandsOf, error) {
 	return HandsOf{}, noHands(id)
 }
 
-// AnswerHands takes the answer of somebody who is near.
+// AnswerHands records the answer of somebody near the device.
 func (l *Lend) AnswerHands(ctx context.Context, id, by string, done bool, note string) (HandsOf, error) {
 	_, one, err := l.ofHands(id, true)
 	if err != nil {

@@ -38,11 +38,11 @@ type Config struct {
 	Peers   *peer.Peers
 	Rack    *rack.Rack
 	Outlook *outlook.Outlook
-	// Reach has a borrowed device reached until end is called.
+	// Reach connects to a borrowed device until end is called.
 	Reach func(k *keeper.Keeper, b *Borrowed) (end func())
 	// TakeUSB takes the USB of a device that is connected by cable from whoever has it here, for by.
 	TakeUSB func(ctx context.Context, k *keeper.Keeper, by string) (rawusb.Taken, error)
-	// EpochFile keeps the epoch of what is lent. It is in no backup.
+	// EpochFile stores the epoch of loans. It is not part of backups.
 	EpochFile string
 	Clock     clock.Clock
 	Log       *slog.Logger
@@ -149,7 +149,7 @@ func (l *Lend) Run(ctx context.Context) {
 	}
 }
 
-// Close ends the work, not the loans: they go on when the bench runs again.
+// Close ends the work, not the loans: they continue when the bench runs again.
 func (l *Lend) Close() {
 	l.end()
 	l.mu.Lock()
@@ -169,7 +169,7 @@ func (l *Lend) Close() {
 	l.work.Wait()
 }
 
-// Touch has the loans of a device looked at again. It does not block.
+// Touch makes the loans of a device be checked again. It does not block.
 func (l *Lend) Touch() { l.tell() }
 
 // tell wakes those who wait for a change.
@@ -186,7 +186,7 @@ func (l *Lend) nextChange() <-chan struct{} {
 	return l.changed
 }
 
-// look has each device with loans looked after.
+// look takes care of each device that has loans.
 func (l *Lend) look() {
 	l.mu.Lock()
 	ids := map[string]bool{}
@@ -208,7 +208,7 @@ type worker struct {
 	again bool
 }
 
-// lookAfter has a device's loans looked after, in a goroutine of its own: it may be slow.
+// lookAfter takes care of a device's loans in its own goroutine, since it may be slow.
 func (l *Lend) lookAfter(device string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -236,7 +236,7 @@ func (l *Lend) lookAfter(device string) {
 	})
 }
 
-// change changes a loan, on record first. f gets what is on record now, and false leaves it.
+// change changes a loan, first on disk. f gets the saved loan, and returns false to leave it.
 func (l *Lend) change(ctx context.Context, one *loan, f func(*store.Loan) bool) error {
 	one.changing.Lock()
 	defer one.changing.Unlock()
@@ -290,7 +290,7 @@ func (l *Lend) Loan(ctx context.Context, id string) (store.Loan, error) {
 	return l.cfg.Store.Loan(ctx, id)
 }
 
-// counted is the loan with the bytes of streams that go on. The lock is held.
+// counted is the loan with the bytes of open streams. The lock is held.
 func (one *loan) counted() store.Loan {
 	r := one.Loan
 	for _, s := range one.streams {

@@ -16,7 +16,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file holds what a bench does for those whom it lends devices.
+// This file holds what a bench does for the peers that it lends devices to.
 
 // Bounds of a loan.
 const (
@@ -27,7 +27,7 @@ const (
 	shortestLapse = 5 // seconds
 )
 
-// noDevice is the same for a device that a peer may not see and for one that there is not.
+// noDevice is the same for a device that a peer may not see and for one that does not exist.
 func noDevice(handle string) error {
 	return problem.Errorf(problem.NotFound, "there is no device %.60q that is shared with you", handle)
 }
@@ -43,7 +43,7 @@ func (l *Lend) Visible(from store.Peer, handle string) (*keeper.Keeper, string, 
 	return nil, "", noDevice(handle)
 }
 
-// start takes the request of a peer to borrow a device, and tells whether it has it.
+// start handles a peer's request to borrow a device, and returns the loan.
 func (l *Lend) start(ctx context.Context, from store.Peer, s core.StartLoan) (core.Loan, error) {
 	k, may, err := l.Visible(from, s.Device)
 	if err != nil {
@@ -113,7 +113,7 @@ func (l *Lend) begun(ctx context.Context, one *loan) (core.Loan, error) {
 	}
 }
 
-// told is a loan as the borrower is told of it.
+// told is a loan as it is reported to the borrower.
 func (l *Lend) told(one *loan) core.Loan {
 	l.mu.Lock()
 	out := l.tellOf(one.Loan)
@@ -122,7 +122,7 @@ func (l *Lend) told(one *loan) core.Loan {
 	return out
 }
 
-// tellAway adds why this bench does not reach a device that is lent, as it says itself. The lock is not held.
+// tellAway adds why this bench cannot reach a lent device, as the bench itself explains it. The lock is not held.
 func (l *Lend) tellAway(t *core.Loan, device string) {
 	k := l.cfg.Rack.ByID(device)
 	if t.State != string(store.LoanActive) || k == nil || k.Session() != nil {
@@ -191,7 +191,7 @@ func (l *Lend) ofPeer(from store.Peer, id string) (*loan, error) {
 	return one, nil
 }
 
-// returned takes back what a peer returns.
+// returned handles the return of a device by a peer.
 func (l *Lend) returned(ctx context.Context, from store.Peer, id string) error {
 	one, err := l.ofPeer(from, id)
 	if err != nil {
@@ -268,7 +268,7 @@ func (l *Lend) extend(ctx context.Context, from store.Peer, ref core.LoanRef) (c
 	return l.told(one), nil
 }
 
-// unsettle has the device told again for how long the borrower is let in.
+// unsettle makes the device be told again how long the borrower is admitted.
 func (l *Lend) unsettle(one *loan) {
 	l.mu.Lock()
 	one.settled = nil
@@ -301,7 +301,7 @@ func (l *Lend) Recall(ctx context.Context, id string, grace time.Duration) error
 	return err
 }
 
-// Finish ends a loan, by its id or the handle of its device: a borrowed device is given back, a lent one taken back
+// Finish ends a loan, by its id or the handle of its device: a borrowed device is returned, a lent one taken back
 // after some grace.
 func (l *Lend) Finish(ctx context.Context, name string, grace time.Duration) (store.Loan, error) {
 	l.mu.Lock()

@@ -14,9 +14,9 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file holds what is done on a device that is lent: the borrower is let in, sent away, and what he has put there taken off.
+// This file holds what is done on a lent device: admitting the borrower, ending that, and removing what the borrower put there.
 
-// settle does what is to be done for the loans of a device now.
+// settle does what the loans of a device need now.
 func (l *Lend) settle(ctx context.Context, id string) {
 	k := l.cfg.Rack.ByID(id)
 	l.mu.Lock()
@@ -76,7 +76,7 @@ func (l *Lend) settle(ctx context.Context, id string) {
 	}
 }
 
-// tryAgain is how long is waited before it is tried again what has failed on a device.
+// tryAgain is how long to wait before retrying what failed on a device.
 const tryAgain = 5 * time.Second
 
 // record is what is on record of a loan now.
@@ -94,7 +94,7 @@ func (l *Lend) warn(one *loan, err error) {
 	}
 }
 
-// whyOver is why a loan is to end now; "" if it goes on.
+// whyOver is why a loan should end now; "" if it continues.
 func (l *Lend) whyOver(one *loan, k *keeper.Keeper) string {
 	l.mu.Lock()
 	r := one.Loan
@@ -121,7 +121,7 @@ func (l *Lend) whyOver(one *loan, k *keeper.Keeper) string {
 	return ""
 }
 
-// awayFor is for how long the borrower has not been connected.
+// awayFor is how long the borrower has not been connected.
 func (l *Lend) awayFor(one *loan) time.Duration {
 	link, _, err := l.cfg.Peers.Link(one.of.Peer)
 	l.mu.Lock()
@@ -224,7 +224,7 @@ func on(ctx context.Context, s device.Session) (apps map[string]string, statemen
 	return apps, statements, nil
 }
 
-// letIn lets the borrower in on the device, once for each session with it, and sends everybody away who has no loan.
+// letIn admits the borrower on the device, once for each session with it, and ends the admission of everybody without a loan.
 func (l *Lend) letIn(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	s := k.Session()
 	l.mu.Lock()
@@ -263,7 +263,7 @@ func (l *Lend) letIn(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	return nil
 }
 
-// sendAway ends all that this bench has let in on a device but the one with a key.
+// sendAway ends every admission by this bench on a device, except that of one key.
 func (l *Lend) sendAway(ctx context.Context, lending device.Lending, but string) error {
 	all, err := lending.List(ctx, l.epoch)
 	if err != nil {
@@ -280,7 +280,7 @@ func (l *Lend) sendAway(ctx context.Context, lending device.Lending, but string)
 	return nil
 }
 
-// clean takes the borrower off the device, with all that it has put there, and sees that it is off.
+// clean removes the borrower from the device, with everything that it put there, and checks that it is gone.
 func (l *Lend) clean(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	r := l.record(one)
 	l.cut(one, r.Reason)
@@ -305,7 +305,7 @@ func (l *Lend) clean(ctx context.Context, k *keeper.Keeper, one *loan) error {
 	return l.ended(ctx, one, left)
 }
 
-// takeOff takes off what was not on a device before a loan. left is what cannot be brought back.
+// takeOff removes what was not on a device before a loan. left is what cannot be restored.
 func (l *Lend) takeOff(ctx context.Context, s device.Session, r store.Loan) (left string, err error) {
 	if !r.Taken {
 		return "", nil
@@ -352,7 +352,7 @@ func (l *Lend) takeOff(ctx context.Context, s device.Session, r store.Loan) (lef
 	return strings.Join(changed, "; "), nil
 }
 
-// dropStatements takes the grants and debug tokens off a device that are not to be kept, whoever has signed them.
+// dropStatements removes grants and debug tokens from a device, except those to keep, no matter who signed them.
 func dropStatements(ctx context.Context, s device.Session, have, keep []string) error {
 	st, err := s.Statements()
 	if err != nil { // then there are none
@@ -373,7 +373,7 @@ func dropStatements(ctx context.Context, s device.Session, have, keep []string) 
 	return nil
 }
 
-// ended ends a loan, of which nothing is left to be done.
+// ended ends a loan for which nothing is left to do.
 func (l *Lend) ended(ctx context.Context, one *loan, left string) error {
 	r := l.record(one)
 	l.audit(r.Peer, "return-device", fmt.Sprintf("%s, %d bytes in, %d out", r.Handle, r.In, r.Out), 200)

@@ -17,7 +17,7 @@ import (
 
 // This file holds what a bench shows its peers: the devices that they may see and their loans, and nothing else.
 
-// showEvery is how often at most a peer is told of changes; againEvery how often it is looked whether there are some.
+// showEvery is the shortest time between two reports of changes to a peer; againEvery is how often changes are looked for.
 const (
 	showEvery  = 200 * time.Millisecond
 	againEvery = 2 * time.Second
@@ -58,7 +58,7 @@ func (l *Lend) show(ctx context.Context, from store.Peer, notify func(string, an
 	}
 }
 
-// sameDevices reports whether nothing has changed but that time has passed.
+// sameDevices reports whether nothing has changed except that time has passed.
 func sameDevices(a, b core.Devices) bool {
 	timeless := func(d core.Devices) core.Devices {
 		d.Devices = slices.Clone(d.Devices)
@@ -104,7 +104,7 @@ func (l *Lend) shown(to store.Peer) core.Devices {
 	return out
 }
 
-// isBorrowed reports whether a device is another bench's: that is not lent on.
+// isBorrowed reports whether a device belongs to another bench; it is not lent on.
 func (l *Lend) isBorrowed(device string) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -116,7 +116,7 @@ func (l *Lend) isBorrowed(device string) bool {
 	return false
 }
 
-// free is whether a peer could borrow a device now, and what there is in the way.
+// free reports whether a peer could borrow a device now, and what is in the way.
 func (l *Lend) free(k *keeper.Keeper, to store.Peer) (s core.State, seconds, waiting int) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

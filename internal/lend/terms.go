@@ -14,7 +14,7 @@ import (
 // notice is how long before its end a borrower is reminded of a loan.
 const notice = 15 * time.Minute
 
-// Terms are the loans that go on.
+// Terms are the current loans.
 func (l *Lend) Terms(context.Context) ([]ending.Term, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -14,7 +14,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file holds exclusive loans: those of the USB of a device itself, for the kernel and the tools of the borrower's
+// This file holds exclusive loans: of the USB of a device itself, for the kernel and tools of the borrower's
 // computer.
 
 // BorrowUSB asks a peer for the USB of a device.

@@ -10,7 +10,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// followUses writes what the device tells that the borrower has done into the audit, as long as the loan and the
+// followUses writes what the borrower has done, as the device reports it, to the audit as long as the loan and the
 // session last.
 func (l *Lend) followUses(s device.Session, lending device.Lending, one *loan) {
 	ctx, cancel := context.WithCancel(l.ctx)
@@ -37,7 +37,7 @@ func (l *Lend) followUses(s device.Session, lending device.Lending, one *loan) {
 	l.tellUses(ctx, lending, one)
 }
 
-// lateWithin is how long a device gets to tell what was done while only its borrower had its USB.
+// lateWithin is how long a device may take to report what was done while only its borrower had its USB.
 const lateWithin = time.Second
 
 // lateUses is followUses for what is over.

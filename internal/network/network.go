@@ -16,7 +16,7 @@ import (
 type Network interface {
 	// List returns what is heard and what was given, by name.
 	List() []Entry
-	// Add keeps an address that a person gives, and looks who is there.
+	// Add saves an address that a person gives, and finds out who is there.
 	Add(ctx context.Context, address string) (Entry, error)
 	// Drop forgets an address that a person has given, by its name or itself.
 	Drop(ctx context.Context, name string) error
@@ -28,9 +28,9 @@ type Companions interface {
 	List() []Entry
 }
 
-// Introductions are had one at a time.
+// Introductions are made one at a time.
 type Introductions interface {
-	// Meeting returns the introduction that goes on, or the last one.
+	// Meeting returns the current introduction, or the last one.
 	Meeting() (Meeting, error)
 	// Meet begins the introduction of a device that is heard, by the name by which it is listed. as
 	// is the handle of the record that it is, or "".
@@ -41,15 +41,15 @@ type Introductions interface {
 	Type(ctx context.Context, words string) (Meeting, error)
 	// MayBe returns the handles of the devices on record that something which is heard may be.
 	MayBe(e Entry) []string
-	// StopMeeting gives the introduction up that goes on.
+	// StopMeeting cancels the current introduction.
 	StopMeeting() error
 }
 
-// Servers are the SSH servers of devices that have nothing of ours. The way openssh does the work.
+// Servers are the SSH servers of devices without the device link. The way openssh does the work.
 type Servers interface {
 	// List returns those that were given, by name.
 	List() []Entry
-	// Add keeps the address of one, ssh://USER@HOST or ssh://USER@HOST:PORT, and looks which key it shows.
+	// Add saves the address of one, ssh://USER@HOST or ssh://USER@HOST:PORT, and finds out which key it shows.
 	Add(ctx context.Context, address string) (Entry, error)
 	// Drop forgets one, by its name, its address or the handle of its device.
 	Drop(ctx context.Context, name string) error
@@ -57,20 +57,20 @@ type Servers interface {
 	Login(ctx context.Context, l Login) (handle string, err error)
 }
 
-// Login is what a person gives to have a bench log in on a device.
+// Login is what a person gives so that a bench can log in to a device.
 type Login struct {
 	Name string // by which the server is listed, its address, or the handle of its device
 	// Accept is the fingerprint of the device key that the person has compared.
 	Accept string
-	// Password is that of the device's user, where the bench's key is not let in yet. It is kept nowhere.
+	// Password is that of the device's user, needed if the device does not know the bench's key yet. It is not stored.
 	Password string
 	As       string // handle of the record that it is; "" for the one with that key, or a new one
 }
 
-// EntryState is what something is taken for that is heard, or at an address.
+// EntryState is what something that is heard, or at an address, is thought to be.
 type EntryState string
 
-// What something is taken for.
+// The states of an entry.
 const (
 	Known        EntryState = "known"         // a device on record
 	NotMet       EntryState = "not met"       // a device that was not introduced to this bench
@@ -78,7 +78,7 @@ const (
 	Silent       EntryState = "silent"        // nobody answers at the address
 )
 
-// NotHeard is the error for a name that stands for nothing that is heard.
+// NotHeard is the error for an unknown name.
 func NotHeard(name string) error {
 	return &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("Nothing called %.60q is heard on the network.", name),
 		Remedy: "List what is heard: earlybench network. Where announcements do not pass: earlybench network add ADDRESS."}

@@ -14,7 +14,7 @@ type Recogniser struct {
 	known map[string]*link.Recogniser // by device key
 }
 
-// Recognise finds the device on record that is heard under a name; nil for none. It is a hint:
+// Recognise finds the device on record that is heard under a name; nil for none. It is only a hint:
 // anybody may repeat a name.
 func (r *Recogniser) Recognise(rack Rack, name string) *keeper.Keeper {
 	r.mu.Lock()

@@ -47,7 +47,7 @@ type meeting struct {
 	typed       chan struct{}
 }
 
-// Meeting returns the introduction that goes on, or the last one.
+// Meeting returns the current introduction, or the last one.
 func (p *Peers) Meeting() (Meeting, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -212,7 +212,7 @@ func (p *Peers) Type(text string) (Meeting, error) {
 	return m.Meeting, nil
 }
 
-// StopMeeting gives the introduction up that goes on.
+// StopMeeting cancels the current introduction.
 func (p *Peers) StopMeeting() error {
 	p.mu.Lock()
 	m := p.meeting

@@ -67,7 +67,7 @@ func (a *Air) Networks() map[string][]netip.Prefix {
 	return b.Networks()
 }
 
-// Add keeps an address that a person gives, and looks who is there.
+// Add saves an address that a person gives, and finds out who is there.
 func (a *Air) Add(ctx context.Context, address string) (network.Entry, error) {
 	if err := checkAddress(address); err != nil {
 		return network.Entry{}, err
@@ -135,7 +135,7 @@ func (a *Air) Dial(ctx context.Context, e network.Entry) (s *link.Session, at st
 	return nil, at, err
 }
 
-// Met has a device on record reached where it has answered.
+// Met makes the bench reach a device on record where it has answered.
 func (a *Air) Met(k *keeper.Keeper, at string) {
 	a.Again() // its announcement is recognised from now on
 	a.reach(k, candidate{name: at, addresses: []string{at}})

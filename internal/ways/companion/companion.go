@@ -315,7 +315,7 @@ func (c *Companions) Dial(ctx context.Context, e network.Entry) (s *link.Session
 	return inner.Session, "through " + found.through, nil
 }
 
-// Met has a device on record reached where it has answered.
+// Met makes the bench reach a device on record where it has answered.
 func (c *Companions) Met(*keeper.Keeper, string) { c.Again() }
 
 // session is a session and when something was heard on it.

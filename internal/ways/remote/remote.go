@@ -57,7 +57,7 @@ type Way struct {
 
 var counted atomic.Int64
 
-// Reach has a borrowed device reached until end is called.
+// Reach connects to a borrowed device until end is called.
 func Reach(cfg Config, k *keeper.Keeper, l Loan) (end func()) {
 	w := &Way{cfg: cfg, keeper: k, loan: l, scope: fmt.Sprintf("remote:%s/%d", k.Device().ID, counted.Add(1)), over: make(chan struct{}), again: make(chan struct{}, 1)}
 	k.Reach(w)
