@@ -26,15 +26,6 @@ func forwards(t *testing.T, jump *benchtest.Board, key, how, forward string) {
 	t.Cleanup(func() { c.Process.Kill(); c.Wait() })
 }
 
-// free is an address on loopback at which nobody listens.
-func free(t *testing.T) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().String()
-}
-
 // What OpenSSH's client forwards is an address like any other: from this side of a router, or kept open from behind it.
 func TestAPeerIsReachedThroughWhatOpenSSHsClientForwards(t *testing.T) {
 	for how, name := range map[string]string{"-L": "a forward of this side", "-R": "a reverse connection that the far side keeps open"} {
@@ -50,7 +41,7 @@ func TestAPeerIsReachedThroughWhatOpenSSHsClientForwards(t *testing.T) {
 			jump.LetIn(t, public)
 
 			moor, harbour := newBench(t, "moor-desk"), newBench(t, "harbour-desk")
-			at := free(t)
+			at := benchtest.FreeAddress(t)
 			forwards(t, jump, key, how, at+":"+harbour.at)
 			moor.eventually("it is forwarded", func() bool {
 				c, err := net.Dial("tcp", at)

@@ -40,7 +40,7 @@ func apart(t *testing.T, bodies ...standin.Entry) (at standin.Addresses, pid int
 // What bench and watch say to each other is not in the memory of the handset that carries it.
 func TestAHandsetSeesCiphertextOnly(t *testing.T) {
 	b := benchtest.New(t)
-	pair := freeAddress(t)
+	pair := benchtest.FreeAddress(t)
 	w, watchPID := apart(t, watch(watchName, "W 2 0019", pair))
 	h, handsetPID := apart(t, handset(b, handsetName, "HH3 0042 9A07", pair))
 	b.Hosts.Watch(store.Host{Name: "loft", USBIP: h.Hub, Control: h.Host})

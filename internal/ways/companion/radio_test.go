@@ -9,6 +9,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/internal/benchtest"
 )
 
 // mode is what becomes of what a handset and its watch say to each other.
@@ -39,18 +41,11 @@ type radio struct {
 	work    sync.WaitGroup
 }
 
-func freeAddress(t *testing.T) string {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().String()
-}
-
 func newRadio(t *testing.T) *radio {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	r := &radio{address: l.Addr().String(), to: freeAddress(t), open: map[net.Conn]bool{}}
+	r := &radio{address: l.Addr().String(), to: benchtest.FreeAddress(t), open: map[net.Conn]bool{}}
 	r.work.Go(func() {
 		for {
 			c, err := l.Accept()
