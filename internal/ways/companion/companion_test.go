@@ -306,7 +306,7 @@ func TestAHandsetThatConnectsToAnotherWatchIsStopped(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
 	k := d.introduced()
-	second := freeAddress(t)
+	second := benchtest.FreeAddress(t)
 	stands(t, "shed", watch("kittiwake-3", "W 2 0020", second))
 	d.radio.streamsTo(second)
 	d.Eventually("it stops", func() bool {
@@ -333,7 +333,7 @@ func TestAHandsetThatRepeatsTheNameOfAWatchKeepsNobodyFromIt(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
 	k := d.introduced()
-	second := freeAddress(t)
+	second := benchtest.FreeAddress(t)
 	liar := newRadio(t)
 	liar.mu.Lock()
 	liar.to, liar.streams = d.radio.to, second // what it hears is the watch, and where it leads is another one
