@@ -265,9 +265,22 @@ func (s *Stream) Carry(ctx context.Context, c io.ReadWriteCloser) error {
 	if err := <-hello; err != nil {
 		return err
 	}
-	work.Go(func() { cancel(s.listen(ctx, c)) })
-	return s.send(ctx, c, from)
+	listened := make(chan struct{})
+	work.Go(func() { defer close(listened); cancel(s.listen(ctx, c)) })
+	if err := s.send(ctx, c, from); err != nil {
+		return err
+	}
+	// The other side closes the connection once it has read the end. Closing it first could lose the end: TCP drops
+	// what was not read yet where something arrives at a closed socket (RFC 9293, section 3.6.1).
+	select {
+	case <-listened:
+	case <-time.After(lingers):
+	}
+	return nil
 }
+
+// lingers is how long a connection stays open after the end was sent, unless the other side closes it.
+const lingers = time.Second
 
 // greeted reads the other side's hello, and returns from which byte on is to be sent.
 func (s *Stream) greeted(c io.Reader) (from uint64, err error) {
@@ -371,7 +384,9 @@ func (s *Stream) listen(ctx context.Context, c io.Reader) error {
 		case kind == frameAck && len(payload) == 8:
 			err = s.acknowledge(binary.BigEndian.Uint64(payload))
 		case kind == frameData && len(payload) > 0:
-			s.in = append(s.in, payload...)
+			if !s.closed {
+				s.in = append(s.in, payload...)
+			}
 			s.received += uint64(len(payload))
 			s.tell()
 		case kind == frameEnd:
@@ -389,7 +404,7 @@ func (s *Stream) listen(ctx context.Context, c io.Reader) error {
 			}
 			s.mu.Lock()
 		}
-		if err == nil && s.ended != nil && !s.finish {
+		if err == nil && s.ended != nil && !s.closed { // one that was closed here goes on until its end was sent
 			err = s.ended
 		}
 		s.mu.Unlock()

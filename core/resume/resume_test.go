@@ -121,6 +121,21 @@ func TestAnEndIsToldWithItsReason(t *testing.T) {
 	require.ErrorIs(t, err, io.ErrClosedPipe)
 }
 
+// The acknowledgement of the last words may arrive while the stream is being closed.
+func TestAnEndArrivesAlthoughTheOtherSideStillAcknowledges(t *testing.T) {
+	for range 300 {
+		a, b := resume.New(5*time.Second), resume.New(5*time.Second)
+		carry(t, a, b, nil)
+		_, err := a.Write(make([]byte, 200_000))
+		require.NoError(t, err)
+		_, err = io.ReadFull(b, make([]byte, 200_000))
+		require.NoError(t, err)
+		a.CloseWith("the loan has ended")
+		_, err = b.Read(make([]byte, 1))
+		require.EqualError(t, err, "the loan has ended")
+	}
+}
+
 func TestAnEndWhileNothingCarriesTheStreamIsToldOnTheNextConnection(t *testing.T) {
 	a, b := resume.New(time.Minute), resume.New(time.Minute)
 	a.CloseWith("recalled")
