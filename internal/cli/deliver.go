@@ -10,7 +10,7 @@ import (
 
 const atHelp = "a peer that signs the app and installs it on one of its devices"
 
-// deliver has a peer put an app onto a device of its own.
+// deliver makes a peer install an app on one of its devices.
 func (p *program) deliver(c *cobra.Command, what client.Run, args []string) error {
 	ctx := c.Context()
 	for _, name := range []string{"for", "follow", "picture", "where"} {

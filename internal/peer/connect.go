@@ -12,9 +12,9 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file holds the links to peers: they are made again and again, and asked whether the other bench is there.
+// This file holds the links to peers: they are kept up, and asked whether the other bench is there.
 
-// connect begins to connect to a peer, at the addresses that are known now. The lock is held.
+// connect starts to connect to a peer, at its current addresses. The lock is held.
 func (p *Peers) connect(k *known) {
 	k.end()
 	k.end, k.trouble = func() {}, nil
@@ -71,7 +71,7 @@ func (p *Peers) keepConnected(ctx context.Context, k *known, r store.Peer) {
 	}
 }
 
-// OtherKey is the error of a bench that has proven another key than the one that is known.
+// OtherKey is the error of a bench that proved a key other than the known one.
 type OtherKey struct{ Name, Known, Shown string }
 
 func (e *OtherKey) Error() string {
@@ -118,7 +118,7 @@ func (p *Peers) attach(ctx context.Context, l linked) {
 	}
 }
 
-// greet exchanges who either is, and how late it is.
+// greet exchanges names and clocks.
 func (p *Peers) greet(ctx context.Context, k *known, l *peer.Link) error {
 	ctx, cancel := context.WithTimeout(ctx, callWithin)
 	defer cancel()

@@ -25,12 +25,12 @@ const (
 	silentFor   = 20 * time.Second // without a byte, it is asked for again
 	giveUpAfter = 3 * time.Minute  // without a byte, over all attempts
 	fetchPause  = 500 * time.Millisecond
-	// refusedFor is for how long a refusal may be that of a bench which was started just now, and takes up its work again.
+	// refusedFor is how long a refusal may come from a bench that has just been started and is still resuming its work.
 	refusedFor = 10 * time.Second
 )
 
-// Fetch gets a file of a peer, and keeps it among files. It goes on where it was, also after the connection was lost, until
-// nothing has come for three minutes. came is called with how many bytes have come.
+// Fetch gets a file of a peer, and stores it among files. It resumes after the connection was lost, until
+// nothing has arrived for three minutes. came is called with the number of bytes received.
 func (p *Peers) Fetch(ctx context.Context, name string, f File, files store.Files, came func(int64)) error {
 	if f.Size == 0 {
 		_, _, err := files.Make(func(io.Writer) error { return nil })

@@ -20,7 +20,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// LongestInvitation is for how long an invitation may be good.
+// LongestInvitation is how long an invitation may be valid.
 const LongestInvitation = 30 * 24 * time.Hour
 
 // Invite makes an invitation by which one other bench becomes a peer with rights. addresses are those at which that
@@ -75,7 +75,7 @@ func reachable(at netip.AddrPort) []string {
 	return out[:min(len(out), 8)]
 }
 
-// Add has this bench become a peer of another one by an invitation. as is the name of the peer here; "" for what it
+// Add makes this bench a peer of another one with an invitation. as is the name of the peer here; "" for what it
 // calls itself.
 func (p *Peers) Add(ctx context.Context, i peer.Invitation, as string) (Shown, error) {
 	if i.Key == p.fingerprint() {
@@ -111,7 +111,7 @@ func (p *Peers) Add(ctx context.Context, i peer.Invitation, as string) (Shown, e
 	return p.keep(ctx, h.Name, as, l.Key(), i.Addresses, "", "")
 }
 
-// mayCall reports whether a peer may be called so; "" leaves it open.
+// mayCall reports whether a peer may have a name; "" leaves it open.
 func (p *Peers) mayCall(as string) error {
 	if as == "" {
 		return nil
@@ -149,7 +149,7 @@ func (p *Peers) visitor(ctx context.Context, l *peer.Link, method string, params
 	return nil, rpc.Errorf(rpc.CodeRefused, "this bench does not know you: become its peer with an invitation or an introduction")
 }
 
-// invited takes an invitation from a visitor, who is a peer from then on.
+// invited accepts an invitation from a visitor, which is then a peer.
 func (p *Peers) invited(ctx context.Context, l *peer.Link, params json.RawMessage) (any, error) {
 	u, err := rpc.Decode[peer.UseInvitation](params)
 	if err != nil {

@@ -35,7 +35,7 @@ type Meeting struct {
 	Until   time.Time // when it is given up
 }
 
-// meeting is an introduction that goes on, or the last one.
+// meeting is the current introduction, or the last one.
 type meeting struct {
 	Meeting
 	link        *peer.Link
@@ -188,7 +188,7 @@ func (p *Peers) ends(m *meeting, err error) {
 	p.tell()
 }
 
-// Type takes the three words that the other bench shows. A mistake in typing may be mended; words that are wrong end
+// Type takes the three words that the other bench shows. A typing mistake can be corrected; wrong words end
 // the introduction, since somebody may be between the benches.
 func (p *Peers) Type(text string) (Meeting, error) {
 	typed, err := introduction.Parse(text)

@@ -12,11 +12,11 @@ const (
 	askEvery = time.Second
 	// connectsWithin is how long a connection that was just lost may take to come again.
 	connectsWithin = 6 * time.Second
-	// Unreachable is for how long a peer may be away before work with it that goes on fails.
+	// Unreachable is how long a peer may be away before work in progress with it fails.
 	Unreachable = 2 * time.Minute
 )
 
-// Patiently asks a peer again while there is no connection to it: for a little while, and for longer if the work goes on after
+// Patiently asks a peer again while there is no connection to it: for a little while, and for longer if the work continues after
 // a restart.
 func Patiently(ctx context.Context, again bool, ask func() error) error {
 	patience := connectsWithin

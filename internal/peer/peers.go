@@ -1,5 +1,5 @@
-// Package peer holds the benches that this one knows by key, and its links to them (docs/formats/peer.md): those
-// whose address is known are connected to, and others connect to this one. Which of both it was makes no
+// Package peer holds the benches that this one knows by key, and its links to them (docs/formats/peer.md). It connects to those
+// whose address is known; others connect to this one. Which side connected makes no
 // difference to what is done over a link.
 package peer
 

@@ -54,7 +54,7 @@ func (p *Prep) RestartLinks(ctx context.Context) (handles []string, errs []error
 	return handles, errs
 }
 
-// SetWireless switches on or off, over the link that stands, that a device is reached without a
+// SetWireless switches on or off, over the current link, whether a device is reached without a
 // cable. No introduction is needed: both keys are pinned.
 func (p *Prep) SetWireless(ctx context.Context, handle string, on bool) error {
 	k, err := p.Rack.Find(handle)

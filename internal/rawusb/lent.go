@@ -1,4 +1,4 @@
-// Package rawusb passes the USB of a device on to another computer, for its own kernel and tools, by USB/IP over a stream
+// Package rawusb forwards the USB of a device to another computer, for its own kernel and tools, by USB/IP over a stream
 // (docs/formats/peer.md, "Exclusive loans"). It knows nothing of loans.
 package rawusb
 
@@ -19,7 +19,7 @@ type Taken struct {
 	Release func()
 }
 
-// Lent is the USB of a device that is passed on. One importer has it at a time.
+// Lent is the forwarded USB of a device. One importer has it at a time.
 type Lent struct {
 	Taken
 	only

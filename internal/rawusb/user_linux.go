@@ -12,7 +12,7 @@ import (
 	"strings"
 )
 
-// Supported says that this system tells which user a connection on this computer is of, without which nothing is offered.
+// Supported says whether this system can tell which user a connection on this computer belongs to; otherwise nothing is offered.
 const Supported = true
 
 // ownUsers are the users who may use what is borrowed: that of this program, and the administrator.

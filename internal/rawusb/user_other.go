@@ -7,7 +7,7 @@ import (
 	"net"
 )
 
-// Supported says that this system tells which user a connection on this computer is of, without which nothing is offered.
+// Supported says whether this system can tell which user a connection on this computer belongs to; otherwise nothing is offered.
 const Supported = false
 
 func ownUsers() []int { return nil }

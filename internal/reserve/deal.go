@@ -11,7 +11,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file holds who gets which devices.
+// This file decides who gets which devices.
 
 // deal gives free devices to those who wait, in the order of asking. What somebody waits for is kept for him
 // until they have as many as they need, so that nobody who needs several waits for ever; unless there are not that many.
@@ -70,7 +70,7 @@ func areOf(n int) string {
 	return fmt.Sprintf("%d devices are", n)
 }
 
-// candidates are the devices that will do for a reservation.
+// candidates are the suitable devices for a reservation.
 type candidates struct {
 	own      []*keeper.Keeper // that are free, the ready ones first
 	far      []Far            // that are free
@@ -86,7 +86,7 @@ func (c candidates) why(s store.Reservation) string {
 	return text
 }
 
-// claim keeps what is free for one reservation.
+// claim keeps free devices for one reservation.
 func (c candidates) claim(taken map[string]bool, need int) {
 	for _, k := range c.own[:min(need, len(c.own))] {
 		taken[k.Device().ID] = true
@@ -176,7 +176,7 @@ func (r *Reserve) waits(ctx context.Context, one *reservation, why string) {
 	}))
 }
 
-// take takes free devices for a reservation: its own at once, and what peers lend while others are looked after.
+// take takes free devices for a reservation: its own at once, and those of peers in the background.
 func (r *Reserve) take(ctx context.Context, one *reservation, c candidates, need int) {
 	var got []store.ReservedDevice
 	for _, k := range c.own[:min(need, len(c.own))] {
@@ -212,7 +212,7 @@ func (r *Reserve) take(ctx context.Context, one *reservation, c candidates, need
 	})
 }
 
-// add puts devices to a reservation; where that cannot be kept they are let go.
+// add adds devices to a reservation; if that cannot be saved they are released.
 func (r *Reserve) add(ctx context.Context, one *reservation, got ...store.ReservedDevice) error {
 	if len(got) == 0 {
 		return nil
@@ -231,7 +231,7 @@ func (r *Reserve) add(ctx context.Context, one *reservation, got ...store.Reserv
 	return err
 }
 
-// borrow borrows a device of a peer for a reservation. One that is not lent at once will not do.
+// borrow borrows a device of a peer for a reservation. One that is not lent at once is not suitable.
 func (r *Reserve) borrow(ctx context.Context, one *reservation, f Far) error {
 	r.mu.Lock()
 	long := time.Duration(one.Seconds) * time.Second

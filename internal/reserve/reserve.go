@@ -1,5 +1,5 @@
 // Package reserve keeps devices for runs of commands: those of this bench, and those that peers lend it. Whoever asked
-// first is served first, and everything is given back when the run ends or is not heard of any more.
+// first is served first, and everything is returned when the run ends or is not heard from any more.
 package reserve
 
 import (
@@ -37,7 +37,7 @@ type Choice struct {
 type Lending interface {
 	// Free are the devices of connected peers that this bench may use and that nobody has.
 	Free() []Far
-	// Borrow asks for one. It is given back where this bench is not connected for longer than lapse.
+	// Borrow asks for one. It is returned if this bench is not connected for longer than lapse.
 	Borrow(ctx context.Context, far Far, long, lapse time.Duration) (store.Loan, error)
 	// Loan is a loan as it is now, or as it was when it ended.
 	Loan(ctx context.Context, id string) (store.Loan, error)
@@ -53,7 +53,7 @@ type Config struct {
 	Ready func(*keeper.Keeper) bool
 	Clock clock.Clock
 	Log   *slog.Logger
-	// Lapse is how long a run may not be heard of, and Away how long a device may be away before it is lost; 0 stands
+	// Lapse is how long a run may be silent, and Away how long a device may be away before it is lost; 0 stands
 	// for 30 seconds, a little more than a bench takes to restart.
 	Lapse, Away time.Duration
 }
@@ -98,7 +98,7 @@ func New(cfg Config) *Reserve {
 	return &Reserve{cfg: cfg, all: map[string]*reservation{}, changed: make(chan struct{})}
 }
 
-// Choose sets what understands expressions. Nothing is given to anybody before.
+// Choose sets the function that evaluates expressions. No device is reserved before.
 func (r *Reserve) Choose(f func(where string) (Choice, error)) {
 	r.mu.Lock()
 	r.choose = f
@@ -153,7 +153,7 @@ type Request struct {
 	Long, Within        time.Duration
 }
 
-// Ask asks for devices. Whoever asks must be heard of again and again, see [Reserve.Heard].
+// Ask asks for devices. The caller must renew the reservation regularly, see [Reserve.Heard].
 func (r *Reserve) Ask(ctx context.Context, n Request) (store.Reservation, error) {
 	switch {
 	case n.Count < 1 || n.Count > most:
@@ -202,7 +202,7 @@ func noReservation(id string) error {
 	return &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("There is no reservation %.60q of yours, or it has ended.", id), Remedy: "List them: earlybench reservation"}
 }
 
-// Heard notes that whoever asked for a reservation is there, and returns it.
+// Heard renews a reservation, and returns it.
 func (r *Reserve) Heard(ctx context.Context, id, actor string) (store.Reservation, error) {
 	one, err := r.find(id, actor)
 	if err != nil {
@@ -259,7 +259,7 @@ func (r *Reserve) PutAside(ctx context.Context, id, actor, handle, why string) (
 	return one.copy(), nil
 }
 
-// keyOf names a device for a reservation's list of those that will not do.
+// keyOf names a device for a reservation's list of unsuitable ones.
 func keyOf(d store.ReservedDevice) string {
 	if d.Peer != "" {
 		return d.Peer + "/" + d.Handle
@@ -322,7 +322,7 @@ func (r *Reserve) Place(id string) int {
 	return 0
 }
 
-// change changes a reservation, on record first. f gets what is on record now, and false leaves it.
+// change changes a reservation, first on disk. f gets the saved one, and returns false to leave it.
 func (r *Reserve) change(ctx context.Context, one *reservation, f func(*store.Reservation) bool) error {
 	one.changing.Lock()
 	defer one.changing.Unlock()
@@ -353,5 +353,5 @@ func (r *Reserve) tell() {
 	r.changed = make(chan struct{})
 }
 
-// Touch has all looked at again. It does not block.
+// Touch makes everything be checked again. It does not block.
 func (r *Reserve) Touch() { r.tell() }

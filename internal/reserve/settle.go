@@ -13,7 +13,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file holds how long reservations last, what becomes of their devices, and when they are given back.
+// This file decides how long reservations last, what happens to their devices, and when they are returned.
 
 // Run looks after the reservations until ctx ends. They go on when the bench runs again.
 func (r *Reserve) Run(ctx context.Context) {
@@ -88,7 +88,7 @@ func (r *Reserve) lookAfter(ctx context.Context, one *reservation) {
 	}
 }
 
-// whyOver is why a reservation is to end now; "" if it goes on.
+// whyOver is why a reservation should end now; "" if it continues.
 func (r *Reserve) whyOver(one *reservation) string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -140,7 +140,7 @@ func (r *Reserve) hasNow(ctx context.Context, one *reservation, d store.Reserved
 	return d, ""
 }
 
-// since is for how long something has been so, which is noted when it is asked first.
+// since is how long something has been the case, counted from the first time it was asked.
 func since(noted map[string]time.Time, what string) time.Duration {
 	at, ok := noted[what]
 	if !ok {

@@ -15,7 +15,7 @@ const (
 	keptFor  = 10 * time.Minute // for how long an answer is told again, should it have been lost
 )
 
-// ask is something that a peer has asked for, which takes its time. A is the answer, as it is now.
+// ask is a long-running request of a peer. A is the type of its current answer.
 type ask[A any] struct {
 	of     string // key of the peer
 	leave  context.CancelFunc
@@ -24,13 +24,13 @@ type ask[A any] struct {
 	answer A
 }
 
-// asks are what peers have asked for, by who asks for what.
+// asks are the requests of peers, by peer and request.
 type asks[A any] struct {
 	mu  sync.Mutex
 	all map[string]*ask[A]
 }
 
-// known returns how it is with what was asked for before.
+// known returns the state of an earlier request.
 func (s *asks[A]) known(id string) (answer A, ok bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -40,8 +40,8 @@ func (s *asks[A]) known(id string) (answer A, ok bool) {
 	return answer, false
 }
 
-// begin does what a peer asks for, as part of work, and returns the first answer; what goes on already is not begun again.
-// do tells how it goes, and returns the last answer.
+// begin starts a peer's request, as part of work, and returns the first answer; a request in progress is not started again.
+// do reports the progress, and returns the last answer.
 func (s *asks[A]) begin(ctx context.Context, work *sync.WaitGroup, from store.Peer, id string, first A, do func(ctx context.Context, say func(A)) A) (A, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -73,7 +73,7 @@ func (s *asks[A]) begin(ctx context.Context, work *sync.WaitGroup, from store.Pe
 	return first, nil
 }
 
-// tidy forgets answers that are kept for too long, or are too many of a peer, and returns how much of that peer goes on. The
+// tidy forgets answers that are too old, or too many of one peer, and returns how many of that peer are in progress. The
 // lock is held.
 func (s *asks[A]) tidy(key string) (going int) {
 	oldest, done := "", 0

@@ -27,7 +27,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file has apps of this bench put onto devices of the peers that sign them.
+// This file installs apps of this bench on devices of the peers that sign them.
 
 // KindDeliver is the kind of jobs that do.
 const KindDeliver = "app.deliver"
@@ -37,7 +37,7 @@ var deliverPhases = []string{"build", "consent", "send", "put on"}
 // Kinds returns the kinds of jobs of this use case.
 func (s *Signing) Kinds() []job.Kind { return []job.Kind{{Name: KindDeliver, Run: s.runDelivery}} }
 
-// Delivery is what is to be delivered: an app of a project, to a device of a peer.
+// Delivery is what to deliver: an app of a project, to a device of a peer.
 type Delivery struct {
 	App        string `json:"app"`
 	Build      string `json:"build,omitempty"`
@@ -75,7 +75,7 @@ type offer struct {
 	open map[*os.File]bool // that are being sent
 }
 
-// end ends it, and what is being sent.
+// end ends it, and transfers in progress.
 func (o *offer) end() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -182,13 +182,13 @@ func (s *Signing) runDelivery(ctx context.Context, run *job.Run) (any, error) {
 	return out.with(answer, d)
 }
 
-// stuckAfter is for how long a delivery may stand as it is.
+// stuckAfter is how long a delivery may make no progress.
 const stuckAfter = 15 * time.Minute
 
 // going are the states of a delivery that has not ended.
 var going = []string{core.DeliveryWaits, core.DeliveryGets, core.DeliveryPuts}
 
-// delivered asks until it is delivered or has failed, also over breaks of the connection.
+// delivered asks until it is delivered or has failed, across interruptions of the connection.
 func (s *Signing) delivered(ctx context.Context, run *job.Run, d Delivery, in core.Deliver) (core.Delivered, error) {
 	var last core.Delivered
 	for heard, changed := time.Now(), time.Now(); ; {
@@ -284,8 +284,8 @@ func (o Outcome) with(a core.Delivered, d Delivery) (any, error) {
 	return nil, problem.Errorf(problem.Failed, "%s gave an unknown answer: %.40q", d.Peer, a.State)
 }
 
-// offer describes the files of an app that was built, and has a peer get them until they are withdrawn. They are copied, so
-// that another build changes nothing.
+// offer describes the files of a built app, and lets a peer get them until they are withdrawn. They are copied, so
+// that another build does not change them.
 func (s *Signing) offer(at, id string, p *appfile.Project, by developer.Public) ([]byte, *offer, error) {
 	to, err := s.cfg.Peers.Find(at)
 	if err != nil {
@@ -348,10 +348,10 @@ func (s *Signing) withdraw(id string) {
 	o.end()
 }
 
-// mostManifest is how long a manifest may be that goes to a peer, in base64 and in one line.
+// mostManifest is the longest manifest that is sent to a peer, in base64 on one line.
 const mostManifest = 700 << 10 // bytes
 
-// errNoFile is the same for a file that there is not, and for one that is for somebody else.
+// errNoFile is the same for a file that does not exist and for one that is for somebody else.
 var errNoFile = errors.New("no such file is shared with you")
 
 // File opens a file of a delivery for the peer to which it goes.
@@ -374,7 +374,7 @@ func (s *Signing) File(_ context.Context, from store.Peer, ref core.FileRef) (io
 	return nil, errNoFile
 }
 
-// sending is a file that is being sent; what of it is read is counted.
+// sending is a file that is being sent; it counts the bytes read.
 type sending struct {
 	file *os.File
 	of   *offer

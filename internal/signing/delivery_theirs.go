@@ -18,9 +18,9 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file puts the apps of peers onto devices of this bench, by which they are signed.
+// This file installs the apps of peers, signed by this bench, on its devices.
 
-// deliveryID tells one delivery from all others, also from one of another bench.
+// deliveryID distinguishes a delivery from all others, including those of other benches.
 func deliveryID(key string, in core.Deliver) string { return requested(in.Sign).id(key) + "\n" + in.ID }
 
 // deliver begins to deliver an app, or tells how that is.
@@ -58,7 +58,7 @@ func (s *Signing) deliver(ctx context.Context, from store.Peer, in core.Deliver)
 	})
 }
 
-// bounds is an error if more is asked for than is taken.
+// bounds is an error if a request exceeds the limits.
 func bounds(m *appfile.Manifest, in core.Deliver) error {
 	if len(in.ID) < 8 || len(in.ID) > 64 {
 		return errors.New("its id must have 8 to 64 characters")
@@ -117,7 +117,7 @@ func (s *Signing) deliverNow(ctx context.Context, e *errand, begun string) (out 
 	return s.follow(ctx, e, begun)
 }
 
-// follow tells how putting an app onto a device goes until that has ended.
+// follow reports the progress of installing an app on a device until that has ended.
 func (s *Signing) follow(ctx context.Context, e *errand, id string) core.Delivered {
 	for {
 		now, err := s.cfg.Apps.HowIsIt(ctx, id)
@@ -139,8 +139,8 @@ func (s *Signing) follow(ctx context.Context, e *errand, id string) core.Deliver
 	}
 }
 
-// filesOf are the files that have come from a peer. Only what has come from it itself counts as being here: what else this
-// bench has is not the matter of a peer.
+// filesOf are the files that came from a peer. Only these count as being here for that peer: other files of this
+// bench must not be revealed.
 func (s *Signing) filesOf(key string) store.Files {
 	return store.Files{Dir: filepath.Join(s.cfg.Dir, "in-"+bundle.Digest([]byte(key))[:20])}
 }

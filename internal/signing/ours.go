@@ -21,18 +21,18 @@ import (
 	"earlybench.invalid/earlybench/internal/safe"
 )
 
-// This file has the apps of this bench signed at peers.
+// This file lets peers sign the apps of this bench.
 
-// setting is where the key of an identity is on record, so that readiness need not ask.
+// setting is where the key of an identity is saved, so that readiness does not have to ask.
 func setting(identity string) string { return "signer." + identity }
 
-// Known is the key that signs as an identity of a peer, as it was told last; false where it was never told.
+// Known is the last known key that signs as an identity of a peer; false if it is not known.
 func (s *Signing) Known(ctx context.Context, identity string) (key developer.Public, ok bool) {
 	text, err := s.cfg.Store.Setting(ctx, setting(identity))
 	return key, err == nil && text != "" && json.Unmarshal([]byte(text), &key) == nil
 }
 
-// Look asks a peer for what signs as an identity of its, and keeps that.
+// Look asks a peer for the key of one of its identities, and saves it.
 func (s *Signing) Look(ctx context.Context, identity string) (core.SignerLooked, error) {
 	name, at := appfile.SplitIdentity(identity)
 	var out core.SignerLooked
@@ -64,7 +64,7 @@ func (s *Signing) Look(ctx context.Context, identity string) (core.SignerLooked,
 	return out, s.cfg.Store.SetSetting(ctx, setting(identity), string(raw))
 }
 
-// says adds to a refusal of a peer who has refused.
+// says adds to a refusal which peer refused.
 func (s *Signing) says(at string, err error) error {
 	p, is := errors.AsType[*problem.Problem](err)
 	if is && p.Remedy == "" {
@@ -73,7 +73,7 @@ func (s *Signing) says(at string, err error) error {
 	return err
 }
 
-// Signer is what signs as an identity of a peer. It asks over there when it signs.
+// Signer signs as an identity of a peer. It asks the peer when it signs.
 func (s *Signing) Signer(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error) {
 	looked, err := s.Look(ctx, identity)
 	if err != nil {
@@ -104,7 +104,7 @@ const (
 	signWithin = safe.ConsentWithin + 30*time.Second
 )
 
-// SignManifest has a manifest signed, and checks what comes back.
+// SignManifest lets a manifest be signed, and checks the result.
 func (f *far) SignManifest(manifest []byte) (developer.Signature, error) {
 	ctx, cancel := context.WithTimeoutCause(f.ctx, signWithin, fmt.Errorf("%s did not sign it within %s", f.peer, signWithin))
 	defer cancel()
@@ -127,7 +127,7 @@ func (f *far) SignManifest(manifest []byte) (developer.Signature, error) {
 	return out.Signature, nil
 }
 
-// wait asks until it is signed or refused, also over breaks of the connection.
+// wait asks until it is signed or refused, across interruptions of the connection.
 func (f *far) wait(ctx context.Context, in core.Sign) (out core.Signed, err error) {
 	said := false
 	for {
@@ -152,14 +152,14 @@ func (f *far) wait(ctx context.Context, in core.Sign) (out core.Signed, err erro
 	}
 }
 
-// leave tells a peer that nobody waits any more.
+// leave tells a peer that the request is cancelled.
 func (s *Signing) leave(ctx context.Context, at, method string, in any) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	s.cfg.Peers.Ask(ctx, at, method, in, nil) //nolint:errcheck // it ends by itself over there, too
 }
 
-// certified checks that it was signed by the identity that was told.
+// certified checks that it was signed by the known identity.
 func (f *far) certified(manifest []byte, s developer.Signature) error {
 	c, err := cms.Verify(manifest, s.CMS)
 	if err != nil {

@@ -1,6 +1,6 @@
-// Package signing has the apps of this bench signed at peers, and signs those of peers here (docs/formats/peer.md,
-// "Signing"). A manifest goes there whole; who signs, and whether a person is asked, is the matter of the bench that has
-// the key. Either the signature comes back, or the bench that has signed puts the app onto a device of its own
+// Package signing lets peers sign the apps of this bench, and signs those of peers here (docs/formats/peer.md,
+// "Signing"). The complete manifest is sent; who signs, and whether a person is asked, is decided by the bench that has
+// the key. Either the signature is returned, or the bench that signed installs the app on one of its devices
 // ("Delivery").
 package signing
 
@@ -27,7 +27,7 @@ import (
 type Config struct {
 	Store *store.Store
 	Peers *peer.Peers
-	// Signer is what signs at this bench, once that is allowed: the identity of that name, or the development key if it is "".
+	// Signer signs at this bench, once that is allowed: with the identity of that name, or the development key if it is "".
 	Signer func(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error)
 	// Public is the key of that, and its certificate; nil for the development key.
 	Public func(ctx context.Context, identity string) (developer.Public, *x509.Certificate, error)
@@ -73,12 +73,12 @@ type Apps interface {
 	CanTake(ctx context.Context, k *keeper.Keeper, m *appfile.Manifest, certified bool) error
 	// Assemble makes the app file of a manifest that was signed, and takes it in.
 	Assemble(ctx context.Context, manifest []byte, s developer.Signature, root fs.FS) (store.AppFile, error)
-	// Put begins to put an app file onto a device, and returns the id of the job. What was begun under a mark before, and
-	// goes on or has just ended, is not begun again.
+	// Put starts to install an app file on a device, and returns the id of the job. A job that was started under the mark before, and
+	// is running or has just ended, is not started again.
 	Put(ctx context.Context, mark, file string, in core.Deliver, actor string) (job string, err error)
-	// Begun is the job that was begun under a mark; "" for none.
+	// Begun is the job that was started under a mark; "" for none.
 	Begun(ctx context.Context, mark string) (job string, err error)
-	// HowIsIt tells how a job of Put goes.
+	// HowIsIt returns the progress of a job of Put.
 	HowIsIt(ctx context.Context, job string) (core.Delivered, error)
 	// Stop stops it.
 	Stop(job string)
@@ -91,7 +91,7 @@ func New(cfg Config) *Signing {
 	return s
 }
 
-// Close ends what is being asked here.
+// Close ends the requests in progress.
 func (s *Signing) Close() {
 	s.end()
 	s.work.Wait()

@@ -9,14 +9,14 @@ import (
 
 const (
 	sweepEvery = 6 * time.Hour
-	// piecesFor is for how long a file that has come from a peer is kept without being used again.
+	// piecesFor is how long a file from a peer is kept without being used.
 	piecesFor = 30 * 24 * time.Hour
-	// leftFor is how old what goes to a peer must be, so that it is of a delivery that was killed.
+	// leftFor is the age from which files for a peer must belong to a delivery that was killed.
 	leftFor = time.Hour
 )
 
-// sweep removes files of deliveries that nobody needs any more: those of peers that are none any more, those that were not
-// used for a month, and what a killed service has left.
+// sweep removes files of deliveries that are no longer needed: those of former peers, those that were not
+// used for a month, and leftovers of a killed service.
 func (s *Signing) sweep() {
 	dirs, err := os.ReadDir(s.cfg.Dir)
 	if err != nil {

@@ -111,7 +111,7 @@ func (s *Signing) sign(from store.Peer, in core.Sign) (core.Signed, error) {
 	return answer, err
 }
 
-// reason is an error as a peer is told of it: without its remedy, which is for the people here.
+// reason is an error as it is reported to a peer: without its remedy, which is for the people here.
 func reason(err error) string {
 	text := err.Error()
 	if p, is := errors.AsType[*problem.Problem](err); is {

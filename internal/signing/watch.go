@@ -11,7 +11,7 @@ import (
 	"earlybench.invalid/earlybench/internal/facts"
 )
 
-// This file observes whether the peers that sign this bench's apps do, for the gate signer.
+// This file observes whether peers are able to sign this bench's apps, for the gate signer.
 
 const (
 	lookEvery  = 30 * time.Second // projects and safes may have changed
@@ -52,7 +52,7 @@ func (s *Signing) Run(ctx context.Context) {
 	}
 }
 
-// Touch has it looked at soon. It does not block.
+// Touch makes Run check soon. It does not block.
 func (s *Signing) Touch() {
 	select {
 	case s.wake <- struct{}{}:
@@ -60,8 +60,8 @@ func (s *Signing) Touch() {
 	}
 }
 
-// observe looks at what signs each app, and records what has changed. Of apps that this bench signs nothing is on record,
-// unless a peer has signed them before.
+// observe checks what signs each app, and records changes. Nothing is recorded for apps that this bench signs,
+// unless a peer signed them before.
 func (s *Signing) observe(ctx context.Context) error {
 	all, err := s.cfg.Identities(ctx)
 	if err != nil {

@@ -7,7 +7,7 @@ import (
 )
 
 // Held is a command that has the streams of this process, and ends with it: another process of this program holds it,
-// which ends it with all that it has started once this process has ended, however that came.
+// and ends it, with everything that it started, once this process has ended in any way.
 type Held struct {
 	Holder   []string // arguments with which this program calls Hold; those of the command follow
 	Command  []string
@@ -17,5 +17,5 @@ type Held struct {
 	Grace    time.Duration // how long it has when it is to end
 }
 
-// Run runs it, until it ends or ctx does. The error is of the kind of exec's.
+// Run runs it until it or ctx ends. The error is like that of exec.
 func (h Held) Run(ctx context.Context) error { return h.run(ctx) }

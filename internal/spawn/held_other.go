@@ -9,7 +9,7 @@ import (
 	"os/exec"
 )
 
-// run starts the command itself: here nobody ends it where this process is killed.
+// run starts the command itself: on this system nothing ends it if this process is killed.
 func (h Held) run(ctx context.Context) error {
 	cmd := exec.CommandContext(ctx, h.Command[0], h.Command[1:]...)
 	cmd.Env = append(os.Environ(), h.Env...)

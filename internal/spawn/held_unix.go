@@ -47,7 +47,7 @@ func (h Held) run(ctx context.Context) error {
 }
 
 // Hold is what the holder does. args are those that follow "--". It returns the exit code of the command; as shells do
-// it, 128 and the number of the signal that has ended it.
+// it, 128 plus the number of the signal that killed it.
 func Hold(args []string) (code int, err error) {
 	if len(args) < 3 {
 		return 0, errors.New("a command is held by this program itself")

@@ -12,7 +12,7 @@ import (
 )
 
 // Run runs a command made with exec.CommandContext and returns the last bytes of what it
-// printed, at most so many.
+// printed, up to a limit.
 func Run(cmd *exec.Cmd, most int) (printed string, err error) {
 	out := &tail{most: most}
 	cmd.Stdout, cmd.Stderr = out, out

@@ -20,7 +20,7 @@ func roots(info fs.FileInfo) bool {
 	return ok && st.Uid == 0
 }
 
-// open opens a file that is nobody's link, or makes it.
+// open opens a file, which must not be a link, or creates it.
 func open(name string) (*os.File, error) {
 	return os.OpenFile(name, os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
 }

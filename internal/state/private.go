@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 )
 
-// private makes a directory its owner's alone, and refuses one that is not the caller's, or in which
+// private restricts a directory to its owner, and refuses one that is not the caller's, or in which
 // something is a link or somebody else's: what is written below it must not go elsewhere.
 func private(dir string) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {

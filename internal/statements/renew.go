@@ -63,7 +63,7 @@ func (s *Statements) stillIn(serials []string) (out []string) {
 	return out
 }
 
-// renewDue renews what ends soon, as far as nobody is needed for it.
+// renewDue renews what ends soon, if no person is needed for it.
 func (s *Statements) renewDue(ctx context.Context) {
 	acc, err := s.cfg.Account()
 	if err != nil {

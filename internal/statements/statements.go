@@ -194,7 +194,7 @@ func (s *Statements) again(ctx context.Context) error {
 	return nil
 }
 
-// Ask is what is to be asked an authority for.
+// Ask is what to request from an authority.
 type Ask struct {
 	Kind     statement.Kind
 	Key      string   // thumbprint of the developer's key; "" for the bench's development key

@@ -146,7 +146,7 @@ func (s *Statements) putSuccessors(ctx context.Context, k *keeper.Keeper) {
 // putAgainEvery is how long after a failure a successor is put again.
 const putAgainEvery = time.Minute
 
-// turn reports whether something is to be tried now, and notes when it would be tried again.
+// turn reports whether something should be tried now, and notes when to try it again.
 func (s *Statements) turn(what string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()

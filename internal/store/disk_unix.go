@@ -8,7 +8,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Free is how much this user may still write where a directory is, in bytes.
+// Free is how much this user can still write to the disk of a directory, in bytes.
 func Free(dir string) (int64, error) {
 	var s unix.Statfs_t
 	if err := unix.Statfs(dir, &s); err != nil {

@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// Free is how much this user may still write where a directory is, in bytes.
+// Free is how much this user can still write to the disk of a directory, in bytes.
 func Free(dir string) (int64, error) {
 	name, err := windows.UTF16PtrFromString(dir)
 	if err != nil {

@@ -61,7 +61,7 @@ type Span struct {
 
 const mapHead = 40 // bytes of the map before its counts
 
-// Begin begins to keep a file of a digest and size, or goes on with it. There must be room
+// Begin starts to store a file with a digest and size, or continues it. There must be room
 // for it on the disk. A file is kept by one caller at a time. The error is [fs.ErrExist] if
 // the file is there.
 func (f Files) Begin(digest string, size int64) (*Partial, error) {
@@ -192,7 +192,7 @@ func (p *Partial) Leave(s Span) {
 	p.taken[s.n] = false
 }
 
-// Write keeps the next bytes of a span that was taken, and moves its beginning. Bytes beyond
+// Write stores the next bytes of a span that was taken, and moves its beginning. Bytes past
 // its end are an error.
 func (p *Partial) Write(s *Span, b []byte) error {
 	if int64(len(b)) > s.To-s.From {
@@ -280,7 +280,7 @@ func (p *Partial) Finish() error {
 	return os.Remove(path + ".map")
 }
 
-// Close ends it; what has come is kept.
+// Close ends it; the bytes received so far are kept.
 func (p *Partial) Close() error {
 	err := p.close()
 	<-p.hashing

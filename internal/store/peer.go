@@ -75,7 +75,7 @@ func (s *Store) Peers(ctx context.Context) ([]Peer, error) {
 	}, `SELECT name, key, addresses, via, via_key, rights, added FROM peer ORDER BY name`)
 }
 
-// AddPeer keeps a peer. used is the digest of the invitation by which it has become one, which is used up with
+// AddPeer saves a peer. used is the digest of the invitation that made it one, which is used up by
 // that; "" for none.
 func (s *Store) AddPeer(ctx context.Context, p Peer, used string) error {
 	return s.change(ctx, "peer.changed", p.Name, func(tx *sql.Tx) error {

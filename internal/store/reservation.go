@@ -35,7 +35,7 @@ type Reservation struct {
 	Ended   time.Time        `json:"ended,omitzero"`
 	Reason  string           `json:"reason,omitempty"` // why it has ended, or what it waits for
 	Devices []ReservedDevice `json:"devices"`
-	// Aside holds why devices will not do, by their ids, or by peer and handle there.
+	// Aside holds why devices are not suitable, by their ids, or by peer and handle there.
 	Aside map[string]string `json:"aside,omitempty"`
 }
 

@@ -144,7 +144,7 @@ const reserveBytes = 8 << 20
 
 func (f Files) reserve() string { return filepath.Join(filepath.Dir(f.Dir), ".reserve") } // beside the files
 
-// KeepReserve takes the room, if there is plenty.
+// KeepReserve takes up the room, if there is plenty.
 func (f Files) KeepReserve() error {
 	if _, err := os.Stat(f.reserve()); err == nil {
 		return nil

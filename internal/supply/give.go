@@ -10,10 +10,10 @@ import (
 	"earlybench.invalid/earlybench/internal/keeper"
 )
 
-// giveWithin is how long a host may take to have a device that it was given.
+// giveWithin is how long it may take until a host has a device that it was given.
 const giveWithin = 10 * time.Second
 
-// Give has a device pass to another host, or back to this bench: to is the name of a host, or
+// Give passes a device to another host, or back to this bench: to is the name of a host, or
 // bench's own name. It returns once that was seen.
 func (s *Supply) Give(ctx context.Context, handle, to, bench string) error {
 	k, err := s.Rack.Find(handle)

@@ -25,7 +25,7 @@ type fetchArgs struct {
 	Offer depot.Offer `json:"offer"`
 }
 
-// Pack is a support pack that is here, or comes.
+// Pack is a support pack that is here or being fetched.
 type Pack struct {
 	Offer   depot.Offer
 	Depot   string   // where it comes from; "" for a file that a person gave
@@ -143,7 +143,7 @@ func (s *Supply) holdFetch(_ context.Context, j job.Job) (func(), error) {
 	}, nil
 }
 
-// tell tells that a pack comes, or comes no longer.
+// tell reports that a pack is being fetched, or no longer is.
 func (s *Supply) tell(name string) {
 	s.Again()
 	if err := s.Store.Tell(context.Background(), "support.changed", name); err != nil {
@@ -171,7 +171,7 @@ func (s *Supply) fetch(ctx context.Context, run *job.Run) (any, error) {
 	return nil, s.readPacks(ctx)
 }
 
-// bring fetches the file of an offer, unless it is here.
+// bring fetches the file of an offer, unless it is already here.
 func (s *Supply) bring(ctx context.Context, run *job.Run, from string, o *depot.Offer) error {
 	p, err := s.Files.Begin(o.File.SHA256, o.File.Size)
 	if errors.Is(err, fs.ErrExist) {

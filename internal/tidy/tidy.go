@@ -20,7 +20,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// Rules say how long what is kept.
+// Rules say how long things are kept.
 type Rules struct {
 	Tryouts time.Duration `json:"tryouts"` // and the newest of each app on each device in any case
 	Jobs    time.Duration `json:"jobs"`    // that have ended
@@ -35,13 +35,13 @@ const day = 24 * time.Hour
 // Usual are the rules until somebody sets others.
 var Usual = Rules{Tryouts: 180 * day, Jobs: 90 * day, Apps: 30 * day, Packs: 60 * day, Audit: 400 * day, Most: 8 << 30}
 
-// leftFor is how long a file may be there that no record names: its record may be about to be written.
+// leftFor is how long a file without a record is kept, since its record may be about to be written.
 const leftFor = time.Hour
 
-// partialsFor is how long what has come of a file is kept while nothing more comes.
+// partialsFor is how long a partly received file is kept without progress.
 const partialsFor = 30 * day
 
-// Row is what of one kind can go.
+// Row is what can be removed of one kind.
 type Row struct {
 	Kind  string // tryouts, jobs, …
 	Name  string // of a single thing; "" for several
@@ -53,7 +53,7 @@ type Row struct {
 	drop func(context.Context) error
 }
 
-// Plan is what can go, and what would stay.
+// Plan is what can be removed, and what would stay.
 type Plan struct {
 	Rules   Rules
 	Rows    []Row
@@ -78,7 +78,7 @@ type Tidy struct {
 
 const setting = "tidy.rules"
 
-// Rules returns the rules that hold.
+// Rules returns the current rules.
 func (t *Tidy) Rules(ctx context.Context) (Rules, error) {
 	text, err := t.Store.Setting(ctx, setting)
 	r := Usual
@@ -112,7 +112,7 @@ func (t *Tidy) SetRules(ctx context.Context, r Rules) error {
 	return t.Store.SetSetting(ctx, setting, string(raw))
 }
 
-// Look says what can go now.
+// Look returns what can be removed now.
 func (t *Tidy) Look(ctx context.Context) (Plan, error) {
 	rules, err := t.Rules(ctx)
 	if err != nil {
@@ -132,7 +132,7 @@ func (t *Tidy) Look(ctx context.Context) (Plan, error) {
 	return p, err
 }
 
-// measure looks how much room all takes. What can go still counts among the files.
+// measure measures the room that everything takes. What can be removed still counts among the files.
 func (t *Tidy) measure(ctx context.Context, p *Plan) (err error) {
 	all, err := t.Files.Left(nil)
 	if err != nil {
@@ -150,7 +150,7 @@ func (t *Tidy) measure(ctx context.Context, p *Plan) (err error) {
 	return err
 }
 
-// Do drops what can go, and returns what went. What fails is named; the rest goes.
+// Do removes what can be removed, and returns it. Failures are named; the rest is removed.
 func (t *Tidy) Do(ctx context.Context) (Plan, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -192,7 +192,7 @@ func drop(ctx context.Context, rows []Row) (gone []Row, errs []error) {
 // every is how often it is done without being asked.
 const every = 6 * time.Hour
 
-// Run does it regularly until ctx ends.
+// Run does that regularly until ctx ends.
 func (t *Tidy) Run(ctx context.Context) {
 	t.keepReserve()
 	for clock.Sleep(ctx, clock.System{}, every) == nil {

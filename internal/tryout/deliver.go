@@ -17,9 +17,9 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// This file has what a delivery needs: an app is built on one bench, and signed and put onto a device by another one.
+// This file has what a delivery needs: an app is built on one bench, and signed and installed by another one.
 
-// BuildFor builds an app as a phase of a job that is none of this package's.
+// BuildFor builds an app as a phase of another package's job.
 func (t *Tryouts) BuildFor(ctx context.Context, run *job.Run, app, build string, unattended bool) (*appfile.Project, error) {
 	w := &work{Tryouts: t, run: run, unattended: unattended}
 	if err := w.find(ctx, app, build, ""); err != nil {
@@ -52,7 +52,7 @@ func (t *Tryouts) CanTake(ctx context.Context, k *keeper.Keeper, m *appfile.Mani
 	return err
 }
 
-// Assemble makes the app file of a manifest that was signed, of files that lie in root, and takes it in.
+// Assemble makes the app file of a signed manifest from the files in root, and stores it.
 func (t *Tryouts) Assemble(ctx context.Context, manifest []byte, s developer.Signature, root fs.FS) (store.AppFile, error) {
 	sum, size, err := t.Files.Make(func(out io.Writer) error { return appfile.Assemble(out, manifest, s, root) })
 	if err != nil {

@@ -45,7 +45,7 @@ type Tryouts struct {
 	// Identity finds one of the bench's signing identities: its certificate, and the id of its key in
 	// the safe.
 	Identity func(ctx context.Context, name string) (certificate *x509.Certificate, item string, err error)
-	// Far has manifests signed by identities of peers.
+	// Far lets manifests be signed with identities of peers.
 	Far Far
 	// FetchKit fetches a kit from the peer at which it is needed.
 	FetchKit func(ctx context.Context, n kit.Need, say func(string)) error
@@ -54,11 +54,11 @@ type Tryouts struct {
 	Clock   clock.Clock
 }
 
-// Far has manifests signed by the identities of peers, NAME@PEER.
+// Far lets manifests be signed with identities of peers, NAME@PEER.
 type Far interface {
-	// Signer signs once that is allowed over there.
+	// Signer signs once that is allowed there.
 	Signer(ctx context.Context, identity string, use safe.Use) (appfile.Signer, error)
-	// Known is the key of one, as it was told last; false where it was never told.
+	// Known is the last known key of one; false if it is not known.
 	Known(ctx context.Context, identity string) (key developer.Public, ok bool)
 }
 
@@ -110,7 +110,7 @@ type Ask struct {
 	// Unattended says that nobody is present: a run that needs a person fails at once.
 	Unattended bool
 	Actor      string
-	// Looks is what a tryout of an app file looks for; nil: the app's project says it, if there is one.
+	// Looks is what a tryout of an app file checks; nil means what the app's project says, if there is one.
 	Looks *appfile.Try
 	Mark  string // one more subject of the job, of one device; "" for none
 }
@@ -282,7 +282,7 @@ type work struct {
 	again         bool   // the phase was begun before, over another way
 }
 
-// backWithin is how long a job that goes on waits for its device.
+// backWithin is how long a resumed job waits for its device.
 const backWithin = 2 * time.Minute
 
 func (t *Tryouts) run(ctx context.Context, run *job.Run) (any, error) {
@@ -359,11 +359,11 @@ func (w *work) do(ctx context.Context) (any, error) {
 	return w.result, err
 }
 
-// mostWays is how often a phase goes on by another way, so that two that fail in turns come to an end.
+// mostWays is how often a phase continues by another way, so that two ways that fail in turns do not go on for ever.
 const mostWays = 20
 
-// goOn does a step. If the link is lost meanwhile and the device is reached by another way, too,
-// the step goes on there: each step finds what was done before.
+// goOn does a step. If the link is lost and the device is also reached by another way,
+// the step continues there: each step finds what was done before.
 func (w *work) goOn(ctx context.Context, s step) (text string, err error) {
 	w.again = false
 	for range mostWays {
@@ -395,12 +395,12 @@ func (w *work) linkLost() bool {
 	}
 }
 
-// use takes a session for what comes.
+// use sets the session for the following steps.
 func (w *work) use(s device.Session) {
 	w.session, w.way = s, w.keeper.WayOf(s)
 }
 
-// end notes at which phase, and how, a run has ended that did not pass.
+// end notes the phase in which a run that did not pass ended, and how.
 func (w *work) end(phase string, err error, stopped bool) {
 	if stopped {
 		w.record.Outcome, w.record.Failed = store.OutcomeStopped, "stopped in the phase "+phase
@@ -413,7 +413,7 @@ func (w *work) end(phase string, err error, stopped bool) {
 	}
 }
 
-// resultSoFar is what a run that failed has to show; nil where that is nothing.
+// resultSoFar is the result of a run that failed; nil if there is none.
 func (w *work) resultSoFar() any {
 	if w.result.Tryout == "" {
 		return nil

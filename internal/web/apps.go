@@ -52,7 +52,7 @@ func (s *Server) startRun(ctx context.Context, in *out[client.Run]) (*accepted, 
 	return &accepted{jobOf(j)}, nil
 }
 
-// deliver has a peer put an app onto a device of its own.
+// deliver makes a peer install an app on one of its devices.
 func (s *Server) deliver(ctx context.Context, r client.Run, devices []string) (*accepted, error) {
 	switch {
 	case r.File != "":

@@ -9,7 +9,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-// feed reads the outbox once for all who follow it. Who does not keep up loses events, and is told so.
+// feed reads the outbox once for all who follow it. A reader that does not keep up loses events, and is told so.
 type feed struct {
 	store *store.Store
 	log   *slog.Logger
@@ -29,7 +29,7 @@ type following struct {
 // mostBehind is how many batches a follower may lag behind.
 const mostBehind = 64
 
-// begin has the feed pass on what comes from now on.
+// begin makes the feed pass on events from now on.
 func (f *feed) begin(ctx context.Context) {
 	last, err := f.store.Last(ctx)
 	if err != nil {

@@ -57,7 +57,7 @@ func (s *Server) handsRoutes() {
 	})
 }
 
-// wanted is what somebody near a device is to do: what is said, or the step that the device needs next.
+// wanted is what somebody near a device should do: the given text, or the next step of the device.
 func (s *Server) wanted(device string, n client.NewHands) (title, text string, err error) {
 	if n.Title != "" {
 		return n.Title, n.Text, nil

@@ -10,10 +10,10 @@ import (
 	"earlybench.invalid/earlybench/client"
 )
 
-// This file holds what the pages for one browser have in common: a phone's, and that of a person who has no bench. Each is
-// served over TLS at an address of its own, which works once.
+// This file holds what the pages for one browser have in common: a phone's, and that of a person without a bench. Each is
+// served over TLS at its own address, which works once.
 
-// strayed is the answer to a request that is not one of the page that is served at a host; nil for none.
+// strayed is the answer to a request that does not belong to the page served at a host; nil for none.
 func strayed(c fiber.Ctx, host string) *client.Problem {
 	origin := "https://" + host
 	switch {

@@ -266,10 +266,10 @@ func (s *Server) enterPersonal(c fiber.Ctx, p *personal) error {
 	return letIn(c, p.cookie(), secret, int(p.key.Ends.Sub(s.Clock.Now())/time.Second))
 }
 
-// forSome are the operations that a key for some devices may ask for: those devices, their screens and logs.
+// forSome are the operations that a key for some devices may use: those devices, their screens and logs.
 var forSome = map[string]bool{"bench": true, "devices": true, "device": true, "/api/v1/events": true, "/api/v1/devices/:handle/screen": true, "/api/v1/devices/:handle/log": true}
 
-// inScope refuses what a key for some devices is not for. Other devices and unknown ones get the same answer.
+// inScope refuses operations that a key for some devices does not cover. Other devices and unknown ones get the same answer.
 func (s *Server) inScope(c fiber.Ctx, a access.Actor, operation string) error {
 	if a.Devices == nil {
 		return nil

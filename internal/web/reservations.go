@@ -88,8 +88,8 @@ func (s *Server) reservationOf(r store.Reservation) client.Reservation {
 	return out
 }
 
-// Choose reads an expression over devices, as all lists of devices take it. Of a peer's device is known what the peer
-// tells; where an expression needs more of it, it is not chosen.
+// Choose reads an expression over devices, as in all lists of devices. About a peer's device only what the peer
+// reports is known; if an expression needs more, the device is not chosen.
 func (s *Server) Choose(text string) (reserve.Choice, error) {
 	all := reserve.Choice{Own: func(*keeper.Keeper) (bool, error) { return true, nil }, Far: func(reserve.Far) (bool, error) { return true, nil }}
 	if text == "" {

@@ -52,8 +52,8 @@ func (s *Server) port(c fiber.Ctx) error {
 	}, func(stream io.Writer) io.Writer { return stream })
 }
 
-// through carries a byte stream of a device over a WebSocket, in binary messages, for as long as its link
-// stands, and the access key of who asks. said is where goes what is sent to the device.
+// through carries a byte stream of a device over a WebSocket, in binary messages, as long as its link
+// is up and the caller's access key is valid. said receives what is sent to the device.
 func (s *Server) through(c fiber.Ctx, open func(context.Context, device.Session) (io.ReadWriteCloser, error), said func(io.Writer) io.Writer) error {
 	if !websocket.FastHTTPIsWebSocketUpgrade(c.RequestCtx()) {
 		return fiber.NewError(fiber.StatusUpgradeRequired, "this address speaks WebSocket only")
@@ -115,7 +115,7 @@ type socket struct {
 	over bool
 }
 
-// cut ends reading and writing, since the handler is about to return: to close it has no effect before that.
+// cut ends reading and writing before the handler returns, since closing has no effect until then.
 func (c *socket) cut() {
 	c.mu.Lock()
 	c.over = true

@@ -193,7 +193,7 @@ func (s *Server) events(c fiber.Ctx) error {
 	})
 }
 
-// reader is one who reads events from a sequence on.
+// reader reads events from a sequence number on.
 type reader struct {
 	server *Server
 	to     sink

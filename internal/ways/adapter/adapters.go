@@ -1,5 +1,5 @@
-// Package adapter implements the way to devices that an adapter speaks for: a program of somebody else, in any
-// language (docs/formats/adapter.md). It runs the adapters, shows them what they may be for, and gives the
+// Package adapter implements the way to devices that an adapter speaks for: a separate program, in any
+// language (docs/formats/adapter.md). It runs the adapters, shows them candidates, and gives the
 // devices that they recognise to the rack.
 package adapter
 
@@ -148,7 +148,7 @@ func wrong(dir string, err error) error {
 		Remedy: "See what is wrong: earlybench adapter check " + plain.Cut(plain.Line(dir), 200)}
 }
 
-// Add takes a copy of an adapter, with its sheet, and runs it.
+// Add copies an adapter, with its sheet, and runs it.
 func (a *Adapters) Add(ctx context.Context, dir, accept string) (adapters.Adapter, error) {
 	a.adding.Lock()
 	defer a.adding.Unlock()

@@ -14,14 +14,14 @@ import (
 	"earlybench.invalid/earlybench/core/plain"
 )
 
-// candidate is something that is there and may be a device of an adapter's.
+// candidate is something that may be a device of an adapter.
 type candidate struct {
 	adapter.Candidate
 	info os.FileInfo // of its device file, as it was found; nil if it has none
 }
 
-// is reports whether it is the same thing as another of its name, and not one that has taken its place. What an
-// announced service says of itself may change meanwhile.
+// is reports whether it is the same thing as another of its name, and not a replacement. The text of an
+// announced service may change.
 func (c candidate) is(other candidate) bool {
 	if (c.info == nil) != (other.info == nil) || c.info != nil && !os.SameFile(c.info, other.info) {
 		return false
@@ -29,7 +29,7 @@ func (c candidate) is(other candidate) bool {
 	return c.Kind == other.Kind && c.Address == other.Address && c.Port == other.Port && c.USB == other.USB && c.Serial == other.Serial
 }
 
-// withFile looks at the device file of a candidate; false if it is not there.
+// withFile adds the device file of a candidate; false if it does not exist.
 func withFile(c adapter.Candidate) (candidate, bool) {
 	info, err := os.Stat(c.Path)
 	if err != nil || info.IsDir() {
@@ -38,7 +38,7 @@ func withFile(c adapter.Candidate) (candidate, bool) {
 	return candidate{c, info}, true
 }
 
-// files are the device files that the adapter may use and that are there.
+// files are the existing device files that the adapter may use.
 func (r *runner) files() (out []candidate) {
 	for _, pattern := range r.manifest.Rights.Files {
 		found, err := filepath.Glob(pattern)
@@ -54,7 +54,7 @@ func (r *runner) files() (out []candidate) {
 	return out
 }
 
-// usb are the devices on the computer's USB for which the adapter may be.
+// usb are the devices on the computer's USB that the adapter may be for.
 func (r *runner) usb() (out []candidate) {
 	if len(r.manifest.Rights.USB) == 0 {
 		return nil
@@ -71,7 +71,7 @@ func (r *runner) usb() (out []candidate) {
 	return out
 }
 
-// announced is what is announced on the network for which an adapter may be.
+// announced is what is announced on the network and an adapter may be for.
 type announced struct {
 	browsers []*dnssd.Browser
 

@@ -30,7 +30,7 @@ type part struct {
 	trouble string         // why the program does not run
 }
 
-// Times of running a program again that has ended.
+// Pauses before a program that has ended is run again.
 const (
 	firstPause = time.Second
 	mostPause  = time.Minute
@@ -44,10 +44,10 @@ func (d *part) leave() {
 	<-d.ended
 }
 
-// errNotOurs is a candidate that is none of the adapter's devices.
+// errNotOurs is the error for a candidate that is not one of the adapter's devices.
 var errNotOurs = errors.New("it is not a device of this adapter")
 
-// run runs the program again and again, unless it says that the candidate is none of its devices.
+// run runs the program again and again, unless it says that the candidate is not one of its devices.
 func (d *part) run(ctx context.Context) {
 	for pause := firstPause; ctx.Err() == nil; pause = min(2*pause, mostPause) {
 		began := time.Now()
@@ -134,7 +134,7 @@ func (d *part) once(ctx context.Context) error {
 	}
 }
 
-// howItEnded is how an adapter's program has ended, where that says more than err.
+// howItEnded is how an adapter's program ended, if that says more than err.
 func howItEnded(p *fence.Process, err error) error {
 	select {
 	case <-p.Ended():
@@ -163,7 +163,7 @@ func (d *part) fence() (fence.Config, adapter.Hello, error) {
 // place is where the adapter reaches the device, for people.
 func (d *part) place() string { return d.runner.manifest.Adapter + " " + d.candidate.Device }
 
-// directory is the name of the directory that the adapter has for the candidate. Names on a network are anybody's.
+// directory is the name of the adapter's directory for the candidate. Names on a network can be chosen by anybody.
 func (d *part) directory() string {
 	if d.candidate.Kind == adapter.KindNetwork {
 		sum := sha256.Sum256([]byte(d.candidate.Device))

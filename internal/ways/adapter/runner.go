@@ -11,8 +11,8 @@ import (
 	"earlybench.invalid/earlybench/core/plain"
 )
 
-// runner runs one adapter: its program once for each candidate that is there, so that what is wrong with one
-// device, or with what the program does for it, harms no other.
+// runner runs one adapter: its program once for each candidate, so that a problem with one
+// device, or with the program for it, does not affect the others.
 type runner struct {
 	adapters  *Adapters
 	dir       string
@@ -30,7 +30,7 @@ type runner struct {
 	parts   map[string]*part // by what the candidate is called
 }
 
-// lookEvery is how often it is looked what there is that the adapter could be for.
+// lookEvery is how often candidates are looked for.
 const lookEvery = 250 * time.Millisecond
 
 // mostParts is how many programs of one adapter run at once, whatever is announced on the network.
@@ -54,7 +54,7 @@ func (r *runner) run(ctx context.Context) {
 	}
 }
 
-// look begins with candidates that have appeared, and ends with those that have gone, or are others now.
+// look starts candidates that have appeared, and ends those that have gone or were replaced.
 func (r *runner) look(ctx context.Context, heard *announced) {
 	here := map[string]candidate{}
 	for _, list := range [][]candidate{r.files(), r.usb(), heard.list()} {
@@ -106,7 +106,7 @@ func (r *runner) partsWhere(is func(string, *part) bool) (out []*part) {
 // mostLog is how many lines of an adapter's log are kept.
 const mostLog = 50
 
-// says keeps a line of the adapter's log, or of what it did wrong.
+// says stores a line of the adapter's log, or of its mistakes.
 func (r *runner) says(line string) {
 	line = plain.Cut(plain.Line(line), 500)
 	r.mu.Lock()

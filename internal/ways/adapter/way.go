@@ -42,7 +42,7 @@ func (w *Way) Pins() bool { return false }
 
 func (w *Way) stop() { w.once.Do(func() { close(w.ended) }) }
 
-// Run has the adapter speak for the device until that is gone, or the adapter ends.
+// Run lets the adapter speak for the device until the device is gone or the adapter ends.
 func (w *Way) Run(ctx context.Context, to ways.Sink) error {
 	defer close(w.done)
 	close(w.began)

@@ -133,7 +133,7 @@ func (a *Air) Close() error {
 	return err
 }
 
-// appeared takes an announcement. It reports whether it is that of a device on record.
+// appeared handles an announcement. It reports whether it is from a device on record.
 func (a *Air) appeared(f dnssd.Found) bool {
 	a.mu.Lock()
 	h := a.heard[f.Instance]
@@ -160,7 +160,7 @@ func addresses(f dnssd.Found) []string {
 	return out
 }
 
-// disappeared takes a goodbye, or that an announcement was not repeated.
+// disappeared handles a goodbye, or an announcement that was not repeated.
 func (a *Air) disappeared(name string) {
 	a.mu.Lock()
 	h := a.heard[name]
@@ -176,7 +176,7 @@ func (a *Air) disappeared(name string) {
 	}
 }
 
-// recognise finds the device on record that an announcement is of; nil for none. The lock is
+// recognise finds the device on record that sent an announcement; nil for none. The lock is
 // held.
 func (a *Air) recognise(h *heard) *keeper.Keeper {
 	if h.Text[link.TextVersion] != link.AnnouncementVersion {
@@ -190,7 +190,7 @@ func (a *Air) recognise(h *heard) *keeper.Keeper {
 	return k
 }
 
-// Again looks again who is heard, after keys were pinned or devices forgotten. It does not block.
+// Again identifies again what is heard, after keys were pinned or devices forgotten. It does not block.
 func (a *Air) Again() {
 	select {
 	case a.news <- struct{}{}:
@@ -198,7 +198,7 @@ func (a *Air) Again() {
 	}
 }
 
-// againEvery is how often at most who is heard is looked at again.
+// againEvery is the shortest time between two such identifications.
 const againEvery = 200 * time.Millisecond
 
 func (a *Air) recogniseLater() {
@@ -245,7 +245,7 @@ func (a *Air) recogniseAll() {
 	}
 }
 
-// reach has a device reached where a candidate says.
+// reach connects to a device at a candidate's address.
 func (a *Air) reach(k *keeper.Keeper, c candidate) {
 	id := k.Device().ID
 	a.mu.Lock()
@@ -282,17 +282,17 @@ func (a *Air) newName() string {
 	return fmt.Sprintf("heard-%d", a.named)
 }
 
-// Changed has it told, soon, that the list has changed.
+// Changed reports, soon, that the list has changed.
 func (a *Air) Changed() {
 	a.mu.Lock()
 	a.tell()
 	a.mu.Unlock()
 }
 
-// tell has it told that the list has changed, soon. The lock is held.
+// tell reports, soon, that the list has changed. The lock is held.
 func (a *Air) tell() { a.told = true }
 
-// tellEvery is how often at most it is told that the list has changed.
+// tellEvery is the shortest time between two reports that the list has changed.
 const tellEvery = 250 * time.Millisecond
 
 func (a *Air) tellLater() {

@@ -19,7 +19,7 @@ const (
 	observeAtMost = time.Minute
 )
 
-// quietFor is after how long without any announcement of another device the networks count as such
+// quietFor is the time without any announcement of another device after which the networks count as such
 // that carry none.
 const quietFor = 20 * time.Second
 
@@ -32,7 +32,7 @@ type observed struct {
 }
 
 // observe observes, for devices that are not reached without a cable, what this computer sees of the
-// network, so that it can be told why.
+// network, so that it can be explained why.
 func (a *Air) observe() {
 	before := map[string]observed{}
 	begun := time.Now()

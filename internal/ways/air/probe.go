@@ -11,10 +11,10 @@ import (
 	"earlybench.invalid/earlybench/internal/network"
 )
 
-// probeEvery is how often addresses are tried at which nobody answers.
+// probeEvery is how often addresses without an answer are tried.
 const probeEvery = 10 * time.Second
 
-// probe tries the addresses at which devices may be that are not heard.
+// probe tries the addresses of devices that are not heard.
 func (a *Air) probe() {
 	for a.ctx.Err() == nil {
 		changed := a.networksChanged()
@@ -30,7 +30,7 @@ func (a *Air) probe() {
 	}
 }
 
-// wakeAll has every way look whether its device is still there.
+// wakeAll makes every way check whether its device is still there.
 func (a *Air) wakeAll() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -86,7 +86,7 @@ func (a *Air) probeAll() {
 	probing.Wait()
 }
 
-// probeOne looks who is at an address, and has a device on record reached there.
+// probeOne finds out who is at an address, and connects to a device on record there.
 func (a *Air) probeOne(address string) {
 	key, err := a.look(a.ctx, address)
 	if a.ctx.Err() != nil {

@@ -59,7 +59,7 @@ func (w *Way) Place() ways.Place {
 // Scope is that of the time in which the device is heard without a break.
 func (w *Way) Scope() string { return w.scope }
 
-// Pins is false: anybody on the network may announce himself.
+// Pins is false: anybody on the network may announce themselves.
 func (w *Way) Pins() bool { return false }
 
 func (w *Way) wake() {
@@ -164,8 +164,8 @@ const (
 )
 
 // try tries each candidate, and stays with the first that is the device until the session ends.
-// Somebody else who answers at an address that is only known from before is no news: addresses
-// are given to others.
+// Somebody else who answers at an address that is only known from before is not worth reporting: addresses
+// are reassigned.
 func (w *Way) try(ctx context.Context, to ways.Sink) error {
 	var worst error
 	for _, c := range w.all() {
@@ -194,7 +194,7 @@ func (w *Way) try(ctx context.Context, to ways.Sink) error {
 	return worst
 }
 
-// doubt has an announcement confirmed at whose address nobody answers.
+// doubt asks for confirmation of an announcement if nobody answers at its address.
 func (a *Air) doubt(name string) {
 	a.mu.Lock()
 	b := a.browser
@@ -204,8 +204,8 @@ func (a *Air) doubt(name string) {
 	}
 }
 
-// dial links to the device at an address. Whoever proves another key is not the device: what was
-// announced is a hint, and moves nothing.
+// dial links to the device at an address. Whoever proves another key is not the device: an
+// announcement is only a hint, and changes nothing.
 func (w *Way) dial(ctx context.Context, address string, to ways.Sink) (*session, error) {
 	return w.air.dial(ctx, address, func(key string) error {
 		if err := device.Pinned(w.keeper.Device().Key)(key); err != nil {
@@ -221,7 +221,7 @@ type session struct {
 	heard *network.Heard
 }
 
-// dial links to whoever is at an address, unless accept refuses his key.
+// dial links to whoever is at an address, unless accept refuses the key.
 func (a *Air) dial(ctx context.Context, address string, accept func(key string) error) (*session, error) {
 	ctx, cancel := context.WithTimeout(ctx, dialWithin)
 	defer cancel()

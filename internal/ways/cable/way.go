@@ -330,7 +330,7 @@ const (
 	dialWithin = 20 * time.Second
 )
 
-// A device of which the bench itself has let go is busy for a moment, which is no sign of
+// A device that the bench itself has just released is busy for a moment, which does not mean that there is
 // another holder.
 const (
 	freeWithin = time.Second

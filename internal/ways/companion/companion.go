@@ -104,7 +104,7 @@ func (c *Companions) Close() {
 // againEvery is how often at most the sessions are looked at again.
 const againEvery = 100 * time.Millisecond
 
-// Again looks again through whom others are heard, and who that is. It does not block.
+// Again identifies again which devices are heard through which. It does not block.
 func (c *Companions) Again() {
 	select {
 	case c.news <- struct{}{}:
@@ -170,7 +170,7 @@ func (c *Companions) follow(ctx context.Context, k *keeper.Keeper, f *follow) {
 	c.take(k, f, nil)
 }
 
-// take notes all that is heard through a device, by a session.
+// take notes everything that is heard through a device, by a session.
 func (c *Companions) take(k *keeper.Keeper, f *follow, all []device.Companion) {
 	id, now := k.Device().ID, c.cfg.Clock.Now()
 	c.mu.Lock()
@@ -207,10 +207,10 @@ func (c *Companions) take(k *keeper.Keeper, f *follow, all []device.Companion) {
 	}
 }
 
-// mostEntries bounds of how many it is remembered how people speak of them.
+// mostEntries bounds the remembered names of entries.
 const mostEntries = 1000
 
-// entry is how people speak of what is heard at a place: the same as before, if it was heard before. The
+// entry is the name of what is heard at a place: the same as before, if it was heard before. The
 // lock is held.
 func (c *Companions) entry(at place) string {
 	if c.entries[at] == "" {
@@ -223,7 +223,7 @@ func (c *Companions) entry(at place) string {
 	return c.entries[at]
 }
 
-// recogniseAll finds the devices on record that are heard, and has them reached.
+// recogniseAll finds the devices on record that are heard, and connects to them.
 func (c *Companions) recogniseAll() {
 	type found struct {
 		k   *keeper.Keeper
@@ -325,13 +325,13 @@ type session struct {
 }
 
 // openWithin bounds waking a device and connecting to it, linkWithin setting up the link: a device
-// gives that up after 15 s, and it is better known that nothing has come than that it has ended.
+// gives that up after 15 s, and it is more helpful to report that nothing came than that the connection ended.
 const (
 	openWithin = 20 * time.Second
 	linkWithin = 10 * time.Second
 )
 
-// dial links to whoever is heard there, unless accept refuses his key.
+// dial links to whoever is heard there, unless accept refuses the key.
 func (c *Companions) dial(ctx context.Context, at candidate, accept func(key string) error) (*session, error) {
 	opening, opened := context.WithTimeout(ctx, openWithin)
 	defer opened()

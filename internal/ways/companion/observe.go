@@ -7,8 +7,8 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 )
 
-// observeEvery is how often it is looked which devices might be those that are heard and were not
-// introduced; nearFor is for how long that is observed again at latest.
+// observeEvery is how often possible matches are looked for, for devices that are heard and were not
+// introduced; nearFor is the longest time until that is observed again.
 const (
 	observeEvery = time.Second
 	nearFor      = time.Minute

@@ -127,7 +127,7 @@ func (w *Way) hopeful() bool {
 	return w.linked != nil || len(w.candidates) > 0
 }
 
-// Wake has the device woken, until a session is up or ctx ends.
+// Wake wakes the device, until a session is up or ctx ends.
 func (w *Way) Wake(ctx context.Context) error {
 	var last error
 	for {
@@ -163,7 +163,7 @@ func (w *Way) Wake(ctx context.Context) error {
 
 var errGone = errors.New("no device hears it any more")
 
-// answer tells those who wait how an attempt has ended.
+// answer tells those who wait how an attempt ended.
 func (w *Way) answer(err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -173,7 +173,7 @@ func (w *Way) answer(err error) {
 	}
 }
 
-// next is the candidate that is to be tried now, if there is one: a device that is asleep is left
+// next is the candidate to try now, if there is one: a device that is asleep is left
 // alone until it is wanted.
 func (w *Way) next() (c candidate, try, any bool) {
 	w.mu.Lock()
@@ -261,7 +261,7 @@ func (w *Way) wait(ctx context.Context, to ways.Sink, long time.Duration) bool {
 	return true
 }
 
-// mostOthers bounds of how many it is remembered that they have another key.
+// mostOthers bounds the remembered candidates with another key.
 const mostOthers = 100
 
 // isAnother notes that somebody with another key has answered, and reports whether the device is
@@ -290,7 +290,7 @@ func (w *Way) waitForKey(ctx context.Context, to ways.Sink) {
 	}
 }
 
-// heard observes what a handset tells of the device.
+// heard observes what a handset reports about the device.
 func (w *Way) heard(c candidate, to ways.Sink) {
 	now := w.of.cfg.Clock.Now()
 	to.Observe(
@@ -299,7 +299,7 @@ func (w *Way) heard(c candidate, to ways.Sink) {
 		fact.Fact{Key: fact.Asleep, Value: fact.Of(!c.slept.IsZero()), Source: fact.Device, At: now})
 }
 
-// settle is how long after the end of a link a handset may take to tell that the device fell asleep.
+// settle is how long after the end of a link a handset may take to report that the device fell asleep.
 const settle = time.Second
 
 // try links to the device, and uses the session until it ends. An error is why there was none, or
@@ -344,7 +344,7 @@ func (w *Way) try(ctx context.Context, c candidate, to ways.Sink) error {
 	return c.trouble(ctx, why, 0)
 }
 
-// fellAsleep reports whether a handset tells, at latest in a moment, that the device is asleep or gone.
+// fellAsleep reports whether a handset reports, within a moment, that the device is asleep or gone.
 func (w *Way) fellAsleep(ctx context.Context) bool {
 	late := time.After(settle)
 	for {

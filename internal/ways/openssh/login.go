@@ -21,8 +21,8 @@ var errLooked = errors.New("only the key was asked for")
 // model is the code of the model of which such devices are.
 const model = "ssh"
 
-// Login puts a server's device on record, once a person has confirmed its key. Where it does not know the
-// bench's key, the password lets that in, and is kept nowhere.
+// Login puts a server's device on record, once a person has confirmed its key. If it does not know the
+// bench's key, the password is used to add the key, and is not stored.
 func (s *Servers) Login(ctx context.Context, l network.Login) (string, error) {
 	e, err := s.find(l.Name)
 	if err != nil {
@@ -54,7 +54,7 @@ func (s *Servers) Login(ctx context.Context, l network.Login) (string, error) {
 	return k.Device().Handle, s.belongs(ctx, k, t.String())
 }
 
-// letIn logs in by the bench's key, after it was let in by the password where that is needed.
+// letIn logs in with the bench's key, after adding the key with the password if that is needed.
 func (s *Servers) letIn(ctx context.Context, t target, e network.Entry, l network.Login) (*shell.Session, error) {
 	accept, err := s.accepts(e, l)
 	if err != nil {
@@ -92,7 +92,7 @@ func (s *Servers) letIn(ctx context.Context, t target, e network.Entry, l networ
 		Remedy: "Find out which file its server reads keys from (AuthorizedKeysFile), and add this line there: " + s.ownLine()}
 }
 
-// comment says in ~/.ssh/authorized_keys whose the key is.
+// comment names the owner of the key in ~/.ssh/authorized_keys.
 func (s *Servers) comment() string { return "early-bench " + s.cfg.Bench() }
 
 // ownLine is the line that lets the bench's key in.

@@ -1,6 +1,6 @@
-// Package openssh implements the way to devices that have nothing of ours but an SSH server: any board
-// or computer with Linux, also the bench's own. A person gives the address and confirms the device key;
-// where the device does not know the bench's key yet, its password lets that in, once.
+// Package openssh implements the way to devices that have only an SSH server: any board
+// or computer with Linux, including the bench's own. A person gives the address and confirms the device key;
+// if the device does not know the bench's key yet, its password is used once to add it.
 package openssh
 
 import (
@@ -86,7 +86,7 @@ func (s *Servers) Start(ctx context.Context) error {
 	return nil
 }
 
-// lookEvery is how often it is looked who is at addresses at which nobody was found.
+// lookEvery is how often addresses where nobody was found are tried again.
 const lookEvery = 10 * time.Second
 
 func (s *Servers) lookAgain() {
@@ -163,7 +163,7 @@ func (s *Servers) find(name string) (network.Entry, error) {
 	return network.Entry{}, &problem.Problem{Kind: problem.NotFound, Text: fmt.Sprintf("No SSH server is called %.60q.", name), Remedy: "List them: earlybench network. Add one: earlybench network add ssh://USER@ADDRESS."}
 }
 
-// Add keeps the address of a server, and looks which key it shows.
+// Add saves the address of a server, and finds out which key it shows.
 func (s *Servers) Add(ctx context.Context, address string) (network.Entry, error) {
 	t, err := parse(address)
 	if err != nil {
@@ -184,7 +184,7 @@ func (s *Servers) Add(ctx context.Context, address string) (network.Entry, error
 	return s.find(address)
 }
 
-// look looks which key is shown at an address. A device on record is reached there.
+// look finds out which key is shown at an address. A device on record is reached there.
 func (s *Servers) look(ctx context.Context, address string) error {
 	s.mu.Lock()
 	v := s.servers[address]
@@ -214,7 +214,7 @@ func (s *Servers) look(ctx context.Context, address string) error {
 	return nil
 }
 
-// belongs records that a device has answered at an address, and has it reached there.
+// belongs records that a device has answered at an address, and connects to it there.
 func (s *Servers) belongs(ctx context.Context, k *keeper.Keeper, address string) error {
 	if err := s.cfg.Records.Answered(ctx, address, k.Device().ID, s.cfg.Clock.Now()); err != nil {
 		return err

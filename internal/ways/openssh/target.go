@@ -13,7 +13,7 @@ import (
 	"earlybench.invalid/earlybench/internal/network"
 )
 
-// target is who logs in where.
+// target is a user at an SSH server.
 type target struct {
 	user    string
 	address string // host and port

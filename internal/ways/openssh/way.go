@@ -42,8 +42,8 @@ func (w *Way) Pins() bool { return false }
 // stop ends the way.
 func (w *Way) stop() { close(w.ended) }
 
-// Times of connecting, and of waiting until it is tried again. A server that lets nobody in is left alone
-// for longer: it may shut out who tries too often.
+// Limits of connecting, and pauses between attempts. A server that lets nobody in is left alone
+// for longer: it may lock out clients that try too often.
 const (
 	connectWithin = 5 * time.Second
 	dialWithin    = 20 * time.Second

@@ -1,4 +1,4 @@
-// Package remote implements the way to a device that a peer lends: the device link over a stream that the peer passes
+// Package remote implements the way to a device that a peer lends: the device link over a stream that the peer forwards
 // on (docs/formats/peer.md). Who is reached is decided by the device key alone.
 package remote
 
@@ -73,7 +73,7 @@ func (w *Way) Place() ways.Place { return ways.Place{Port: w.loan.Handle() + " o
 // Scope is that of the loan, while this bench runs.
 func (w *Way) Scope() string { return w.scope }
 
-// Pins is false: the key is that which the peer has told.
+// Pins is false: the peer has reported the key.
 func (w *Way) Pins() bool { return false }
 
 const (
