@@ -34,7 +34,7 @@ func TestADeviceOfAnotherBenchIsBorrowedByThePageAlone(t *testing.T) {
 
 	// Whoever is near answers on a page that shows this and nothing else.
 	d.ok("hands", "ask", "heron-9", "--title", "Lay it on its back", "--text", "For a picture of its front.")
-	b.sees("Somebody at harbour-desk is asked: Lay it on its back. For a picture of its front. Nobody has opened it yet.")
+	b.sees("Somebody at harbour-desk was asked: Lay it on its back. For a picture of its front. Nobody has opened it yet.")
 	var all client.List[client.Hands]
 	h.json(&all, "hands")
 	page := h.command(context.Background(), "hands", "page", all.Items[0].ID, "--address", "127.0.0.1")
