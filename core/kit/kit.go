@@ -145,7 +145,7 @@ func (e *Entry) check() error {
 
 func checkInside(p string) error {
 	if p == "" || strings.ContainsAny(p, "\\:;\x00\n") || path.IsAbs(p) || path.Clean(p) != p || p == ".." || strings.HasPrefix(p, "../") {
-		return fmt.Errorf("%.80q is not a relative path inside the kit: use slashes, but not a leading one, and no ..", p)
+		return fmt.Errorf("%.80q is not a relative path inside the kit: use slashes, but not a leading one, and not \"..\" anywhere", p)
 	}
 	return nil
 }
