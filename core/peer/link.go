@@ -1,6 +1,6 @@
 // Package peer is the link between two benches that know each other by key (docs/formats/peer.md): SSH 2.0 over any
-// stream of bytes. Who has connected to whom makes no difference afterwards: either side calls, answers, and
-// open streams.
+// stream of bytes. Who has connected to whom makes no difference afterwards: both sides call,
+// answer and open streams.
 package peer
 
 import (

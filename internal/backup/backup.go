@@ -46,7 +46,7 @@ type File struct {
 	Path    string `json:"path"` // below the state directory, with slashes
 	Size    int64  `json:"size"` // in bytes
 	SHA256  string `json:"sha256"`
-	Damaged bool   `json:"damaged,omitempty"` // it was not what it should be already when it was backed up; it is not put back
+	Damaged bool   `json:"damaged,omitempty"` // it was already damaged when it was backed up, and is not restored
 }
 
 // Bytes is the sum of the sizes of all files.

@@ -12,8 +12,8 @@ import (
 )
 
 // SmallApp is the project of fellgate/callout as a module of 150 bytes that writes one
-// line and ends, or stays busy: it is compiled quickly, even under the race
-// for.
+// line and ends, or stays busy: it is compiled quickly, even under the
+// race detector.
 func SmallApp(t testing.TB, stays bool) string {
 	t.Helper()
 	dir := t.TempDir()

@@ -51,7 +51,7 @@ func (p *program) backupMake() *cobra.Command {
 
 func (p *program) sayDamaged(names []string) {
 	for _, name := range names {
-		fmt.Fprintf(p.err, "%s was already damaged, so it is not in the backup.\n", safe(name))
+		fmt.Fprintf(p.err, "%s was already damaged when the backup was made, and cannot be restored.\n", safe(name))
 	}
 }
 

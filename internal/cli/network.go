@@ -248,8 +248,8 @@ func (p *program) networkStop() *cobra.Command {
 
 func (p *program) networkSwitch(on bool) *cobra.Command {
 	c := &cobra.Command{Use: "join DEVICE", Short: "Let a device that is linked by cable also be reached without it", Args: cobra.ExactArgs(1),
-		Long: `Switches wireless access on over the link. No
-introduction is needed. The cable can then be pulled, and work continues.`}
+		Long: `Switches wireless access on over the link. No introduction is needed.
+The cable can then be pulled, and work continues.`}
 	if !on {
 		c.Use, c.Short, c.Long = "leave DEVICE", "Let a device be reached by cable only", ""
 	}

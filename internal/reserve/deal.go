@@ -13,7 +13,7 @@ import (
 
 // This file decides who gets which devices.
 
-// deal gives free devices to those who wait, in the order of asking. What somebody waits for is kept for him
+// deal gives free devices to those who wait, in the order of asking. What somebody waits for is kept for them
 // until they have as many as they need, so that nobody who needs several waits for ever; unless there are not that many.
 func (r *Reserve) deal(ctx context.Context) {
 	r.mu.Lock()

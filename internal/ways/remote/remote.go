@@ -1,5 +1,5 @@
 // Package remote implements the way to a device that a peer lends: the device link over a stream that the peer forwards
-// on (docs/formats/peer.md). Who is reached is decided by the device key alone.
+// (docs/formats/peer.md). Who is reached is decided by the device key alone.
 package remote
 
 import (
