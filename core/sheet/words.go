@@ -19,7 +19,8 @@ var OfDevice = []string{"handle", "bench", "fingerprint", "set", "trouble", "hol
 // Words returns the names that a device's screens use in a language, with {maker} and
 // {model}. A word that the language does not define keeps the sheet's own value.
 func (s *Sheet) Words(language string) map[string]string {
-	out := maps.Clone(s.words[""])
+	out := make(map[string]string, len(s.words[""])+len(OfDevice)) // which callers add
+	maps.Copy(out, s.words[""])
 	for tag := language; tag != ""; {
 		if more, ok := s.words[tag]; ok {
 			maps.Copy(out, more)

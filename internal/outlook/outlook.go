@@ -8,8 +8,10 @@ package outlook
 
 import (
 	"context"
+	"hash/maphash"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"earlybench.invalid/earlybench/core/cause"
@@ -45,6 +47,7 @@ type Outlook struct {
 	cfg   Config
 	wake  chan struct{}
 	cases learning
+	seed  maphash.Seed // of traces
 
 	mu     sync.Mutex // guards all below
 	minds  map[*keeper.Keeper]*mind
@@ -54,22 +57,24 @@ type Outlook struct {
 	next   time.Time               // when time alone alters a device, or earlier; zero: never
 }
 
-// mind is what is remembered of a device between two computations. State and asked are
+// mind is what is remembered of a device between two computations. Restarts and asked are
 // guarded by busy, which is taken before the outlook's mu.
 type mind struct {
+	trace atomic.Uint64 // of what the revision counts; 0: nobody has seen the device yet
+
 	busy     sync.Mutex
-	state    string            // what the revision counts
 	restarts time.Duration     // of the step that came next while the device was seen
 	asked    cause.Explanation // the last that somebody's words or a proof had a part in
 
 	// Guarded by the outlook's mu.
 	due      time.Time // when time alone alters it; zero: never
 	revision int64
+	stating  int // statements of people being recorded, after which it is recomputed at once
 }
 
 // New makes an outlook, which is told of every change from then on.
 func New(ctx context.Context, cfg Config) (*Outlook, error) {
-	o := &Outlook{cfg: cfg, wake: make(chan struct{}, 1), minds: map[*keeper.Keeper]*mind{}, dirty: map[*keeper.Keeper]bool{}, untold: map[*keeper.Keeper]bool{}}
+	o := &Outlook{cfg: cfg, wake: make(chan struct{}, 1), seed: maphash.MakeSeed(), minds: map[*keeper.Keeper]*mind{}, dirty: map[*keeper.Keeper]bool{}, untold: map[*keeper.Keeper]bool{}}
 	// Revisions continue after a restart: each came with at least one event.
 	last, err := cfg.Store.Last(ctx)
 	if err != nil {
@@ -91,12 +96,38 @@ func New(ctx context.Context, cfg Config) (*Outlook, error) {
 	return o, nil
 }
 
-// touch makes Run recompute a device soon.
+// touch makes Run recompute a device soon. Where a statement about it is being recorded,
+// stating does that.
 func (o *Outlook) touch(k *keeper.Keeper) {
 	o.mu.Lock()
 	o.dirty[k] = true
+	m := o.minds[k]
+	soon := m != nil && m.stating > 0
 	o.mu.Unlock()
-	o.rouse()
+	if !soon {
+		o.rouse()
+	}
+}
+
+// stating records a person's statement about a device, and recomputes the device at once,
+// so that what the statement comes to is known before anything else happens.
+func (o *Outlook) stating(k *keeper.Keeper, record func() error) error {
+	m := o.mind(k)
+	o.mu.Lock()
+	m.stating++
+	o.mu.Unlock()
+	err := record()
+	if err == nil {
+		o.recompute(k)
+	}
+	o.mu.Lock()
+	m.stating--
+	left := o.dirty[k] && m.stating == 0 // changed since, or the record failed
+	o.mu.Unlock()
+	if left {
+		o.rouse()
+	}
+	return err
 }
 
 // Again makes Run recompute all devices soon: something has changed that no fact of them tells.

@@ -39,6 +39,23 @@ func TestAnActionThatWasDecidedOnAnotherRevisionIsRefused(t *testing.T) {
 	require.NoError(t, b.Outlook.TellFact(t.Context(), said, "device.language", "fr"))
 }
 
+func TestTheFirstActionIsNotRefusedAsLongAsNothingHasChanged(t *testing.T) {
+	dir := t.TempDir()
+	b := benchtest.In(t, dir)
+	_, err := b.Rack.Add(t.Context(), "kittiwake-1", "Kittiwake")
+	require.NoError(t, err)
+	for _, when := range []string{"after it was added", "after a restart"} {
+		k := b.Rack.All()[0]
+		for _, network := range []string{"same", "other"} { // which is not seen on the rack
+			said := b.Said(k)
+			said.Revision = b.Outlook.Look(k, "fellgate/callout").Revision
+			require.NoError(t, b.Outlook.TellFact(t.Context(), said, "air.network", network), when)
+		}
+		b.End()
+		b = benchtest.In(t, dir)
+	}
+}
+
 func TestRevisionsGoOnOverARestart(t *testing.T) {
 	dir := t.TempDir()
 	b := benchtest.In(t, dir)

@@ -49,6 +49,7 @@ type Standing struct {
 func (o *Outlook) Look(k *keeper.Keeper, app string) Standing {
 	s := o.stand(k, app)
 	s.Why = s.weighed.Explain()
+	o.begin(k, app, &s)
 	return s
 }
 
@@ -56,7 +57,22 @@ func (o *Outlook) Look(k *keeper.Keeper, app string) Standing {
 func (o *Outlook) Glance(k *keeper.Keeper, app string) Standing {
 	s := o.stand(k, app)
 	s.Why = cause.Say(s.Question)
+	o.begin(k, app, &s)
 	return s
+}
+
+// begin notes how a device stands when somebody sees it for the first time, so that its revision
+// counts what changes from then on.
+func (o *Outlook) begin(k *keeper.Keeper, app string, s *Standing) {
+	m := o.mind(k)
+	if m.trace.Load() != 0 {
+		return
+	}
+	if app != "" { // a trace is of the device alone
+		o.Glance(k, "")
+		return
+	}
+	m.trace.CompareAndSwap(0, o.trace(s))
 }
 
 // ErrNoApp is the error for an app that is not known here.
@@ -77,7 +93,8 @@ func (o *Outlook) CheckApp(app string) error {
 
 // stand reads memory only.
 func (o *Outlook) stand(k *keeper.Keeper, app string) Standing {
-	s := Standing{Device: k.Device(), View: k.Facts().View(), Ways: k.Ways(), Apps: k.Apps(), Working: k.Working(), Reserved: k.Reserved(), Revision: o.revision(k), Now: o.cfg.Clock.Now()}
+	revision := o.revision(k) // first: what is read after it is no older
+	s := Standing{Device: k.Device(), View: k.Facts().View(), Ways: k.Ways(), Apps: k.Apps(), Working: k.Working(), Reserved: k.Reserved(), Revision: revision, Now: o.cfg.Clock.Now()}
 	series := k.Series()
 	release, _ := s.View.Get(fact.OSRelease, s.Now)
 	s.Sheet = series.At(fact.Release(release.Value.Text()))
@@ -156,73 +173,54 @@ func (o *Outlook) appFacts(s *Standing, app string) []fact.Fact {
 	return out
 }
 
+// known are the words that stand for a fact in the texts of sheets, and what stands there
+// where nothing is known; "" leaves the word as it is.
+var known = []struct {
+	word    string
+	key     fact.Key
+	without string
+}{
+	{"holder", fact.USBHolder, ""},
+	{"denied", fact.USBDenied, "its node is closed"},
+	{"shown", fact.LinkShown, "FINGERPRINT"},
+	{"number", fact.AdmitNumber, "the number that is shown here"},
+	{"battery", fact.Battery, "fewer than 10"},
+	{"signer", fact.SignerOf, "the other bench"},
+	{"kit", fact.KitName, "NAME"},
+	{"amiss", fact.KitAmiss, "something that its build needs is missing"},
+	{"copy", fact.KitOffer, "PATH"},
+	{"crew", fact.CrewNumber, "the one on your account at the authority (page Keys, or earlybench account)"},
+	{"companion", fact.CompanionOf, "its handset"},
+	{"lender", fact.LoanOf, "the peer that lends it"},
+	{"away", fact.LoanAway, "it does not say why"},
+	{"there", fact.LoanStep, "see what it needs"},
+	{"trouble", fact.LinkTrouble, ""},
+	{"set", fact.DriverSet, "(none here fits)"},
+}
+
 // words are the sheet's in the device's language, and what only this device
 // knows, for the sheet's texts.
 func (o *Outlook) words(s Standing) map[string]string {
 	language, _ := s.View.Get(fact.Language, s.Now)
 	w := s.Sheet.Words(language.Value.Text())
-	w["handle"], w["bench"], w["set"] = s.Device.Handle, o.cfg.Bench(), "(none here fits)"
+	for _, k := range known {
+		text := k.without
+		if f, ok := s.View.Get(k.key, s.Now); ok && f.Value.String() != "" {
+			text = f.Value.String()
+		}
+		if text != "" {
+			w[k.word] = text
+		}
+	}
+	w["handle"], w["bench"], w["fingerprint"] = s.Device.Handle, o.cfg.Bench(), o.cfg.Fingerprint
 	if s.Device.ID == rack.UnseenID {
 		w["handle"] = "the device"
 	}
-	w["fingerprint"] = o.cfg.Fingerprint
 	if s.Offered != nil {
 		w["set"] = s.Offered.Manifest.Name + " " + s.Offered.Manifest.Version
-	} else if f, ok := s.View.Get(fact.DriverSet, s.Now); ok && f.Value.Text() != "" {
-		w["set"] = f.Value.Text()
-	}
-	if f, ok := s.View.Get(fact.USBHolder, s.Now); ok {
-		w["holder"] = f.Value.String()
-	}
-	w["denied"] = "its node is closed"
-	if f, ok := s.View.Get(fact.USBDenied, s.Now); ok && f.Value.Text() != "" {
-		w["denied"] = f.Value.Text()
-	}
-	w["shown"] = "FINGERPRINT"
-	if f, ok := s.View.Get(fact.LinkShown, s.Now); ok {
-		w["shown"] = f.Value.Text()
-	}
-	w["number"] = "the number that is shown here"
-	if f, ok := s.View.Get(fact.AdmitNumber, s.Now); ok {
-		w["number"] = f.Value.String()
-	}
-	w["battery"] = "fewer than 10"
-	if f, ok := s.View.Get(fact.Battery, s.Now); ok {
-		w["battery"] = f.Value.String()
-	}
-	w["signer"] = "the other bench"
-	if f, ok := s.View.Get(fact.SignerOf, s.Now); ok && f.Value.Text() != "" {
-		w["signer"] = f.Value.Text()
-	}
-	w["kit"], w["amiss"], w["copy"] = "NAME", "something that its build needs is missing", "PATH"
-	for word, key := range map[string]fact.Key{"kit": fact.KitName, "amiss": fact.KitAmiss, "copy": fact.KitOffer} {
-		if f, ok := s.View.Get(key, s.Now); ok && f.Value.Text() != "" {
-			w[word] = f.Value.Text()
-		}
 	}
 	w["copy"] = kit.Argument(w["copy"])
 	w["figures"] = figures(s)
-	w["crew"] = "the one on your account at the authority (page Keys, or earlybench account)"
-	if f, ok := s.View.Get(fact.CrewNumber, s.Now); ok && f.Value.Text() != "" {
-		w["crew"] = f.Value.Text()
-	}
-	w["companion"] = "its handset"
-	if f, ok := s.View.Get(fact.CompanionOf, s.Now); ok && f.Value.Text() != "" {
-		w["companion"] = f.Value.Text()
-	}
-	w["lender"] = "the peer that lends it"
-	if f, ok := s.View.Get(fact.LoanOf, s.Now); ok && f.Value.Text() != "" {
-		w["lender"] = f.Value.Text()
-	}
-	w["away"], w["there"] = "it does not say why", "see what it needs"
-	for word, key := range map[string]fact.Key{"away": fact.LoanAway, "there": fact.LoanStep} {
-		if f, ok := s.View.Get(key, s.Now); ok && f.Value.Text() != "" {
-			w[word] = f.Value.Text()
-		}
-	}
-	if f, ok := s.View.Get(fact.LinkTrouble, s.Now); ok {
-		w["trouble"] = f.Value.String()
-	}
 	return w
 }
 

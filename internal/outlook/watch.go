@@ -2,7 +2,6 @@ package outlook
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -135,15 +134,15 @@ func (o *Outlook) recompute(k *keeper.Keeper) {
 	o.mu.Lock()
 	delete(o.dirty, k) // what changes from now on is computed again
 	o.mu.Unlock()
-	s := o.Look(k, "")
+	s := o.stand(k, "")
+	s.Why = s.weighed.Explain()
 	found := o.found(m, &s)
 	returns := m.returns(&s)
 	if telling(s.Why) {
 		m.asked = s.Why
 	}
-	state := state(&s)
-	changed := state != m.state
-	m.state = state
+	trace := o.trace(&s)
+	changed := m.trace.Swap(trace) != trace
 	o.mu.Lock()
 	if o.dueAt(m, s.Readiness.NextChange); changed {
 		o.newest++
@@ -175,38 +174,6 @@ func (m *mind) returns(s *Standing) time.Time {
 		return s.Now.Add(restarts)
 	}
 	return time.Time{}
-}
-
-// state is everything that people see of a device on the rack and in its plan, as one
-// text. Two equal texts mean that nothing visible has changed.
-func state(s *Standing) string {
-	r := s.Readiness
-	var b strings.Builder
-	fmt.Fprint(&b, r.First, r.Summary, r.Path.Name, r.Ending, s.Why.Text, s.Working, s.Reserved, s.Device.Retirement != nil, s.Device.Handle, s.Device.Key, s.Device.HandsURL)
-	if f, ok := s.View.Get(fact.Statements, s.Now); ok { // what gates of apps hang on
-		fmt.Fprint(&b, "/", f.Value)
-	}
-	for _, g := range append(slices.Clone(r.Gates), r.Host...) {
-		fmt.Fprint(&b, "/", g.State, g.Waits)
-	}
-	for _, st := range r.Steps {
-		fmt.Fprint(&b, "/", st.ID, st.Done, st.Told, st.Denied != nil)
-	}
-	if n := r.Next; n != nil {
-		fmt.Fprint(&b, "/", n.ID, s.Fill(n.Text), s.Fill(n.Note), s.Fill(n.Sight))
-	}
-	for _, w := range s.Ways {
-		fmt.Fprint(&b, "/", w.Kind, w.Place, w.Linked)
-	}
-	for _, a := range s.Apps {
-		fmt.Fprint(&b, "/", a.ID, a.Digest, a.Running)
-	}
-	for _, key := range []fact.Key{fact.OSRelease, fact.Language, fact.LinkTrouble, fact.USBHolder, fact.AdmitNumber, fact.AcceptChallenge} { // they stand in its words
-		if f, ok := s.View.Get(key, s.Now); ok {
-			fmt.Fprint(&b, "/", f.Value)
-		}
-	}
-	return b.String()
 }
 
 // telling reports whether something can be learned from an explanation once its gate

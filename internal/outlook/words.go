@@ -34,11 +34,7 @@ func (o *Outlook) say(ctx context.Context, s Said, key fact.Key, v fact.Value, s
 	if err := s.Of.Facts().View().Registry().Check(f); err != nil {
 		return problem.Errorf(problem.Invalid, "%w", err)
 	}
-	if err := s.Of.Facts().Observe(ctx, f); err != nil {
-		return err
-	}
-	o.recompute(s.Of) // at once, so that what it comes to is known before anything else happens
-	return nil
+	return o.stating(s.Of, func() error { return s.Of.Facts().Observe(ctx, f) })
 }
 
 // Tell records that a person says that a step is done.

@@ -38,9 +38,10 @@ const stale: Record<string, string[]> = {
 const ofDevice = ["prep", "why", "facts", "history", "retirement", "explain"];
 const ofFacts = ["why", "facts", "history"];
 
-const gather = 10; // milliseconds in which events are taken together
-
-/** Changes gathers events and brings what is shown up to date, one asking after the other. */
+/**
+ * Changes brings what is shown up to date, one asking after the other. The first change is asked for at once; those
+ * that come while an answer is awaited are taken together.
+ */
 class Changes {
   private keys = new Set<string>();
   private devices = new Set<string>();
@@ -60,7 +61,7 @@ class Changes {
   }
 
   private later() {
-    if (!this.asking) this.timer ??= window.setTimeout(() => void this.ask(), gather);
+    if (!this.asking) this.timer ??= window.setTimeout(() => void this.ask());
   }
 
   private async ask() {
