@@ -6,7 +6,7 @@ CONSOLE := console
 export GOTOOLCHAIN = local
 
 .DEFAULT_GOAL := help
-.PHONY: help build demo check test soak lint measure screenshots docs types setup-test
+.PHONY: help build demo check test race soak lint measure screenshots docs types setup-test
 
 help: ## print this help
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -23,6 +23,9 @@ check: $(CONSOLE)/dist/index.html ## vet and run the core's and the use cases' t
 
 test: $(CONSOLE)/dist/index.html setup-test ## run all tests
 	sh scripts/test.sh
+
+race: $(CONSOLE)/dist/index.html setup-test ## run the packages' tests under the race detector
+	sh scripts/race.sh
 
 soak: build setup-test ## do often what make test does a few times, for an hour or as SOAK=5m says, and print one table
 	sh scripts/soak.sh

@@ -1,6 +1,6 @@
 #!/bin/sh
-# All tests: the console's, the core's under the race detector, and
-# the whole program's. What was skipped is said at the end.
+# All tests: the console's, those of the packages, and the whole program's. What was
+# skipped is said at the end. The race detector is scripts/race.sh's.
 set -eu
 
 dir=$(mktemp -d)
@@ -16,22 +16,10 @@ run() { # keeps going over the pipe's status
     { go test -vet=off "$@" 2>&1 || echo "FAILED: go test $*"; } | tee -a "$out" | grep -vE "$quiet" || true
 }
 
-# Much of these waits for clocks and devices, so more packages than cores run at once.
-# Vet is left to make lint. Four things are not put under the race detector: SQLite, which is C translated to Go and not code of
-# ours; packages of the core that have neither goroutines nor locks, in which nothing can race;
-# tests that only compute, under which they take minutes; and those that measure, which run alone.
-core() { # packages of the core that have goroutines or locks of their own (yes), or none (no)
-    go list -f '{{.ImportPath}} {{.Dir}} {{join .GoFiles " "}}' ./core/... | while read -r path dir files; do
-        concurrent=no
-        if (cd "$dir" && grep -qE '\bgo (func|[a-zA-Z.]+\()|\.Go\(|"sync|\bchan ' $files); then concurrent=yes; fi
-        if [ "$concurrent" = "$1" ]; then echo "$path"; fi
-    done
-}
-compute='^(TestBrokenSheetsAreRefusedInTheirPlaceAndNeverCrash|TestConditionsComeToATruthEvenWhereFactsAreMissing|TestTheEngineIsNearlyAsGoodAsLookingAtEverything|TestEveryScreenIsDrawn|TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent)$'
+# Much of these waits for clocks and devices, so more packages than cores run at once; those
+# that measure run alone. Vet is left to make lint.
 measure='^(TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle|TestBogusAnnouncementsHarmNoKnownDevice|TestABorrowedDeviceIsOfUseOverALongLine|TestManyReadersOfTheEventsHoldNobodyUp|TestFiveHundredDevicesAreRegisteredWithinItsLimits)$'
-run -v -race -gcflags=modernc.org/sqlite/lib=-race=false -p 4 -skip "$compute|$measure" ./cmd/... ./standin/... ./internal/... ./client/... $(core yes)
-run -v -skip "$compute" $(core no)
-run -v -run "$compute" ./core/sheet ./core/cause ./standin/body ./internal/tryout
+run -v -p 4 -skip "$measure" ./cmd/... ./standin/... ./internal/... ./client/... ./core/...
 run -v -run "$measure" -p 1 ./internal/ways/air ./internal/lend ./internal/belong ./test
 
 # Those of the whole program wait for devices and pages most of the time, each with a demo of

@@ -67,7 +67,7 @@ func (t *trace) readiness(s *Standing) {
 func (t *trace) text(all ...string) {
 	for _, s := range all {
 		t.number(int64(len(s)))
-		t.WriteString(s) //nolint:errcheck // it never fails
+		t.WriteString(s)
 	}
 }
 
@@ -77,12 +77,12 @@ func (t *trace) flag(all ...bool) {
 		if f {
 			b = 1
 		}
-		t.WriteByte(b) //nolint:errcheck // it never fails
+		t.WriteByte(b)
 	}
 }
 
 func (t *trace) number(n int64) {
 	var b [8]byte
 	binary.LittleEndian.PutUint64(b[:], uint64(n))
-	t.Write(b[:]) //nolint:errcheck // it never fails
+	t.Write(b[:])
 }

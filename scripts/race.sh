@@ -1,0 +1,16 @@
+#!/bin/sh
+# The packages' tests under the race detector. Four things are left out: SQLite, which is C
+# translated to Go and not code of ours; packages of the core that have neither goroutines nor
+# locks, in which nothing can race; tests that only compute, under which they take minutes; and
+# those that measure.
+set -eu
+
+concurrent() { # packages of the core that have goroutines or locks of their own
+    go list -f '{{.ImportPath}} {{.Dir}} {{join .GoFiles " "}}' ./core/... | while read -r path dir files; do
+        if (cd "$dir" && grep -qE '\bgo (func|[a-zA-Z.]+\()|\.Go\(|"sync|\bchan ' $files); then echo "$path"; fi
+    done
+}
+compute='TestBrokenSheetsAreRefusedInTheirPlaceAndNeverCrash|TestConditionsComeToATruthEvenWhereFactsAreMissing|TestTheEngineIsNearlyAsGoodAsLookingAtEverything|TestEveryScreenIsDrawn|TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent'
+measure='TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle|TestBogusAnnouncementsHarmNoKnownDevice|TestABorrowedDeviceIsOfUseOverALongLine|TestManyReadersOfTheEventsHoldNobodyUp|TestFiveHundredDevicesAreRegisteredWithinItsLimits'
+exec go test -vet=off -race -gcflags=modernc.org/sqlite/lib=-race=false -p 4 -skip "^($compute|$measure)\$" \
+    ./cmd/... ./standin/... ./internal/... ./client/... $(concurrent)
