@@ -10,5 +10,11 @@ export default defineConfig({
     rollupOptions: { output: { manualChunks: undefined } },
   },
   server: { proxy: { "/api": "http://127.0.0.1:7420" } },
-  test: { environment: "jsdom", globals: false },
+  test: {
+    environment: "jsdom",
+    globals: false,
+    setupFiles: ["src/testing/setup.ts"],
+    testTimeout: 30_000,
+    isolate: false,
+  },
 });

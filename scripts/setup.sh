@@ -8,6 +8,7 @@ has() { command -v "$1" >/dev/null 2>&1 || [ -x "/usr/sbin/$1" ]; }
 
 missing=""
 has chromium || missing="$missing chromium"
+has chromium-headless-shell || missing="$missing chromium-headless-shell"
 has usbip || missing="$missing usbip"
 has openssl || missing="$missing openssl"
 has unzip || missing="$missing unzip"

@@ -25,9 +25,9 @@ run -v -run "$measure" -p 1 ./internal/ways/air ./internal/lend ./internal/belon
 # Those of the whole program wait for devices and pages most of the time, each with a demo of
 # its own on ports of its own: three run side by side, each in a process of its own.
 whole() {
-    go test -c -o "$dir/whole.test" ./test
+    go test -c -vet=off -ldflags="-s -w" -o "$dir/whole.test" ./test
     mkdir "$dir/program" "$dir/whole"
-    go build -o "$dir/program/earlybench" ./cmd/earlybench
+    go build -ldflags="-s -w" -o "$dir/program/earlybench" ./cmd/earlybench
     sed -n 's/^func \(Test[A-Za-z0-9]*\)(t \*testing.T) {$/\1/p' test/*_test.go | grep -vE "$measure" |
         (cd test && EARLYBENCH_TEST_PROGRAM=$dir/program/earlybench WHOLE=$dir xargs -P 3 -I{} sh -c \
             '"$WHOLE/whole.test" -test.v -test.timeout 5m -test.run "^{}\$" >"$WHOLE/whole/{}" 2>&1 || echo "FAILED: go test ./test -run {}" >>"$WHOLE/whole/{}"')

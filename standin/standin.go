@@ -40,7 +40,7 @@ type Scenario struct {
 	Host   string `json:"host"`   // its name
 	Answer string `json:"answer"` // how long questions wait; "": as the body's data says
 	Sets   []Set  `json:"sets"`   // driver sets that the host has from the beginning
-	// Right are the names of sets that work for models, too, that they are not made for.
+	// Right are the names of sets that also work for models that they are not made for.
 	Right []string `json:"right,omitempty"`
 	// Service are driver sets that the host's own update service has.
 	Service [][]byte `json:"service"`
@@ -394,7 +394,7 @@ type Status struct {
 	Plugged bool   `json:"plugged"`
 	Hands   string `json:"hands_url"`
 	Key     string `json:"device_key"`
-	// Received is how many bytes of files it has received, be it again or not.
+	// Received is how many bytes of files it has received, repeated ones included.
 	Received int64 `json:"received"`
 }
 

@@ -24,7 +24,8 @@ type browser struct {
 	innerID target.ID
 }
 
-// openBrowser starts Chromium; the test is skipped by name where it is missing.
+// openBrowser starts Chromium's headless shell, which takes a quarter of the work of a whole
+// Chromium; the test is skipped by name where it is missing.
 func openBrowser(t testing.TB, width, height int) *browser {
 	t.Helper()
 	return openBrowserWith(t, width, height)
@@ -33,8 +34,20 @@ func openBrowser(t testing.TB, width, height int) *browser {
 // openBrowserWith is openBrowser with more options.
 func openBrowserWith(t testing.TB, width, height int, more ...chromedp.ExecAllocatorOption) *browser {
 	t.Helper()
-	path := needs(t, "chromium")
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(width, height),
+	return start(t, "chromium-headless-shell", width, height, append(more,
+		chromedp.Flag("site-per-process", true))...) // so that the frame with a device has a target of its own
+}
+
+// openWindow starts a whole Chromium, whose windows nobody sees: the focus goes through frames
+// of other sites there as it does for a person.
+func openWindow(t testing.TB, width, height int) *browser {
+	t.Helper()
+	return start(t, "chromium", width, height)
+}
+
+func start(t testing.TB, program string, width, height int, more ...chromedp.ExecAllocatorOption) *browser {
+	t.Helper()
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(needs(t, program)), chromedp.NoSandbox, chromedp.WindowSize(width, height),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("lang", "en-GB"))
 	opts = append(opts, more...)

@@ -23,11 +23,10 @@ var ends = map[string]string{
 }
 
 // newcomers are led with some devices, or with all where there is time.
-func newcomers(t *testing.T, width, height int, change func(*newcomer), devices ...string) {
+func newcomers(t *testing.T, b *browser, change func(*newcomer), devices ...string) {
 	d := startDemoIn(t, t.TempDir(), "--restart-within", "500ms", "--smaller", "60")
 	// The demo's second maker's are opened already, so one is made new first.
 	require.NoError(t, standinCall(d, standin.MethodFault, standin.Steer{Body: "ivory-1", Text: "way-closed"}))
-	b := openBrowser(t, width, height)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("kestle-1")
 	if only := os.Getenv("DEVICE"); only != "" {
@@ -54,19 +53,19 @@ func TestANewcomerMakesAnAccountWhereThePageSaysThatOneIsMissing(t *testing.T) {
 	ends = maps.Clone(ends)
 	defer func() { ends = endsOf }()
 	ends["kestle-1"], ends["whimbrel-1"] = "There is no app here that is made for", "There is no app here that is made for"
-	newcomers(t, 1280, 800, func(n *newcomer) { n.joins = true }, "whimbrel-1", "kestle-1")
+	newcomers(t, openBrowser(t, 1280, 800), func(n *newcomer) { n.joins = true }, "whimbrel-1", "kestle-1")
 }
 
 func TestANewcomerIsLedByThePageAlone(t *testing.T) {
-	newcomers(t, 1280, 800, func(*newcomer) {}, "heron-2", "ivory-1", "kestle-1", "whimbrel-1", "kittiwake-1")
+	newcomers(t, openBrowser(t, 1280, 800), func(*newcomer) {}, "heron-2", "ivory-1", "kestle-1", "whimbrel-1", "kittiwake-1")
 }
 
 func TestANewcomerIsLedByThePageWithAKeyboardAlone(t *testing.T) {
-	newcomers(t, 1280, 800, func(n *newcomer) { n.keys = true }, "kittiwake-1")
+	newcomers(t, openWindow(t, 1280, 800), func(n *newcomer) { n.keys = true }, "kittiwake-1")
 }
 
 func TestANewcomerIsLedByThePageOnANarrowScreen(t *testing.T) {
-	newcomers(t, 390, 844, func(n *newcomer) { n.narrow = true }, "whimbrel-1")
+	newcomers(t, openBrowser(t, 390, 844), func(n *newcomer) { n.narrow = true }, "whimbrel-1")
 }
 
 // From brand-new to tried by what the page says: opened by hand, registered, a debug token put on, the
@@ -76,7 +75,7 @@ func TestANewcomerIsLedFromBrandNewToATriedAppByThePage(t *testing.T) {
 	d.signsIn(userCode.FindString(d.ok("account", "sign-in", "--wait=false")), "rowan")
 	d.eventually("rowan is signed in", func() bool { return strings.Contains(d.ok("account"), "4471 0926") })
 	d.ok("project", "add", handsetProject(t, ""))
-	b := openBrowser(t, 1280, 800)
+	b := openWindow(t, 1280, 800)
 	b.goes(strings.TrimSpace(d.ok("console")))
 	b.sees("kestle-1")
 	b.chooses("fellgate/callout")

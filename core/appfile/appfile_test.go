@@ -113,7 +113,7 @@ func TestBadAppFilesAreRefusedByName(t *testing.T) {
 		{"a manifest that is no JSON", zipped(t, entry{name: "app.json", data: []byte("{")}, file), bundle.ErrManifest, ""},
 		{"a manifest with a field that nobody knows", zipped(t, entry{name: "app.json", data: []byte(`{"format":1,"colour":1}`)}), bundle.ErrManifest, "colour"},
 		{"a later format", zipped(t, manifest(func(m *appfile.Manifest) { m.Format = 2 }), file), bundle.ErrManifest, "format 2"},
-		{"an id that is none", zipped(t, manifest(func(m *appfile.Manifest) { m.ID = "Callout" }), file), bundle.ErrManifest, "crew/app"},
+		{"an invalid id", zipped(t, manifest(func(m *appfile.Manifest) { m.ID = "Callout" }), file), bundle.ErrManifest, "crew/app"},
 		{"an entry that is not among the files", zipped(t, manifest(func(m *appfile.Manifest) { m.Entry = "other" }), file), bundle.ErrManifest, "other"},
 		{"a wrong digest", zipped(t, manifest(nil), entry{name: "files/main.wasm", data: []byte("\x00asm, or nearly s!")}), bundle.ErrDigest, "main.wasm"},
 		{"a size that lies", zipped(t, manifest(func(m *appfile.Manifest) { m.Files[0].Size = 3 }), file), bundle.ErrDigest, "main.wasm"},

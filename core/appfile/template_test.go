@@ -28,7 +28,7 @@ func TestSettingValuesLeavesAllElseAsItIs(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(again), `identity: "odd: \"name\" #1"`)
 	for name, c := range map[string]struct{ text, id string }{
-		"an id that is none": {projectText, "Fellgate"}, "a file without an id": {"name: x\n", "a/b"}, "an id that is there twice": {projectText + "id: x/y\n", "a/b"},
+		"an invalid id": {projectText, "Fellgate"}, "a file without an id": {"name: x\n", "a/b"}, "an id that is there twice": {projectText + "id: x/y\n", "a/b"},
 	} {
 		_, err := appfile.Set([]byte(c.text), map[string]string{"id": c.id})
 		require.Error(t, err, name)

@@ -53,7 +53,7 @@ func TestADayTellsWhatWillNotWorkWhatIsRenewedAndWhatIsOthers(t *testing.T) {
 	require.Empty(t, late.Alone)
 }
 
-// The calendar is read by a parser that is none of ours.
+// The calendar is read by a parser that is not ours.
 func TestTheCalendarIsReadByAnotherParserWithTheSameIdsEachTime(t *testing.T) {
 	read := func(at time.Time) map[string]*ics.VEvent {
 		raw := ending.Calendar(terms, "moor-desk", "bench-1.invalid", at)

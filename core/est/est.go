@@ -32,7 +32,7 @@ const maxCerts = 20
 // lineLength is that of base64 in what is written, so that programs that read lines take it.
 const lineLength = 64
 
-// ErrBody is the error for a body that is none of EST.
+// ErrBody is the error for a body that EST does not define.
 var ErrBody = errors.New("the answer contains no certificates")
 
 // Serial is the serial number of a certificate, in hexadecimal.

@@ -61,7 +61,7 @@ func TestADescriptionThatIsWrongIsRefused(t *testing.T) {
 		"two words for a program":            {"kit: a\nholds: [{program: x, asked: version --all, prints: a}]", "does not ask for a version"},
 		"a question without an answer":       {"kit: a\nholds: [{program: x, asked: version}]", "used together"},
 		"a question to a file":               {"kit: a\nholds: [{file: x, asked: version, prints: a}]", "used together"},
-		"a pattern that is none":             {"kit: a\nholds: [{program: x, asked: version, prints: '('}]", "prints"},
+		"an invalid pattern":                 {"kit: a\nholds: [{program: x, asked: version, prints: '('}]", "prints"},
 		"a place below nothing":              {"kit: a\nplaces: [opt/a]" + holds, "places"},
 		"a place that is no pattern":         {"kit: a\nplaces: ['/opt/[']" + holds, "places"},
 		"the search path as a variable":      {"kit: a\nvariables: {PATH: bin}" + holds, "cannot set"},

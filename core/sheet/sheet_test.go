@@ -131,7 +131,7 @@ func TestAMistakeIsNamedWithItsPlaceAndAHint(t *testing.T) {
 		{"an unknown fact", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.bund", []string{"tarn/tarn.yaml:", "there is no fact.driver.bund", "did you mean fact.driver.bound?"}},
 		{"a text where a truth is wanted", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.set", []string{"true or false", "string"}},
 		{"a comparison of unlike things", "tarn/tarn.yaml", "open: fact.driver.bound", `open: fact.driver.bound == "yes"`, []string{"no matching overload"}},
-		{"an expression that is none", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.bound &&", []string{"Syntax error"}},
+		{"an invalid expression", "tarn/tarn.yaml", "open: fact.driver.bound", "open: fact.driver.bound &&", []string{"Syntax error"}},
 		{"a word that nobody gives", "tarn/tarn.yaml", "Go to the page **{page}**", "Go to the page **{side}**", []string{`no word "side"`}},
 		{"a gate that opens with nothing known", "tarn/tarn.yaml", "open: fact.driver.bound", "open: '!known.driver.bound || fact.driver.bound'", []string{"would open with nothing known"}},
 		{"a gate that another path may not override", "tarn/tarn.yaml", "      driver: not needed\n", "      mode: not needed\n", []string{"the same on every path"}},
@@ -145,8 +145,8 @@ func TestAMistakeIsNamedWithItsPlaceAndAHint(t *testing.T) {
 		{"a range without bounds", "ostler/ostler.yaml", `below: "6.2"`, `below: ""`, []string{"says from, below, or both"}},
 		{"a word in one language only", "tarn/halden.yaml", "    chapter: Pflege", "    kapitel: Pflege", []string{`names "kapitel"`}},
 		{"a fact of its own that is there already", "wick/wick.yaml", "key: mode.loose", "key: usb.link", []string{"is there already"}},
-		{"a type that is none", "wick/wick.yaml", "type: bool, sources: [device, person]", "type: boole, sources: [device, person]", []string{`no type "boole"`, "did you mean bool?"}},
-		{"a source that is none", "wick/wick.yaml", "sources: [device, person]", "sources: [devise, person]", []string{`no source "devise"`, "did you mean device?"}},
+		{"an unknown type", "wick/wick.yaml", "type: bool, sources: [device, person]", "type: boole, sources: [device, person]", []string{`no type "boole"`, "did you mean bool?"}},
+		{"an unknown source", "wick/wick.yaml", "sources: [device, person]", "sources: [devise, person]", []string{`no source "devise"`, "did you mean device?"}},
 		{"a name that stands there twice", "tarn/halden.yaml", "  chapter: Care\n", "  chapter: Care\n  chapter: Caer\n", []string{"tarn/halden.yaml:"}},
 		{"a reference", "tarn/halden.yaml", "maker: Halden", "maker: *other", []string{"tarn/halden.yaml:"}},
 		{"a gate that does not exist", "tarn/tarn.yaml", "walk: [seen,", "walk: [scene,", []string{`no gate "scene"`, "did you mean seen?"}},
@@ -159,7 +159,7 @@ func TestAMistakeIsNamedWithItsPlaceAndAHint(t *testing.T) {
 		{"a family that is not there", "tarn/halden.yaml", "extends: tarn", "extends: tern", []string{`"tern"`}},
 		{"ids that are none", "tarn/halden.yaml", `usb: "f3e0:0103"`, `usb: "f3e0"`, []string{"not a USB id"}},
 		{"ids that stand there twice", "tarn/halden.yaml", `usb: "f3e0:0103"`, `usb: "f3e0:0104"`, []string{"has a sheet already"}},
-		{"YAML that is none", "tarn/halden.yaml", "words:", "words: [", []string{"tarn/halden.yaml:"}},
+		{"invalid YAML", "tarn/halden.yaml", "words:", "words: [", []string{"tarn/halden.yaml:"}},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {

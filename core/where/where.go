@@ -126,7 +126,7 @@ func inWords(message string) string {
 	return message
 }
 
-// unknown finds the first name that is none of the language's, with the nearest that is.
+// unknown finds the first name that the language does not have, with the nearest one that it has.
 func (l *Language) unknown(a *ast.AST) error {
 	locals := map[string]bool{}
 	inside := map[int64]bool{} // parts of a longer name

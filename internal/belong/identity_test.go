@@ -136,7 +136,7 @@ func TestCurlAndOpenSSLEnrolAtTheStandIn(t *testing.T) {
 	require.NotEqual(t, first, enrol("simplereenroll", "--cert", "c.pem", "--key", "k.pem"))
 }
 
-// ours enrols at an EST server that is none of ours: openssl signs, and a few lines of HTTP.
+// ours enrols at an EST server that is not ours: openssl signs, and a few lines of HTTP.
 func TestOurClientEnrolsAtAServerMadeOfOpenSSL(t *testing.T) {
 	dir := t.TempDir()
 	program(t, dir, "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", "ca.key", "-out", "ca.pem", "-subj", "/CN=Another authority", "-days", "30")

@@ -54,7 +54,7 @@ type Server struct {
 	bodies []Body
 	cable  Cable
 	http   *http.Server
-	secret string // the first part of each path, so that only who was told the address gets in
+	secret string // the first part of each path, so that only those who were given the address get in
 	host   string
 	served chan struct{}
 }
@@ -214,7 +214,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// slide slides over the middle of the screen, for those who have no finger on it.
+// slide slides over the middle of the screen, for people who cannot drag.
 func (s *Server) slide(w http.ResponseWriter, r *http.Request) {
 	b := s.find(w, r)
 	if b == nil {

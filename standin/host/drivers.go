@@ -115,12 +115,12 @@ func (h *Host) install(r hostlink.Ref) (hostlink.Driver, error) {
 	c := h.coming[r.Digest]
 	if c == nil || int64(len(c.data)) != c.size {
 		h.mu.Unlock()
-		return hostlink.Driver{}, errors.New("that file has not come whole")
+		return hostlink.Driver{}, errors.New("the file is incomplete")
 	}
 	delete(h.coming, r.Digest)
 	if bundle.Digest(c.data) != r.Digest {
 		h.mu.Unlock()
-		return hostlink.Driver{}, errors.New("that file is not the one that was offered: its digest is another")
+		return hostlink.Driver{}, errors.New("the file is not the one that was offered: its digest differs")
 	}
 	d, err := h.keep(c.data)
 	h.mu.Unlock()

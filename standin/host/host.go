@@ -29,7 +29,7 @@ type Config struct {
 	Common []string
 	// System and Release say what kind of host it is.
 	System, Release string
-	// Right are the names of sets that work for models, too, that they are not made for.
+	// Right are the names of sets that also work for models that they are not made for.
 	Right []string
 	// Service are the driver sets that the host's own update service has.
 	Service [][]byte
@@ -44,7 +44,7 @@ type Host struct {
 
 	mu        sync.Mutex
 	installed []hostlink.Driver
-	bound     map[string]string // name of the set by serial and interface, as somebody chose it
+	bound     map[string]string // name of the set by serial and interface, as somebody chose them
 	coming    map[string]*coming
 	service   map[string][]byte // by digest
 

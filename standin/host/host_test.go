@@ -129,7 +129,7 @@ func TestADriverSetIsInstalledWholeOrNotAtAll(t *testing.T) {
 	ref := hostlink.Ref{Digest: digest}
 	bind := hostlink.Bind{BusID: "1-1", Interface: 1}
 	require.ErrorContains(t, d.call(hostlink.MethodBind, bind, nil), "no installed driver set fits")
-	require.ErrorContains(t, d.call(hostlink.MethodDriverInstall, ref, nil), "has not come whole")
+	require.ErrorContains(t, d.call(hostlink.MethodDriverInstall, ref, nil), "is incomplete")
 	require.ErrorContains(t, d.call(hostlink.MethodDriverPiece, hostlink.Piece{Digest: digest}, nil), "was not offered")
 	require.ErrorContains(t, d.call(hostlink.MethodDriverOffer, hostlink.Offer{Digest: digest, Size: 1 << 40}, nil), "the bound is")
 
@@ -139,7 +139,7 @@ func TestADriverSetIsInstalledWholeOrNotAtAll(t *testing.T) {
 	require.ErrorContains(t, d.call(hostlink.MethodDriverPiece, hostlink.Piece{Digest: digest, At: 5000, Data: raw[5000:6000]}, nil), "1000 bytes of")
 	require.NoError(t, d.call(hostlink.MethodDriverOffer, hostlink.Offer{Digest: digest, Size: int64(len(raw))}, &have))
 	require.Equal(t, int64(1000), have.Bytes, "it goes on where it was")
-	require.ErrorContains(t, d.call(hostlink.MethodDriverInstall, ref, nil), "has not come whole")
+	require.ErrorContains(t, d.call(hostlink.MethodDriverInstall, ref, nil), "is incomplete")
 	d.send(raw, digest)
 	var got hostlink.Driver
 	require.NoError(t, d.call(hostlink.MethodDriverInstall, ref, &got))
@@ -164,7 +164,7 @@ func TestWhatIsNoDriverSetIsRefused(t *testing.T) {
 	d.send(junk, bundle.Digest(junk))
 	require.ErrorContains(t, d.call(hostlink.MethodDriverInstall, hostlink.Ref{Digest: bundle.Digest(junk)}, nil), "it is not a ZIP file")
 	d.send(junk, "another")
-	require.ErrorContains(t, d.call(hostlink.MethodDriverInstall, hostlink.Ref{Digest: "another"}, nil), "its digest is another")
+	require.ErrorContains(t, d.call(hostlink.MethodDriverInstall, hostlink.Ref{Digest: "another"}, nil), "its digest differs")
 	require.Error(t, d.call("dance", nil, nil))
 	require.NoError(t, d.hub.Plug("slate"))
 	other := set(t, "similar", "f3e0:0103")

@@ -24,9 +24,9 @@ type gadget struct {
 	claimedBy  string             // address of the importer, as above
 
 	mu   sync.Mutex
-	pipe *pipe // of the device link, as it stands
-	cut  int64 // bytes until the cable is pulled; 0: not to be
-	worn bool  // before that, after as many bytes, only a transfer fails on the wire
+	pipe *pipe // the current one of the device link
+	cut  int64 // bytes until the cable is pulled; 0: it stays in
+	worn bool  // after as many bytes, a transfer fails before the cable loses contact
 }
 
 // pipe is the device link's two endpoints, from the body's side.

@@ -218,7 +218,7 @@ func (p *port) unplug() {
 	}
 }
 
-// Changed is closed at the next plugging in or out.
+// Changed is closed the next time that a cable is plugged in or pulled.
 func (h *Hub) Changed() <-chan struct{} {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -263,7 +263,7 @@ func (h *Hub) Plug(name string) error {
 	return nil
 }
 
-// Pull pulls a body's cable: at once, or once after bytes more have gone to its
+// Pull pulls a body's cable, at once or after that many more bytes have gone to its
 // device link.
 func (h *Hub) Pull(name string, after int64) error {
 	h.mu.Lock()
@@ -272,7 +272,7 @@ func (h *Hub) Pull(name string, after int64) error {
 		err = fmt.Errorf("%s is not plugged in", name)
 	}
 	if err == nil && after > 0 && p.gadget == nil {
-		err = fmt.Errorf("no data goes to %s", name)
+		err = fmt.Errorf("the cable of %s carries no data", name)
 	}
 	if err != nil {
 		h.mu.Unlock()
@@ -291,8 +291,8 @@ func (h *Hub) Pull(name string, after int64) error {
 	return nil
 }
 
-// SetCable gives a body another cable, or its port another state, and plugs it
-// in with that.
+// SetCable replaces a body's cable, or changes the state of its port, and plugs the
+// body in.
 func (h *Hub) SetCable(name string, c Cable) error {
 	h.mu.Lock()
 	p, err := h.find(name)
@@ -318,9 +318,8 @@ func (h *Hub) SetCable(name string, c Cable) error {
 // reservedFor is how long a device that was taken away waits for the importer that gets it.
 const reservedFor = 10 * time.Second
 
-// Release takes a device away from the importer that has it, if one has. By its name, next
-// gets it; with next "" anybody may import it but the one from which it was taken, until it
-// is plugged in again.
+// Release takes a device away from its importer, if it has one. The program named next gets
+// it; with "" anybody except the old importer may import it, until it is plugged in again.
 func (h *Hub) Release(id, next string) error {
 	address := ""
 	for a, name := range h.cfg.Importers {

@@ -124,7 +124,7 @@ func (m *Machine) Drop(exporter, busID string) {
 	}
 }
 
-// keep has a device until the exporter refuses it, or it is dropped.
+// keep holds a device until the exporter refuses it, or it is dropped.
 func (m *Machine) keep(bus *usbip.Remote, key, busID string, d usb.Device) {
 	ctx, end := context.WithCancel(m.ctx)
 	m.mu.Lock()

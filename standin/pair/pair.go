@@ -109,7 +109,7 @@ func (p *Listener) serve(c net.Conn) {
 	p.tell(ctx, json.NewEncoder(c))
 }
 
-// renameEvery is how often a watch is called by another name.
+// renameEvery is how often a watch changes its name.
 const renameEvery = time.Hour
 
 // tell tells a handset what it hears until ctx ends.
@@ -223,7 +223,7 @@ func (h *Hearing) Close() {
 	h.work.Wait()
 }
 
-// againEvery is how often a watch is looked for that is not heard.
+// againEvery is how often a watch that is not heard is looked for.
 const againEvery = 500 * time.Millisecond
 
 func (h *Hearing) follow(address string) {

@@ -15,7 +15,7 @@ import (
 	"time"
 )
 
-// Config is how a board is.
+// Config says how a board behaves.
 type Config struct {
 	Model   string // "2"
 	Serial  string

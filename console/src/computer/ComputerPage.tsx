@@ -23,6 +23,7 @@ export function ComputerPage() {
   const worst = rows.find((r) => r.worst);
   const faults = rows.filter((r) => r.trouble !== "").length;
   const devices = rows.filter((r) => r.kind === "device").length;
+  const asked = hosts.data !== undefined && trees.every((t) => !t.isPending);
   return (
     <main className="grid min-h-[calc(100dvh-53px)] grid-cols-[minmax(0,1fr)] md:grid-cols-[minmax(0,1fr)_372px]">
       <div className="px-5 pt-3 pb-10 md:px-8">
@@ -31,17 +32,25 @@ export function ComputerPage() {
             <>
               <b className="font-semibold">{worst.device || worst.name}</b>: {lowered(faultOf(worst))}
             </>
+          ) : !asked ? (
+            hosts.isPending || hosts.data ? (
+              "Asking the hosts…"
+            ) : (
+              ""
+            )
           ) : devices > 0 ? (
             "Nothing is wrong here."
           ) : (
             "Nothing is connected."
           )}
         </h1>
-        <p className="text-row text-secondary">
-          {devices} {devices === 1 ? "device is" : "devices are"} connected
-          {faults === 1 && ", 1 fault is marked where it is"}
-          {faults > 1 && `, ${faults} faults are marked where they are`}.
-        </p>
+        {asked && (
+          <p className="text-row text-secondary">
+            {devices} {devices === 1 ? "device is" : "devices are"} connected
+            {faults === 1 && ", 1 fault is marked where it is"}
+            {faults > 1 && `, ${faults} faults are marked where they are`}.
+          </p>
+        )}
         <ProblemText error={hosts.error} />
         {hosts.data?.items.length === 0 && (
           <p className="mt-6 max-w-prose">

@@ -11,7 +11,7 @@ export function AppsPanel({ device, apps }: { device: Device; apps: Prep["apps"]
   return (
     <section aria-label="Apps and tryouts">
       <h2 className="text-section font-semibold">Apps and tryouts</h2>
-      {apps.length === 0 && !last && (
+      {apps.length === 0 && tryouts.data && !last && (
         <p className="mt-2 max-w-prose text-secondary">
           No app has been tried on it yet. A tryout builds, copies and starts one, and keeps the evidence.
         </p>

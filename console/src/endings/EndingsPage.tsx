@@ -31,7 +31,7 @@ export function EndingsPage() {
   return (
     <main className="grid min-h-[calc(100dvh-53px)] grid-cols-[minmax(0,1fr)] lg:grid-cols-[minmax(0,1fr)_340px]">
       <div className="px-5 pt-3 pb-10 md:px-8">
-        <h1 className="text-lead">{headline(all)}</h1>
+        <h1 className="text-lead">{endings.data ? headline(all) : endings.isPending && "Asking the bench…"}</h1>
         <ProblemText error={endings.error} />
         <label className="mt-3 flex flex-wrap items-center gap-3 text-row">
           <span>

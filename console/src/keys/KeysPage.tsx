@@ -38,7 +38,9 @@ export function KeysPage() {
     <main className="grid min-h-[calc(100dvh-53px)] grid-cols-[minmax(0,1fr)] md:grid-cols-[minmax(0,1fr)_372px]">
       <div className="px-5 pt-3 pb-10 md:px-8">
         <h1 className="text-lead">
-          {now ? headline(now, signedIn, missing, stoppedIn(apps)) : "Asking for the safe…"}
+          {now && !mayRun.isPending
+            ? headline(now, signedIn, missing, stoppedIn(apps))
+            : (safe.isPending || mayRun.isPending) && "Asking the bench…"}
         </h1>
         <p className="mt-1 text-row">
           <Link className="press-link" to="/endings">

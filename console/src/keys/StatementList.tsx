@@ -12,7 +12,7 @@ export function StatementList() {
     <section aria-label="Grants and debug tokens" className="mt-8">
       <h2 className="text-section font-semibold">Grants and debug tokens</h2>
       <ProblemText error={all.error ?? withdraw.error} />
-      {items.length === 0 && (
+      {all.data && items.length === 0 && (
         <p className="text-row text-secondary">
           None yet. The bench requests one when a device needs it to run an app.
         </p>

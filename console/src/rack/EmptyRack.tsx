@@ -17,7 +17,7 @@ export function EmptyRack() {
       <ol className="space-y-7">
         <li>
           <h2 className="text-section font-semibold">What this bench sees</h2>
-          {all.length === 0 && (
+          {hosts.data && all.length === 0 && (
             <>
               <p className="mt-1 text-secondary">
                 It does not watch a computer yet. Devices are connected to hosts by USB. Add a host with its two

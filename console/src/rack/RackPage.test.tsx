@@ -143,3 +143,10 @@ test("a browser signs in with a whole address or its secret, and a used one is r
   expect((await screen.findByRole("alert")).textContent).toContain("was used already");
   expect(asked).toEqual(['/api/v1/sign-in {"secret":"SECRET"}']);
 });
+
+test("while the bench has not answered, nothing is said of the rack", async () => {
+  answers["/api/v1/devices"] = [503, { detail: "The records cannot be read just now." }];
+  show();
+  await screen.findByText(/cannot be read just now/);
+  expect(screen.queryByText("The rack is empty.")).toBeNull();
+});

@@ -27,7 +27,7 @@ export function RackPage() {
     <main className="px-5 pt-3 pb-10 md:px-8">
       <div className="flex flex-wrap items-end justify-between gap-4">
         <div>
-          <Lead devices={all} />
+          {devices.data && <Lead devices={all} />}
           <p className="mt-1 text-row text-secondary">{counts(all)}</p>
         </div>
         <div className="flex flex-wrap items-center gap-4">
