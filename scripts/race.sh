@@ -12,5 +12,6 @@ concurrent() { # packages of the core that have goroutines or locks of their own
 }
 compute='TestBrokenSheetsAreRefusedInTheirPlaceAndNeverCrash|TestConditionsComeToATruthEvenWhereFactsAreMissing|TestTheEngineIsNearlyAsGoodAsLookingAtEverything|TestEveryScreenIsDrawn|TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent'
 measure='TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle|TestBogusAnnouncementsHarmNoKnownDevice|TestABorrowedDeviceIsOfUseOverALongLine|TestManyReadersOfTheEventsHoldNobodyUp|TestFiveHundredDevicesAreRegisteredWithinItsLimits'
-exec go test -vet=off -race -gcflags=modernc.org/sqlite/lib=-race=false -p 4 -skip "^($compute|$measure)\$" \
+# Compiler and linker take less time with a larger heap; the tests run with the usual one.
+GOGC=400 exec go test -vet=off -exec 'env -u GOGC' -race -gcflags=modernc.org/sqlite/lib=-race=false -p 4 -skip "^($compute|$measure)\$" \
     ./cmd/... ./standin/... ./internal/... ./client/... $(concurrent)

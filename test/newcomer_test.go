@@ -108,8 +108,10 @@ func (n *newcomer) leads() string {
 		case strings.HasPrefix(p.Heading, "Update "), strings.Contains(p.All, "needs release"): // nobody updates a stand-in
 			return p.All
 		}
-		if p.Heading != n.step {
+		if p.Heading != n.step { // nobody acts before having read
 			n.step, n.at = p.Heading, 0
+			time.Sleep(300 * time.Millisecond)
+			continue
 		}
 		if now := p.All + "|" + g.Says; now == last {
 			still++
