@@ -21,6 +21,11 @@ import (
 func (d *desk) names(k *keeper.Keeper, gate, id string) {
 	d.T.Helper()
 	var why cause.Explanation
+	defer func() {
+		if d.T.Failed() {
+			d.T.Logf("why says: %s: %s %v", why.Gate, why.Text, why.Causes)
+		}
+	}()
 	d.Eventually("why names "+id, func() bool {
 		why = d.Outlook.Look(k, app).Why
 		return len(why.Causes) > 0 && why.Causes[0].ID == id
