@@ -10,8 +10,7 @@ concurrent() { # packages of the core that have goroutines or locks of their own
         if (cd "$dir" && grep -qE '\bgo (func|[a-zA-Z.]+\()|\.Go\(|"sync|\bchan ' $files); then echo "$path"; fi
     done
 }
-compute='TestBrokenSheetsAreRefusedInTheirPlaceAndNeverCrash|TestConditionsComeToATruthEvenWhereFactsAreMissing|TestTheEngineIsNearlyAsGoodAsLookingAtEverything|TestEveryScreenIsDrawn|TestAnAppThatFitsNoMoreIsRefusedBeforeAByteIsSent'
-measure='TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle|TestBogusAnnouncementsHarmNoKnownDevice|TestABorrowedDeviceIsOfUseOverALongLine|TestManyReadersOfTheEventsHoldNobodyUp|TestFiveHundredDevicesAreRegisteredWithinItsLimits'
+. scripts/tests-apart.sh
 # Compiler and linker take less time with a larger heap; the tests run with the usual one.
 GOGC=400 exec go test -vet=off -exec 'env -u GOGC' -race -gcflags=modernc.org/sqlite/lib=-race=false -p 4 -skip "^($compute|$measure)\$" \
     ./cmd/... ./standin/... ./internal/... ./client/... $(concurrent)

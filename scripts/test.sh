@@ -20,7 +20,8 @@ run() { # keeps going over the pipe's status
 
 # Much of these waits for clocks and devices, so more packages than cores run at once; those
 # that measure run alone. Vet is left to make lint.
-measure='^(TestTwoHundredDevicesThatAnnounceThemselvesAtOnceAreLinkedSoonAndCostLittle|TestBogusAnnouncementsHarmNoKnownDevice|TestABorrowedDeviceIsOfUseOverALongLine|TestManyReadersOfTheEventsHoldNobodyUp|TestFiveHundredDevicesAreRegisteredWithinItsLimits)$'
+. scripts/tests-apart.sh
+measure="^($measure)\$"
 run -v -p 4 -skip "$measure" ./cmd/... ./standin/... ./internal/... ./client/... ./core/...
 run -v -run "$measure" -p 1 ./internal/ways/air ./internal/lend ./internal/belong ./test
 

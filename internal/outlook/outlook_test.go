@@ -1,13 +1,17 @@
 package outlook_test
 
 import (
+	"errors"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
+	"golang.org/x/sync/errgroup"
 
+	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/rack"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -53,6 +57,70 @@ func TestTheFirstActionIsNotRefusedAsLongAsNothingHasChanged(t *testing.T) {
 		}
 		b.End()
 		b = benchtest.In(t, dir)
+	}
+}
+
+func TestWhatIsObservedWhileAStatementIsRecordedIsNotLost(t *testing.T) {
+	b := benchtest.New(t)
+	k, err := b.Rack.Add(t.Context(), "kittiwake-1", "Kittiwake")
+	require.NoError(t, err)
+	full := errors.New("the disk is full")
+	for _, c := range []struct {
+		name, language string
+		ends           error
+	}{{"it was recorded", "de", nil}, {"it could not be recorded", "fr", full}} {
+		before := b.Look(k).Revision
+		observe := func() error {
+			require.NoError(t, k.Facts().Observe(t.Context(), k.Told(fact.Language, fact.Of(c.language), "ada", false)))
+			return c.ends
+		}
+		require.ErrorIs(t, b.Outlook.Stating(k, observe), c.ends, c.name)
+		b.Eventually("its revision counts it", func() bool { return b.Look(k).Revision > before })
+	}
+	// Two at once about one device: neither keeps the other's from being seen.
+	before := b.Look(k).Revision
+	first, second := make(chan struct{}), make(chan struct{})
+	var work errgroup.Group
+	work.Go(func() error {
+		return b.Outlook.Stating(k, func() error { close(first); <-second; return nil })
+	})
+	<-first
+	require.ErrorIs(t, b.Outlook.Stating(k, func() error {
+		return errors.Join(full, k.Facts().Observe(t.Context(), k.Told(fact.Language, fact.Of("it"), "ada", false)))
+	}), full)
+	close(second)
+	require.NoError(t, work.Wait())
+	b.Eventually("its revision counts it", func() bool { return b.Look(k).Revision > before })
+}
+
+func TestTheRevisionCountsWhatPeopleSeeAndNothingElse(t *testing.T) {
+	b := benchtest.New(t)
+	k, err := b.Rack.Add(t.Context(), "kittiwake-1", "Kittiwake")
+	require.NoError(t, err)
+	tell := func(key, value string) func() error {
+		return func() error { return b.Outlook.TellFact(t.Context(), b.Said(k), key, value) }
+	}
+	handle := "kittiwake-2"
+	for _, c := range []struct {
+		name   string
+		do     func() error
+		counts bool
+	}{
+		{"a step that is done", tell("mode.loose", "yes"), true},
+		{"the same again", tell("mode.loose", "yes"), false},
+		{"on which network it is", tell("air.network", "other"), false},
+		{"its language", tell("device.language", "de"), true},
+		{"its handle", func() error { return b.Rack.Set(t.Context(), "kittiwake-1", rack.Change{Handle: &handle}) }, true},
+		{"a step that is undone", tell("mode.loose", "no"), true},
+	} {
+		before := b.Look(k).Revision
+		require.NoError(t, c.do(), c.name)
+		if c.counts {
+			b.Eventually(c.name, func() bool { return b.Look(k).Revision > before })
+			continue
+		}
+		require.NoError(t, b.Outlook.Check(k, before), c.name)
+		require.Equal(t, before, b.Look(k).Revision, c.name)
 	}
 }
 

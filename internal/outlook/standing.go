@@ -47,9 +47,14 @@ type Standing struct {
 
 // Look computes the standing of a device now, with its causes; with an app, for that too.
 func (o *Outlook) Look(k *keeper.Keeper, app string) Standing {
+	s := o.explained(k, app)
+	o.begin(k, app, &s)
+	return s
+}
+
+func (o *Outlook) explained(k *keeper.Keeper, app string) Standing {
 	s := o.stand(k, app)
 	s.Why = s.weighed.Explain()
-	o.begin(k, app, &s)
 	return s
 }
 

@@ -12,7 +12,7 @@ import (
 // Two that are equal mean that nothing visible has changed. It is computed for every fact
 // that is recorded.
 func (o *Outlook) trace(s *Standing) uint64 {
-	var t trace
+	var t tracer
 	t.SetSeed(o.seed)
 	t.readiness(s)
 	t.text(s.Why.Text, s.Working, s.Reserved, s.Device.Handle, s.Device.Key, s.Device.HandsURL)
@@ -37,9 +37,10 @@ func (o *Outlook) trace(s *Standing) uint64 {
 // shownFacts are part of texts that people see, or decide gates of apps.
 var shownFacts = []fact.Key{fact.Statements, fact.OSRelease, fact.Language, fact.LinkTrouble, fact.USBHolder, fact.AdmitNumber, fact.AcceptChallenge}
 
-type trace struct{ maphash.Hash }
+// tracer takes up what a trace is of.
+type tracer struct{ maphash.Hash }
 
-func (t *trace) readiness(s *Standing) {
+func (t *tracer) readiness(s *Standing) {
 	r := &s.Readiness
 	t.text(r.First, string(r.Summary), r.Path.Name)
 	for _, e := range r.Ending {
@@ -64,14 +65,14 @@ func (t *trace) readiness(s *Standing) {
 }
 
 // text adds texts, each with its end, so that no two sequences of them are alike.
-func (t *trace) text(all ...string) {
+func (t *tracer) text(all ...string) {
 	for _, s := range all {
 		t.number(int64(len(s)))
 		t.WriteString(s)
 	}
 }
 
-func (t *trace) flag(all ...bool) {
+func (t *tracer) flag(all ...bool) {
 	for _, f := range all {
 		b := byte(0)
 		if f {
@@ -81,7 +82,7 @@ func (t *trace) flag(all ...bool) {
 	}
 }
 
-func (t *trace) number(n int64) {
+func (t *tracer) number(n int64) {
 	var b [8]byte
 	binary.LittleEndian.PutUint64(b[:], uint64(n))
 	t.Write(b[:])

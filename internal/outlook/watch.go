@@ -134,15 +134,14 @@ func (o *Outlook) recompute(k *keeper.Keeper) {
 	o.mu.Lock()
 	delete(o.dirty, k) // what changes from now on is computed again
 	o.mu.Unlock()
-	s := o.stand(k, "")
-	s.Why = s.weighed.Explain()
+	s := o.explained(k, "")
 	found := o.found(m, &s)
 	returns := m.returns(&s)
 	if telling(s.Why) {
 		m.asked = s.Why
 	}
-	trace := o.trace(&s)
-	changed := m.trace.Swap(trace) != trace
+	now := o.trace(&s)
+	changed := m.trace.Swap(now) != now
 	o.mu.Lock()
 	if o.dueAt(m, s.Readiness.NextChange); changed {
 		o.newest++

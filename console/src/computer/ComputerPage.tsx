@@ -33,11 +33,7 @@ export function ComputerPage() {
               <b className="font-semibold">{worst.device || worst.name}</b>: {lowered(faultOf(worst))}
             </>
           ) : !asked ? (
-            hosts.isPending || hosts.data ? (
-              "Asking the hosts…"
-            ) : (
-              ""
-            )
+            !hosts.error && "Asking the hosts…"
           ) : devices > 0 ? (
             "Nothing is wrong here."
           ) : (

@@ -26,21 +26,24 @@ export function KeysPage() {
   const safe = useSafe();
   const now = safe.data;
   const bench = useBench();
-  const used = useAccounts().data?.items.find((a) => a.used && a.state === "in");
+  const accounts = useAccounts();
+  const used = accounts.data?.items.find((a) => a.used && a.state === "in");
   const signedIn = used !== undefined;
   const mayRun = useMayRun();
   const apps = mayRun.data?.apps ?? [];
   const stages = mayRun.data?.stages ?? [];
   const [chosen, setChosen] = useState<Chosen>();
   const cell = cellOf(apps, chosen);
-  const missing = useRegister(signedIn).data?.missing.length ?? 0;
+  const register = useRegister(signedIn);
+  const missing = register.data?.missing.length ?? 0;
+  const known = accounts.data && mayRun.data && (register.data || !signedIn);
   return (
     <main className="grid min-h-[calc(100dvh-53px)] grid-cols-[minmax(0,1fr)] md:grid-cols-[minmax(0,1fr)_372px]">
       <div className="px-5 pt-3 pb-10 md:px-8">
         <h1 className="text-lead">
-          {now && !mayRun.isPending
-            ? headline(now, signedIn, missing, stoppedIn(apps))
-            : (safe.isPending || mayRun.isPending) && "Asking the bench…"}
+          {now
+            ? (ofSafe(now) ?? (known ? headline(signedIn, missing, stoppedIn(apps)) : "The safe is open."))
+            : safe.isPending && "Asking the bench…"}
         </h1>
         <p className="mt-1 text-row">
           <Link className="press-link" to="/endings">
@@ -85,7 +88,8 @@ export function KeysPage() {
   );
 }
 
-function headline({ state, requests }: Safe, signedIn: boolean, missing: number, stopped: Chosen | undefined) {
+/** What comes before all else, if there is such. */
+function ofSafe({ state, requests }: Safe) {
   if (requests.length > 0)
     return (
       <>
@@ -97,6 +101,9 @@ function headline({ state, requests }: Safe, signedIn: boolean, missing: number,
     );
   if (state === "missing") return "This bench has no safe for keys yet.";
   if (state === "locked") return "The safe is locked.";
+}
+
+function headline(signedIn: boolean, missing: number, stopped: Chosen | undefined) {
   if (!signedIn) return "The safe is open. No account at an authority is in use.";
   if (missing > 0)
     return (
