@@ -390,7 +390,7 @@ func TestWhatIsAcknowledgedIsKeptOnEveryRoute(t *testing.T) {
 		require.Contains(t, a.text, "othing was saved", a.route)
 	}
 	require.Less(t, time.Since(began), time.Minute, "who waits hears of it")
-	shown := o.kept()
+	shown := withoutSecond(o.kept())
 	bench := processOf(t, d.cmd.Process.Pid, "serve")
 	require.NoError(t, syscall.Kill(bench, syscall.SIGKILL))
 	_, err = c.ExecContext(t.Context(), "ROLLBACK")
@@ -400,6 +400,11 @@ func TestWhatIsAcknowledgedIsKeptOnEveryRoute(t *testing.T) {
 		return err == nil && processOf(t, d.cmd.Process.Pid, "serve") != bench
 	})
 	d.eventually("its devices are as they were", func() bool { return slices.Equal(aboutDevices(o.kept()), aboutDevices(shown)) })
-	now := strings.Replace(o.kept(), "/identities name=second\n", "", 1) // the authority has it, and the safe its key: it is taken over
-	require.Equal(t, shown, now)
+	require.Equal(t, shown, withoutSecond(o.kept()))
+}
+
+// withoutSecond leaves out the identity that could not be saved: the authority has its certificate and the safe its
+// key, so it is shown, and taken over, once the bench has asked the authority.
+func withoutSecond(kept string) string {
+	return strings.Replace(kept, "/identities name=second\n", "", 1)
 }

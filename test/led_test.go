@@ -247,6 +247,21 @@ func TestAPhonesPageIsForOneDeviceAndOneBrowser(t *testing.T) {
 		{"POST", "/api/v1/devices/heron-2/retirement", `{}`, 403, nil},
 		{"POST", "/api/v1/phone", `{"device":"heron-1","address":"127.0.0.1"}`, 403, nil},
 		{"GET", "/api/v1/jobs", "", 403, nil},
+		{"GET", "/api/v1/sheets", "", 403, nil},
+		{"POST", "/api/v1/bench", `{}`, 403, nil},
+		{"GET", "/api/v1/devices/heron-2/../heron-1/prep", "", 403, nil},
+		{"GET", "/api/v1/devices/heron-20/prep", "", 403, nil},
+		{"GET", "/api/v1/devices/heron-2/prep/", "", 403, nil},
+		{"GET", "/API/v1/devices/heron-2/prep", "", 403, nil},
+		{"GET", "/api/v1/devices/heron-2/report", "", 403, nil},
+		{"GET", "/api/v1/devices/heron-2/log", "", 403, nil},
+		{"POST", "/api/v1/devices/heron-2/driver", `{}`, 403, nil},
+		{"POST", "/api/v1/devices/heron-2/find", `{}`, 403, nil},
+		{"PUT", "/api/v1/devices/heron-2/told", `{}`, 403, nil},
+		{"DELETE", "/api/v1/devices/heron-2", "", 403, nil},
+		{"DELETE", "/api/v1/devices/heron-2/retirement", "", 403, nil},
+		{"POST", "/api/v1/devices/heron-2/retirement/told", `{}`, 403, nil},
+		{"DELETE", "/api/v1/devices/heron-2/answers/plugged", "", 204, nil},
 	} {
 		require.Equal(t, a.status, send(a.method, a.path, a.body, a.header...).StatusCode, a.method+" "+a.path)
 	}

@@ -21,11 +21,12 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/belong"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/safe"
 	standin "earlybench.invalid/earlybench/standin/authority"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 // desk is a bench that is signed in at a stand-in authority.
 type desk struct {

@@ -7,12 +7,13 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
 
-// SmallApp is the project of fellgate/callout as a module of 150 bytes that writes one
-// line and ends, or stays busy: it is compiled quickly, even under the
+// SmallApp is the project of fellgate/callout as a module of some 250 bytes that writes one
+// line and ends, or stays and sleeps: it is compiled quickly, even under the
 // race detector.
 func SmallApp(t testing.TB, stays bool) string {
 	t.Helper()
@@ -54,21 +55,29 @@ func writes(text string, stays bool) []byte {
 		}
 		return out
 	}
-	const i32, at = 0x7f, 8 // the text lies at 8, behind the vector that names it
+	const i32, at = 0x7f, 8                            // the text lies at 8, behind the vector that names it
+	segment := func(offset byte, data []byte) []byte { // of the memory, at a multiple of 128 below 8192, or at 0
+		return join([]byte{0, 0x41, 0x80, offset, 0x0b}, binary.AppendUvarint(nil, uint64(len(data))), data)
+	}
+	vector := binary.LittleEndian.AppendUint32([]byte{at, 0, 0, 0}, uint32(len(text)))
+	data := [][]byte{segment(0, append(vector, text...))}
 	code := []byte{0, 0x41, 1, 0x41, 0, 0x41, 1, 0x41, 0x3c, 0x10, 0, 0x1a}
-	if stays {
-		code = append(code, 0x03, 0x40, 0x0c, 0, 0x0b)
+	if stays { // it polls one clock for an hour, again and again: the subscription lies at 1024, the event at 2048, their number at 4096
+		code = append(code, 0x03, 0x40, 0x41, 0x80, 8, 0x41, 0x80, 16, 0x41, 1, 0x41, 0x80, 32, 0x10, 1, 0x1a, 0x0c, 0, 0x0b)
+		subscription := make([]byte, 48)
+		binary.LittleEndian.PutUint64(subscription[24:], uint64(time.Hour))
+		data = append(data, segment(8, subscription))
 	}
 	code = append(code, 0x0b)
-	vector := binary.LittleEndian.AppendUint32([]byte{at, 0, 0, 0}, uint32(len(text)))
+	imported := func(f string) []byte { return join(name("wasi_snapshot_preview1"), name(f), []byte{0, 0}) }
 	return join([]byte("\x00asm\x01\x00\x00\x00"),
 		section(1, 2, 0x60, 4, i32, i32, i32, i32, 1, i32, 0x60, 0, 0),
-		section(2, join([]byte{1}, name("wasi_snapshot_preview1"), name("fd_write"), []byte{0, 0})...),
+		section(2, join([]byte{2}, imported("fd_write"), imported("poll_oneoff"))...),
 		section(3, 1, 1),
 		section(5, 1, 0, 1),
-		section(7, join([]byte{2}, name("memory"), []byte{2, 0}, name("_start"), []byte{0, 1})...),
+		section(7, join([]byte{2}, name("memory"), []byte{2, 0}, name("_start"), []byte{0, 2})...),
 		section(10, append([]byte{1, byte(len(code))}, code...)...),
-		section(11, join(binary.AppendUvarint([]byte{1, 0, 0x41, 0, 0x0b}, uint64(len(vector)+len(text))), vector, []byte(text))...))
+		section(11, append([]byte{byte(len(data))}, join(data...)...)...))
 }
 
 // BigApp is the directory of an app whose file is so large.

@@ -60,10 +60,15 @@ func (p *Pair) StartHarbour() {
 	p.Harbour = With(p.T, p.Dir, func(c *service.Config) { c.Name, c.Peers = "harbour-desk", listen })
 }
 
-// Plug has harbour-desk watch the host on which its handset is.
-func (p *Pair) Plug() {
+// Watch has harbour-desk watch the host on which its handset is.
+func (p *Pair) Watch() {
 	at := p.Rig.Addresses()
 	p.Harbour.Hosts.Watch(store.Host{Name: "quay", USBIP: at.Hub, Control: at.Host})
+}
+
+// Plug has harbour-desk watch that host, and waits until the handset is linked.
+func (p *Pair) Plug() {
+	p.Watch()
 	p.Harbour.Eventually("the handset is linked", func() bool {
 		for _, k := range p.Harbour.Rack.All() {
 			p.Heron = k

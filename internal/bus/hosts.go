@@ -48,12 +48,13 @@ type Hosts struct {
 
 // watch is one host that is watched.
 type watch struct {
-	host  store.Host
-	route *route
-	local *local      // this computer's own USB; nil for another host
-	rules *udev.Rules // of this computer; nil for another host, and where there are none
-	stop  context.CancelFunc
-	done  chan struct{}
+	host      store.Host
+	route     *route
+	local     *local      // this computer's own USB; nil for another host
+	rules     *udev.Rules // of this computer; nil for another host, and where there are none
+	stop      context.CancelFunc
+	done      chan struct{}
+	hasLooked func() // says that this computer's own USB was looked at; nil for another host
 
 	mu      sync.Mutex
 	conn    *rpc.Conn
@@ -111,9 +112,18 @@ func (h *Hosts) Watch(host store.Host) {
 	h.watch(&watch{host: host, route: &route{host: host, key: h.key}})
 }
 
-// WatchLocal starts to watch this computer's own USB, under the computer's name.
+// lookWithin is how long the first look at this computer's own USB is waited for.
+const lookWithin = time.Second
+
+// WatchLocal starts to watch this computer's own USB, under the computer's name. It returns once that was looked at,
+// or after a second.
 func (h *Hosts) WatchLocal(host store.Host, o Local) {
-	h.watch(&watch{host: host, local: newLocal(o), rules: o.rules()})
+	looked := make(chan struct{})
+	h.watch(&watch{host: host, local: newLocal(o), rules: o.rules(), hasLooked: sync.OnceFunc(func() { close(looked) })})
+	select {
+	case <-looked:
+	case <-time.After(lookWithin):
+	}
 }
 
 func (h *Hosts) watch(w *watch) {
@@ -173,18 +183,24 @@ func (h *Hosts) Own() (store.Host, bool) {
 // followLocal follows this computer's own USB for as long as it is watched.
 func (h *Hosts) followLocal(ctx context.Context, w *watch) {
 	w.local.follow(ctx, func(b hostlink.Bus) { h.take(ctx, w, b) }, func(err error) {
-		w.mu.Lock()
-		if err != nil && (w.trouble == nil || w.trouble.Error() != err.Error()) {
+		if h.stands(w, err) && err != nil {
 			h.log.Info("host", "host", w.host.Name, "error", err)
 		}
-		other := (err == nil) != (w.trouble == nil)
-		w.trouble = err
-		w.mu.Unlock()
-		if other {
-			h.tell(w)
-		}
+		w.hasLooked()
 	})
 	h.lost(ctx, w)
+}
+
+// stands keeps why a host is not reached, nil if it is, and tells of it; false if that was known.
+func (h *Hosts) stands(w *watch, err error) bool {
+	w.mu.Lock()
+	same := w.trouble == err || w.trouble != nil && err != nil && w.trouble.Error() == err.Error()
+	w.trouble = err
+	w.mu.Unlock()
+	if !same {
+		h.tell(w)
+	}
+	return !same
 }
 
 // Private reports whether nobody else can be at the other end of the way to a host: it is this
@@ -259,8 +275,9 @@ func (h *Hosts) follow(ctx context.Context, w *watch) {
 		if w.trouble == nil {
 			h.log.Info("host", "host", w.host.Name, "error", err)
 		}
-		w.conn, w.trouble = nil, err
+		w.conn = nil
 		w.mu.Unlock()
+		h.stands(w, err)
 		if time.Since(began) > 5*time.Second {
 			pause = 100 * time.Millisecond
 		}

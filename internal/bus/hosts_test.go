@@ -190,3 +190,17 @@ func TestAHostIsReachedByASocket(t *testing.T) {
 	_, s := watch(t, at)
 	eventually(t, func() bool { return s.devices() == 1 })
 }
+
+// What keeps a host from being reached is told, also where it was not reached before.
+func TestWhyAHostIsNotReachedIsToldEachTimeItIsAnother(t *testing.T) {
+	told := make(chan string, 100)
+	h := bus.New(&sink{}, func(name string) { told <- name }, nil, slog.New(slog.DiscardHandler))
+	defer h.Close()
+	dir := t.TempDir()
+	h.WatchLocal(store.Host{Name: "moor-desk"}, bus.Local{Sys: dir})
+	require.ErrorContains(t, h.Trouble("moor-desk"), "this computer shows no USB", "it was looked at")
+	require.Equal(t, "moor-desk", <-told)
+	h.Watch(store.Host{Name: "loft", Control: "unix:" + filepath.Join(dir, "nothing.sock")})
+	require.Equal(t, "loft", <-told)
+	require.ErrorContains(t, h.Trouble("loft"), "reach host loft")
+}

@@ -12,10 +12,10 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/sheet"
-	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 func planAt(gate string, gates map[string]string) client.Prep {
 	step := client.Step{ID: "tap", Gate: gate, Who: "hands", Title: "Tap **Batch**", Text: "Tap **Batch** six times", Tell: true,

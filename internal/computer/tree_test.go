@@ -9,12 +9,13 @@ import (
 	"earlybench.invalid/earlybench/core/hostlink"
 	"earlybench.invalid/earlybench/core/usb"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/computer"
 	"earlybench.invalid/earlybench/internal/outlook"
 	"earlybench.invalid/earlybench/internal/rack"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 func hubAt(id, parent string, port int) hostlink.Hub {
 	return hostlink.Hub{BusID: id, Name: "hub " + id, Ports: 4, Joint: hostlink.Joint{Parent: parent, PortNumber: port}}

@@ -11,12 +11,12 @@ import (
 
 	"earlybench.invalid/earlybench/client"
 	"earlybench.invalid/earlybench/core/driver"
-	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/standin/depot"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 func TestThePortsFollowEachOtherAndOneThatIsTakenIsNamed(t *testing.T) {
 	ports, err := choosePorts(0)

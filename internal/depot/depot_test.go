@@ -13,11 +13,12 @@ import (
 
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/outside"
 	"earlybench.invalid/earlybench/standin/depot"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 func TestADepotIsAddedOnlyAsItWasAccepted(t *testing.T) {
 	b := benchtest.New(t)

@@ -14,13 +14,14 @@ import (
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/sheet"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/standin"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 // value is the good value of a fact, as text.
 func value(k *keeper.Keeper, key fact.Key) string {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"sync"
 	"time"
 
@@ -234,7 +233,7 @@ func (r *reach) read(told []device.Fact, scope string) []fact.Fact {
 		case device.FactApps:
 			var apps []device.App
 			if strict.NewerJSON(t.Value, &apps) == nil {
-				apps = bounded(apps)
+				apps = device.Bounded(apps)
 				k.mu.Lock()
 				k.apps = apps
 				k.mu.Unlock()
@@ -291,26 +290,8 @@ func (k *Keeper) CompareClocks() {
 	}
 }
 
-// What one device may say of itself. What goes beyond is left out, or cut.
-const (
-	mostFact    = 256 << 10 // bytes of a fact
-	mostApps    = 500
-	mostAppText = 200 // bytes of an app's name, version and so on
-)
-
-// bounded are the apps that a device lists, as far as they are kept; the last says how many are left out.
-func bounded(apps []device.App) []device.App {
-	if more := len(apps) - mostApps; more > 0 {
-		apps = append(apps[:mostApps:mostApps], device.App{ID: "…", Name: fmt.Sprintf("%d more apps, not listed here", more)})
-	}
-	for i := range apps {
-		a := &apps[i]
-		for _, text := range []*string{&a.ID, &a.Version, &a.Digest, &a.Name} {
-			*text = plain.Cut(*text, mostAppText)
-		}
-	}
-	return apps
-}
+// mostFact is how long a fact may be that a device tells, in bytes; a longer one is left out.
+const mostFact = 256 << 10
 
 // maxSentence bounds what is kept of an error's text, in bytes.
 const maxSentence = 200

@@ -76,23 +76,17 @@ func TestWhatCannotBeAKitIsRefused(t *testing.T) {
 
 func TestAProgramThatDoesNotAnswerHoldsUpNothingElse(t *testing.T) {
 	b := benchtest.New(t)
-	b.Kits.AnswerWithin(300 * time.Millisecond)
-	begun := time.Now()
-	_, err := b.Kits.Add(t.Context(), "fell-kit", makeKit(t, t.TempDir(), "sleep 60"), []byte(description))
-	require.ErrorContains(t, err, "did not print its version within 300ms")
-	require.Less(t, time.Since(begun), 5*time.Second)
-
-	b.Kits.AnswerWithin(5 * time.Second)
 	adding := make(chan error, 1)
 	go func() {
 		_, err := b.Kits.Add(t.Context(), "fell-kit", makeKit(t, t.TempDir(), "sleep 60"), []byte(description))
 		adding <- err
 	}()
 	time.Sleep(200 * time.Millisecond)
-	begun = time.Now()
+	begun := time.Now()
 	b.Kits.All()
 	require.Less(t, time.Since(begun), time.Second, "what was seen last is told meanwhile")
-	require.Error(t, <-adding)
+	require.ErrorContains(t, <-adding, "did not print its version within 10s")
+	require.Less(t, time.Since(begun), 20*time.Second)
 
 	begun = time.Now()
 	c, err := b.Kits.Add(t.Context(), "fell-kit", makeKit(t, t.TempDir(), "sleep 20 & echo fell-make 3"), []byte(description))

@@ -99,8 +99,7 @@ func (k *Kits) ask(ctx context.Context, d *kit.Description, dir string, e *kit.E
 	if a, ok := k.answers[key]; ok && a.modified.Equal(info.ModTime()) && a.size == info.Size() {
 		return a.printed, a.err
 	}
-	within := time.Duration(k.within.Load())
-	short, done := context.WithTimeout(ctx, within)
+	short, done := context.WithTimeout(ctx, answerWithin)
 	defer done()
 	cmd := exec.CommandContext(short, at, e.Asked)
 	cmd.Dir = dir
@@ -112,7 +111,7 @@ func (k *Kits) ask(ctx context.Context, d *kit.Description, dir string, e *kit.E
 	case err != nil && ctx.Err() != nil: // not kept: nobody waits for it any more
 		return "", ctx.Err()
 	case err != nil && short.Err() != nil:
-		a.err = fmt.Errorf("did not print its version within %s", within)
+		a.err = fmt.Errorf("did not print its version within %s", answerWithin)
 	case exited:
 		a.err = fmt.Errorf("exits with code %d when it is asked for its version: %s", exit.ExitCode(), plain.Cut(firstLine(a.printed), 80))
 	case err != nil:

@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
@@ -45,7 +44,6 @@ type Kits struct {
 	cfg     Config
 	watcher *fsnotify.Watcher
 	wake    chan struct{} // has Run look again
-	within  atomic.Int64  // nanoseconds that a program gets to print its version
 
 	mu       sync.Mutex
 	projects map[string]string           // directory by app
@@ -83,7 +81,6 @@ func New(cfg Config) (*Kits, error) {
 	}
 	k := &Kits{cfg: cfg, watcher: w, wake: make(chan struct{}, 1), projects: map[string]string{}, known: known, texts: texts, places: map[string][]string{},
 		answers: map[string]answer{}, found: map[string][]kit.Copy{}, needs: map[string]map[string]Used{}}
-	k.within.Store(int64(answerWithin))
 	dirs := append(filepath.SplitList(os.Getenv("PATH")), cfg.Dir)
 	for _, pattern := range elsewhere {
 		found, _ := filepath.Glob(pattern) // the patterns are well formed

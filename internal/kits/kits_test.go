@@ -10,10 +10,11 @@ import (
 
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/facts"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 func project(t *testing.T, dir, minimum string) {
 	t.Helper()

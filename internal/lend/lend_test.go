@@ -12,13 +12,14 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/tryout"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 // pair is two benches, of which harbour-desk has a handset that it may lend.
 type pair struct{ *benchtest.Pair }

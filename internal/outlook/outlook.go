@@ -109,9 +109,9 @@ func (o *Outlook) touch(k *keeper.Keeper) {
 	}
 }
 
-// stating records a person's statement about a device, and recomputes the device at once,
+// Stating records a person's statement about a device, and recomputes the device at once,
 // so that what the statement comes to is known before anything else happens.
-func (o *Outlook) stating(k *keeper.Keeper, record func() error) error {
+func (o *Outlook) Stating(k *keeper.Keeper, record func() error) error {
 	m := o.mind(k)
 	o.mu.Lock()
 	m.stating++

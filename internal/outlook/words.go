@@ -34,7 +34,7 @@ func (o *Outlook) say(ctx context.Context, s Said, key fact.Key, v fact.Value, s
 	if err := s.Of.Facts().View().Registry().Check(f); err != nil {
 		return problem.Errorf(problem.Invalid, "%w", err)
 	}
-	return o.stating(s.Of, func() error { return s.Of.Facts().Observe(ctx, f) })
+	return o.Stating(s.Of, func() error { return s.Of.Facts().Observe(ctx, f) })
 }
 
 // Tell records that a person says that a step is done.

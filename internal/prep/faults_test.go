@@ -18,6 +18,7 @@ import (
 	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/outlook"
@@ -40,7 +41,7 @@ type patient struct {
 
 const patientName = "device-1"
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 // newPatient starts one device of a maker, opened and admitted, on a host that
 // needs no drivers.

@@ -17,6 +17,7 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/reserve"
 	"earlybench.invalid/earlybench/internal/store"
@@ -24,7 +25,7 @@ import (
 	"earlybench.invalid/earlybench/standin/body"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 // alone is a bench that has no peers.
 type alone struct{}

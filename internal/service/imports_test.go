@@ -5,11 +5,11 @@ import (
 	"strings"
 	"testing"
 
-	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"github.com/stretchr/testify/require"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 const module = "earlybench.invalid/earlybench/"
 

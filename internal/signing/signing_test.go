@@ -24,6 +24,7 @@ import (
 	core "earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/facts"
 	"earlybench.invalid/earlybench/internal/peer"
 	"earlybench.invalid/earlybench/internal/safe"
@@ -33,7 +34,7 @@ import (
 	"earlybench.invalid/earlybench/internal/store"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 // pair is two benches, of which harbour-desk signs for moor-desk.
 type pair struct {

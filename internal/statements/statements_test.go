@@ -18,13 +18,14 @@ import (
 	"earlybench.invalid/earlybench/core/statement"
 	"earlybench.invalid/earlybench/internal/belong"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/statements"
 	"earlybench.invalid/earlybench/standin"
 	authorities "earlybench.invalid/earlybench/standin/authority"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 const app = "fellgate/callout"
 

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"earlybench.invalid/earlybench/core/device"
+	"earlybench.invalid/earlybench/core/excerpt"
 	"earlybench.invalid/earlybench/core/plain"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/rfb"
@@ -58,6 +59,9 @@ func (w *work) uncovered(r *device.Refusal) error {
 		Remedy: fmt.Sprintf("See which line rules it out: earlybench explain %s %s", w.project.ID, w.record.Device)}
 }
 
+// mostNote is how much of a log line stands beside the phase that runs, in bytes.
+const mostNote = 200
+
 // watchFor is how long an app is watched for which no log line is defined, since an app
 // that crashes at once does not work.
 const watchFor = time.Second
@@ -91,8 +95,8 @@ func (w *work) watchLog(ctx context.Context) (string, error) {
 	waiting, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	var found, last string
-	var kept logKept
-	defer func() { w.record.Log = append(w.record.Log, kept.lines()...) }()
+	var kept excerpt.Excerpt
+	defer func() { w.record.Log = append(w.record.Log, kept.Lines()...) }()
 	var ended *device.Ended
 	err = log.Follow(waiting, device.LogFrom{App: w.project.ID, After: w.before}, func(l device.Line) bool {
 		w.before = l.Seq // where the log continues, should another way be needed
@@ -102,11 +106,11 @@ func (w *work) watchLog(ctx context.Context) (string, error) {
 		if ended = l.Ended; ended != nil {
 			return false
 		}
-		last = plain.Cut(l.Text, mostLine)
-		kept.add(l.At.Format("15:04:05.000") + " " + l.Text)
+		last = plain.Cut(l.Text, excerpt.MostLine)
+		kept.Add(l.At.Format("15:04:05.000") + " " + l.Text)
 		w.run.Note(plain.Cut(l.Text, mostNote))
 		if w.project.Try.Log != "" && want.MatchString(l.Text) {
-			found = plain.Cut(l.Text, mostLine)
+			found = plain.Cut(l.Text, excerpt.MostLine)
 		}
 		return found == ""
 	})

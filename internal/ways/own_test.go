@@ -16,6 +16,7 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/rack"
 	"earlybench.invalid/earlybench/internal/tryout"
 	"earlybench.invalid/earlybench/internal/ways"
@@ -29,7 +30,7 @@ type stream struct {
 	key     ssh.Signer
 }
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 func (s *stream) Kind() ways.Kind   { return "stream" }
 func (s *stream) Place() ways.Place { return ways.Place{Port: s.address} }

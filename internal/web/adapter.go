@@ -19,6 +19,7 @@ import (
 	"earlybench.invalid/earlybench/client"
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/web/httpd"
 )
 
 // adapter lets huma register its operations on Fiber 3.
@@ -40,7 +41,7 @@ func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 			own(c)
 		}
 	}
-	most := cmp.Or(op.MaxBodyBytes, usualBody)
+	most := cmp.Or(op.MaxBodyBytes, httpd.UsualBody)
 	a.server.app.Add([]string{op.Method}, path, a.server.allowed(right, op.OperationID, func(c fiber.Ctx) error {
 		if int64(c.Request().Header.ContentLength()) > most {
 			return answer(c, &client.Problem{Status: fiber.StatusRequestEntityTooLarge, Kind: string(eb.Invalid), Detail: fmt.Sprintf("The request is too large: at most %d bytes are read here.", most)})
@@ -94,7 +95,7 @@ func (e *exchange) EachHeader(cb func(name, value string)) {
 	}
 }
 
-func (e *exchange) BodyReader() io.Reader { return bodyOf(e.c) }
+func (e *exchange) BodyReader() io.Reader { return httpd.Body(e.c) }
 func (e *exchange) GetMultipartForm() (*multipart.Form, error) {
 	return e.c.MultipartForm()
 }

@@ -22,6 +22,7 @@ import (
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/web/httpd"
 )
 
 const (
@@ -63,7 +64,7 @@ func (s *Server) guard(c fiber.Ctx) error {
 	c.Set("Referrer-Policy", "no-referrer")
 	c.Set("Cross-Origin-Opener-Policy", "same-origin")
 	c.Set("Cross-Origin-Resource-Policy", "same-origin")
-	if coded(c) {
+	if httpd.Coded(c) {
 		return answer(c, &client.Problem{Status: fiber.StatusUnsupportedMediaType, Detail: "This bench does not accept compressed requests.", Remedy: "Send it without Content-Encoding."})
 	}
 	switch key, has := bearer(c); {

@@ -16,6 +16,7 @@ import (
 	"earlybench.invalid/earlybench/internal/computer"
 	"earlybench.invalid/earlybench/internal/jump"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/web/httpd"
 )
 
 func (s *Server) hostRoutes() {
@@ -29,7 +30,7 @@ func (s *Server) hostRoutes() {
 	huma.Register(a, operation(access.Own, "DELETE", "/hosts/{id}", "drop-host", "Forget a host"), s.dropHost)
 	huma.Register(a, operation(access.Look, "GET", "/drivers", "drivers", "The driver sets"), s.sets)
 	add := operation(access.Maintain, "POST", "/drivers", "add-driver", "Add a driver set's file")
-	add.MaxBodyBytes, add.BodyReadTimeout = maxBody, time.Minute
+	add.MaxBodyBytes, add.BodyReadTimeout = httpd.MaxBody, time.Minute
 	huma.Register(a, add, s.addSet)
 }
 

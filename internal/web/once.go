@@ -15,6 +15,7 @@ import (
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/store"
+	"earlybench.invalid/earlybench/internal/web/httpd"
 )
 
 // A POST with the header Idempotency-Key is handled once: the same request again gets the
@@ -83,7 +84,7 @@ func (s *Server) once(c fiber.Ctx, a access.Actor, operation string, next fiber.
 }
 
 func requestDigest(c fiber.Ctx) (string, error) {
-	body, err := wholeBody(c, maxBody)
+	body, err := httpd.WholeBody(c, httpd.MaxBody)
 	if err != nil {
 		return "", err
 	}

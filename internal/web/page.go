@@ -8,6 +8,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"earlybench.invalid/earlybench/client"
+	"earlybench.invalid/earlybench/internal/web/httpd"
 )
 
 // This file holds what the pages for one browser have in common: a phone's, and that of a person without a bench. Each is
@@ -28,7 +29,7 @@ func strayed(c fiber.Ctx, host string) *client.Problem {
 // secretOf reads the one-time secret with which a browser signs in.
 func secretOf(c fiber.Ctx) (string, error) {
 	var in struct{ Secret string }
-	raw, err := wholeBody(c, unknownBody)
+	raw, err := httpd.WholeBody(c, httpd.UnknownBody)
 	if err != nil {
 		return "", err
 	}

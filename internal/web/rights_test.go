@@ -14,6 +14,7 @@ import (
 
 	"earlybench.invalid/earlybench/internal/access"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/store"
 	"earlybench.invalid/earlybench/internal/web"
 )
@@ -83,7 +84,7 @@ type desk struct {
 	keys map[string]string
 }
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 func newDesk(t *testing.T, change ...func(*web.Config)) *desk {
 	t.Helper()

@@ -13,6 +13,7 @@ import (
 	eb "earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/core/strict"
 	"earlybench.invalid/earlybench/internal/access"
+	"earlybench.invalid/earlybench/internal/web/httpd"
 )
 
 type (
@@ -44,7 +45,7 @@ func operation(right access.Right, method, path, id, summary string) huma.Operat
 	op := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Metadata: map[string]any{rightKey: right},
 		Extensions: map[string]any{"x-right": string(right)}}
 	if right == nobody {
-		op.MaxBodyBytes = unknownBody
+		op.MaxBodyBytes = httpd.UnknownBody
 	}
 	if method == http.MethodPost {
 		op.DefaultStatus = http.StatusOK

@@ -50,6 +50,7 @@ import (
 	"earlybench.invalid/earlybench/internal/supply"
 	"earlybench.invalid/earlybench/internal/tidy"
 	"earlybench.invalid/earlybench/internal/tryout"
+	"earlybench.invalid/earlybench/internal/web/httpd"
 )
 
 // Version is the version of the program.
@@ -155,10 +156,11 @@ func New(cfg Config, address string) *Server {
 	return s
 }
 
-// quiet drops the log of the HTTP server: errors of single connections.
-type quiet struct{}
-
-func (quiet) Printf(string, ...any) {}
+// Connections at once, for each listener.
+const (
+	mostConns      = 600
+	mostPhoneConns = 48
+)
 
 // Serve answers on a listener until Close. On a Unix socket, whoever can reach
 // it is the bench's owner.
@@ -178,7 +180,10 @@ func (s *Server) serve(l net.Listener, conns int) {
 }
 
 func (s *Server) serveLocked(l net.Listener, conns int) {
-	server := s.serverFor(conns, l.Addr().Network() == "unix")
+	owners := l.Addr().Network() == "unix" // only the bench's owner reaches the socket
+	server := httpd.New(s.app.Handler(), httpd.Limits{Connections: conns, SentWithin: s.SentWithin, Known: func(h *fasthttp.RequestHeader) bool {
+		return owners || len(h.Peek(fiber.HeaderAuthorization)) > 0 || len(h.Cookie(s.cookie())) > 0 || len(h.Cookie(phoneName)) > 0
+	}})
 	s.listeners, s.servers = append(s.listeners, l), append(s.servers, server)
 	s.served.Go(func() {
 		if err := server.Serve(l); err != nil && s.ctx.Err() == nil {

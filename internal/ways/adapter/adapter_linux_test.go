@@ -19,6 +19,7 @@ import (
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/internal/adapters"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/fence"
 	"earlybench.invalid/earlybench/internal/service"
 	"earlybench.invalid/earlybench/internal/tryout"
@@ -38,7 +39,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
-	benchtest.NoLeaks(m, func() { os.RemoveAll(dir) })
+	leaks.None(m, func() { os.RemoveAll(dir) })
 }
 
 // line is a board on a serial line, at a path of its own.

@@ -20,6 +20,7 @@ import (
 	"earlybench.invalid/earlybench/core/link"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/network"
 	"earlybench.invalid/earlybench/internal/service"
@@ -30,7 +31,7 @@ import (
 	"earlybench.invalid/earlybench/standin/body"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 // watch is a stand-in watch that announces itself.
 type watch struct {

@@ -20,6 +20,7 @@ import (
 	"earlybench.invalid/earlybench/core/introduction"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/keeper"
 	"earlybench.invalid/earlybench/internal/network"
 	"earlybench.invalid/earlybench/internal/store"
@@ -32,7 +33,7 @@ func TestMain(m *testing.M) {
 	if os.Getenv(serves) != "" {
 		os.Exit(serve())
 	}
-	benchtest.NoLeaks(m)
+	leaks.None(m)
 }
 
 // serves says that the program serves stand-ins instead of testing.

@@ -7,10 +7,11 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/internal/benchtest"
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"earlybench.invalid/earlybench/internal/network"
 )
 
-func TestMain(m *testing.M) { benchtest.NoLeaks(m) }
+func TestMain(m *testing.M) { leaks.None(m) }
 
 // TestADeviceAtTwoAddressesIsLinkedAtTheOneThatWorks gives a board a second address at which nobody answers, and
 // a user who is not let in.

@@ -1,4 +1,4 @@
-package tryout
+package excerpt
 
 import (
 	"fmt"
@@ -10,11 +10,11 @@ import (
 
 func TestOfALongLogTheBeginningAndTheEndAreKept(t *testing.T) {
 	for _, n := range []int{0, 1, firstLines, firstLines + 1, firstLines + lastLines, firstLines + lastLines + 1, 50_000} {
-		var k logKept
+		var e Excerpt
 		for i := range n {
-			k.add(fmt.Sprint(i))
+			e.Add(fmt.Sprint(i))
 		}
-		got := k.lines()
+		got := e.Lines()
 		left := max(n-firstLines-lastLines, 0)
 		if left == 0 {
 			require.Len(t, got, n)
@@ -31,8 +31,8 @@ func TestOfALongLogTheBeginningAndTheEndAreKept(t *testing.T) {
 			require.Equal(t, fmt.Sprint(want), line)
 		}
 	}
-	var k logKept
-	k.add(strings.Repeat("ä", 1<<20))
-	require.LessOrEqual(t, len(k.lines()[0]), mostLine)
-	require.True(t, strings.HasSuffix(k.lines()[0], "…"), "it says that something is missing")
+	var e Excerpt
+	e.Add(strings.Repeat("ä", 1<<20))
+	require.LessOrEqual(t, len(e.Lines()[0]), MostLine)
+	require.True(t, strings.HasSuffix(e.Lines()[0], "…"), "it says that something is missing")
 }

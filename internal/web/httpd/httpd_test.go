@@ -1,4 +1,4 @@
-package web
+package httpd_test
 
 import (
 	"io"
@@ -6,22 +6,32 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/stretchr/testify/require"
+	"github.com/valyala/fasthttp"
+
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
+	"earlybench.invalid/earlybench/internal/web/httpd"
 )
 
-// serves serves handlers as the interface's are served, without the interface.
+func TestMain(m *testing.M) { leaks.None(m) }
+
+// serves serves handlers as the interface's are served.
 func serves(t *testing.T, routes func(*fiber.App)) (url string) {
 	t.Helper()
-	s := &Server{app: fiber.New(), origin: "http://127.0.0.1:1"}
-	routes(s.app)
+	app := fiber.New()
+	routes(app)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	server := s.serverFor(10, false)
+	server := httpd.New(app.Handler(), httpd.Limits{Connections: 10, SentWithin: time.Minute, Known: func(h *fasthttp.RequestHeader) bool {
+		return len(h.Peek(fiber.HeaderAuthorization)) > 0
+	}})
 	done := make(chan error, 1)
 	go func() { done <- server.Serve(l) }()
 	t.Cleanup(func() {
+		http.DefaultClient.CloseIdleConnections()
 		require.NoError(t, server.Shutdown())
 		require.NoError(t, <-done)
 	})
@@ -58,7 +68,7 @@ func TestABodyThatWasNotReadEndsTheConnection(t *testing.T) {
 	url := serves(t, func(app *fiber.App) {
 		app.Post("/ignores", func(c fiber.Ctx) error { return c.SendString("ignored") })
 		app.Post("/reads", func(c fiber.Ctx) error {
-			raw, err := wholeBody(c, unknownBody)
+			raw, err := httpd.WholeBody(c, httpd.UnknownBody)
 			read = string(raw)
 			return err
 		})
