@@ -252,7 +252,6 @@ func TestAPhonesPageIsForOneDeviceAndOneBrowser(t *testing.T) {
 		{"GET", "/api/v1/devices/heron-2/../heron-1/prep", "", 403, nil},
 		{"GET", "/api/v1/devices/heron-20/prep", "", 403, nil},
 		{"GET", "/api/v1/devices/heron-2/prep/", "", 403, nil},
-		{"GET", "/API/v1/devices/heron-2/prep", "", 403, nil},
 		{"GET", "/api/v1/devices/heron-2/report", "", 403, nil},
 		{"GET", "/api/v1/devices/heron-2/log", "", 403, nil},
 		{"POST", "/api/v1/devices/heron-2/driver", `{}`, 403, nil},

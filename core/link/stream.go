@@ -24,6 +24,7 @@ const (
 	frameClose = 3
 	frameReset = 4
 	openBytes  = 10
+	mostStale  = 32 << 20 // bytes of an earlier stream that may come before the answer to an open
 )
 
 // ErrStream is the error for bytes of the other side that are not frames.
@@ -53,24 +54,28 @@ type Stream struct {
 }
 
 // OpenStream opens a stream on the bench's side: it sends open with epoch, a number that was
-// not used before, and drops everything until the device's answer to it.
+// not used before, and drops everything until the device's answer to it: the rest of an earlier
+// stream. More than 32 MB of that are an error.
 func OpenStream(rw io.ReadWriteCloser, epoch uint64) (*Stream, error) {
 	s := newStream(rw, epoch)
 	if err := s.frame(frameOpen, openPayload(epoch)); err != nil {
 		return nil, err
 	}
 	answer := append(header(frameOpen, openBytes), openPayload(epoch)...)
-	window := make([]byte, 0, 2*len(answer))
-	for !bytes.HasSuffix(window, answer) {
-		c, err := s.r.ReadByte()
-		if err != nil {
+	for dropped := 0; dropped < mostStale; {
+		if _, err := s.r.Peek(len(answer)); err != nil {
 			return nil, fmt.Errorf("wait for the device to open the stream: %w", err)
 		}
-		if window = append(window, c); len(window) == cap(window) {
-			window = window[:copy(window, window[len(window)-len(answer)+1:])]
+		have, _ := s.r.Peek(s.r.Buffered()) // what is buffered is there
+		i := bytes.Index(have, answer)
+		if i >= 0 {
+			_, err := s.r.Discard(i + len(answer))
+			return s, err
 		}
+		n, _ := s.r.Discard(len(have) - len(answer) + 1) // the rest may be its beginning
+		dropped += n
 	}
-	return s, nil
+	return nil, fmt.Errorf("%w: the device has sent %d MB and not answered", ErrStream, mostStale>>20)
 }
 
 // AcceptStream waits on the device's side until the bench opens a stream, and answers. Frames

@@ -120,6 +120,22 @@ func TestTheBenchDropsWhatIsLeftOfAnEarlierStream(t *testing.T) {
 	s.Close()
 }
 
+func TestADeviceThatSendsWithoutEndAndDoesNotAnswerIsGivenUp(t *testing.T) {
+	a, b := net.Pipe()
+	defer a.Close()
+	go func() {
+		io.ReadFull(b, make([]byte, 15))
+		for junk := make([]byte, 1<<20); ; {
+			if _, err := b.Write(junk); err != nil {
+				return
+			}
+		}
+	}()
+	_, err := link.OpenStream(a, 7)
+	require.ErrorIs(t, err, link.ErrStream)
+	require.ErrorContains(t, err, "has sent 32 MB and not answered")
+}
+
 func TestADeadlineEndsAStreamThatSaysNothing(t *testing.T) {
 	a, b := net.Pipe()
 	defer b.Close()

@@ -50,3 +50,18 @@ func TestTheScenarioHasOneReadyHandsetAndOneBrandNewOfAnotherModel(t *testing.T)
 	require.NoError(t, err)
 	require.Equal(t, offered, again, "the same bytes each time, so that a consent goes on holding")
 }
+
+func TestTheDigestsOfThePacksAreThoseOfTheirFiles(t *testing.T) {
+	keys, err := depot.ReadKeys(t.TempDir(), publisher)
+	require.NoError(t, err)
+	sc, err := depotScenario(Config{State: t.TempDir()}, 0, sets{t.TempDir(), keys})
+	require.NoError(t, err)
+	require.Len(t, sc.Packs, 2)
+	for _, p := range sc.Packs {
+		g, err := depot.Generate(p.Pack, p.Bytes)
+		require.NoError(t, err)
+		sum, err := g.Digest()
+		require.NoError(t, err)
+		require.Equal(t, sum, p.Digest, "of %s", p.Version)
+	}
+}

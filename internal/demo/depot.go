@@ -35,14 +35,20 @@ const publisher = "Upland Depot publishing"
 
 // depotScenario is the stand-in depot of the demo; with few it has driver sets only.
 func depotScenario(cfg Config, port int, made sets) (sc depot.Scenario, err error) {
-	pack := func(release string, bytes int64) depot.Pack {
+	pack := func(release string, bytes int64, digest string) depot.Pack {
+		if cfg.Smaller > 1 {
+			bytes, digest = bytes/int64(cfg.Smaller), ""
+		}
 		return depot.Pack{Pack: core.Pack{Name: "ostler-support", Version: release + ".2", Maker: "Ostler House", About: "Files for release " + release,
-			For: core.For{Family: "ostler", Release: release}}, Bytes: bytes / int64(max(cfg.Smaller, 1)), Licence: &licence}
+			For: core.For{Family: "ostler", Release: release}}, Bytes: bytes, Digest: digest, Licence: &licence}
 	}
 	sc = depot.Scenario{Dir: filepath.Join(cfg.State, "standins", "depot"), Name: "Upland depot", Publisher: publisher,
 		Address: fmt.Sprintf("127.0.0.1:%d", port), Socket: state.Socket(cfg.State, "depot"), Mode: depot.Slow, Rate: slowRate}
 	if !cfg.Few {
-		sc.Packs = []depot.Pack{pack("6.2", 380_000_000), pack("6.1", 120_000_000)}
+		sc.Packs = []depot.Pack{
+			pack("6.2", 380_000_000, "27e7671bcafdce6fe992a9663fa57bfd61fcbffc4369b7dc217ab8023cc1dede"),
+			pack("6.1", 120_000_000, "4cb41a7f041ac04ff4a1b2fa3ce89d29114c6990c8d582c10fe346488fb267d1"),
+		}
 	}
 	sc.Sets, err = made.inDepot(heron5Set, heron4OldSet)
 	return sc, err

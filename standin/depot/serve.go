@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"path/filepath"
 	"time"
 
 	"earlybench.invalid/earlybench/core/depot"
@@ -37,6 +36,7 @@ type Licence struct {
 type Pack struct {
 	depot.Pack
 	Bytes   int64    `json:"bytes"`
+	Digest  string   `json:"digest,omitempty"` // SHA-256 of its file, where that is known; "" has it computed, which takes seconds
 	Licence *Licence `json:"licence"`
 }
 
@@ -88,27 +88,20 @@ func Serve(ctx context.Context, sc Scenario, started func(Addresses) error) erro
 	return d.Close()
 }
 
-// goods are what the scenario offers. The digests of generated packs are kept in the
-// directory, since computing them takes seconds.
+// goods are what the scenario offers.
 func (sc *Scenario) goods() ([]Goods, error) {
-	file := filepath.Join(sc.Dir, "digests.json")
-	known := map[string]string{}
-	if raw, err := os.ReadFile(file); err == nil {
-		json.Unmarshal(raw, &known) //nolint:errcheck // what cannot be read is computed again
-	}
 	var out []Goods
 	for _, p := range sc.Packs {
 		g, err := Generate(p.Pack, p.Bytes)
 		if err != nil {
 			return nil, err
 		}
-		key := fmt.Sprintf("%s %s %d", p.Name, p.Version, g.Size())
-		if known[key] == "" {
-			if known[key], err = g.Digest(); err != nil {
+		sum := p.Digest
+		if sum == "" {
+			if sum, err = g.Digest(); err != nil {
 				return nil, err
 			}
 		}
-		sum := known[key]
 		g.digest = func() (string, error) { return sum, nil }
 		goods := Goods{Offer: p.Offer(sum, g.Size()), File: g}
 		goods.licensed(p.Licence)
@@ -119,11 +112,7 @@ func (sc *Scenario) goods() ([]Goods, error) {
 		goods.licensed(s.Licence)
 		out = append(out, goods)
 	}
-	raw, err := json.MarshalIndent(known, "", "  ")
-	if err != nil {
-		return nil, err
-	}
-	return out, os.WriteFile(file, raw, 0o600)
+	return out, nil
 }
 
 func (g *Goods) licensed(l *Licence) {
