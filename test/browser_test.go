@@ -87,6 +87,13 @@ func get[T any](b *browser, what string, a chromedp.Action[T]) T {
 	return v
 }
 
+// await waits until an expression has a value that is true, and returns it. It looks 20 times a second:
+// looking at each picture would have the page drawn all the time.
+func await[T any](b *browser, what, expression string) T {
+	b.t.Helper()
+	return get(b, what, chromedp.Poll[T](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(patience)))
+}
+
 // goes goes to an address.
 func (b *browser) goes(url string) {
 	b.t.Helper()
@@ -96,7 +103,7 @@ func (b *browser) goes(url string) {
 // sees waits until the page says a text.
 func (b *browser) sees(text string) {
 	b.t.Helper()
-	get(b, "see "+text, chromedp.Poll[bool](fmt.Sprintf(`document.body.innerText.includes(%q)`, text), chromedp.WithPollingTimeout(patience)))
+	await[bool](b, "see "+text, fmt.Sprintf(`document.body.innerText.includes(%q)`, text))
 }
 
 // presses presses the button or link with a text, as a mouse does. A press that
@@ -186,7 +193,7 @@ func (b *browser) place(text string) (x, y float64, err error) {
 		Moved bool
 		Has   string
 	}
-	frame := get(b, "find the frame", chromedp.Poll[point](`(() => { const f = document.querySelector("iframe"); if (!f) return null; const at = f.getBoundingClientRect(); if (at.top >= 0 && at.top + 600 <= innerHeight) return {X: at.x, Y: at.y, Moved: false}; const was = window.scrollY; window.scrollTo(0, 0); f.scrollIntoView({block: "nearest"}); const r = f.getBoundingClientRect(); return {X: r.x, Y: r.y, Moved: window.scrollY !== was} })()`, chromedp.WithPollingTimeout(patience)))
+	frame := await[point](b, "find the frame", `(() => { const f = document.querySelector("iframe"); if (!f) return null; const at = f.getBoundingClientRect(); if (at.top >= 0 && at.top + 600 <= innerHeight) return {X: at.x, Y: at.y, Moved: false}; const was = window.scrollY; window.scrollTo(0, 0); f.scrollIntoView({block: "nearest"}); const r = f.getBoundingClientRect(); return {X: r.x, Y: r.y, Moved: window.scrollY !== was} })()`)
 	if frame.Moved { // a frame that was just scrolled takes the mouse at its old place for a moment
 		time.Sleep(200 * time.Millisecond)
 	}

@@ -40,7 +40,7 @@ func TestTheFocusStaysInTheStepWhenItsButtonGoes(t *testing.T) {
 	b.sees("It is asking now")
 	b.sees("within 1:5") // of two minutes
 	inStep := `document.activeElement !== document.body && !!document.activeElement.closest("[aria-label=Step]")`
-	require.True(t, get(b, "look where the focus is", chromedp.Poll[bool](inStep, chromedp.WithPollingTimeout(patience))))
+	require.True(t, await[bool](b, "look where the focus is", inStep))
 }
 
 func TestTheConsoleExplainsItsGates(t *testing.T) {

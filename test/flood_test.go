@@ -91,12 +91,12 @@ func TestManyFactsAreMergedOnTheWayAndNoneIsLost(t *testing.T) {
 	t.Logf("%d facts, %d events", devices*each, events)
 	mu.Unlock()
 	for _, h := range []string{"watch-0", "watch-1", "watch-10", "watch-11"} {
-		get(b, h+" on the page", chromedp.Poll[bool](fmt.Sprintf(`[...document.querySelectorAll("[role=row]")].some((r) => r.querySelector("a")?.textContent === %q &&
-			[...r.querySelectorAll("[aria-label]")].some((c) => c.getAttribute("aria-label").includes(", mode: %s")))`, h, want[h]), chromedp.WithPollingTimeout(patience)))
+		await[bool](b, h+" on the page", fmt.Sprintf(`[...document.querySelectorAll("[role=row]")].some((r) => r.querySelector("a")?.textContent === %q &&
+			[...r.querySelectorAll("[aria-label]")].some((c) => c.getAttribute("aria-label").includes(", mode: %s")))`, h, want[h]))
 	}
 	get(b, "to the last by keyboard", chromedp.Evaluate[chromedp.Void](`document.querySelector('[data-at="0/0"]').focus()`))
 	for range 70 {
 		get(b, "down", chromedp.KeyEvent(kb.ArrowDown))
 	}
-	get(b, "a row far below has the focus", chromedp.Poll[bool](`document.activeElement?.dataset.at === "70/0"`, chromedp.WithPollingTimeout(patience)))
+	await[bool](b, "a row far below has the focus", `document.activeElement?.dataset.at === "70/0"`)
 }

@@ -163,7 +163,7 @@ func TestTheScreenIsSeenAndTouchedInTheConsole(t *testing.T) {
 	type box struct{ X, Y, W, H float64 }
 	find := `(() => { const c = document.querySelector('[role=application] canvas'); if (!c || c.width < 500) return null;
 		c.scrollIntoView({block: "center"}); const r = c.getBoundingClientRect(); return {X: r.x, Y: r.y, W: r.width, H: r.height} })()`
-	at := get(b, "the screen", chromedp.Poll[box](find, chromedp.WithPollingTimeout(patience)))
+	at := await[box](b, "the screen", find)
 	e := d.reading("heron-1").Elements[0]
 	require.Equal(t, "Settings", e.Text)
 	middle := [2]float64{float64(e.X) + float64(e.W)/2, float64(e.Y) + float64(e.H)/2}
@@ -304,7 +304,7 @@ func TestARoundGroupsTheRackInTheTerminalAndInTheConsole(t *testing.T) {
 	b.sees("15 devices wait for")
 	b.sees("Take it back")
 	d.ok("standin", "fault", "drop", "ivory-2", "held-by-machine")
-	get(b, "it goes by itself", chromedp.Poll[bool](`!document.body.innerText.includes("Take it back")`, chromedp.WithPollingTimeout(patience)))
+	await[bool](b, "it goes by itself", `!document.body.innerText.includes("Take it back")`)
 	d.openVisitors("kestle-2")
 	b.sees("kestle-2")
 	d.waits("kestle-2", "mode", "open")

@@ -80,11 +80,11 @@ func (n *newcomer) leads() string {
 	n.done = map[string]int{}
 	n.b.goes(n.d.console() + "/devices/" + n.handle)
 	n.b.sees(n.handle)
-	get(n.b, "wait for the device in the hand", chromedp.Poll[bool](fmt.Sprintf(`document.querySelector("iframe")?.src.includes(%q) || !document.querySelector("iframe")`, n.handle), chromedp.WithPollingTimeout(patience)))
+	await[bool](n.b, "wait for the device in the hand", fmt.Sprintf(`document.querySelector("iframe")?.src.includes(%q) || !document.querySelector("iframe")`, n.handle))
 	time.Sleep(500 * time.Millisecond) // until its page is drawn
 	last, still, begun := "", 0, time.Now()
 	for range 1000 { // a battery charges for a minute
-		p := get(n.b, "read the page", chromedp.Poll[pageRead](readPage, chromedp.WithPollingTimeout(patience)))
+		p := await[pageRead](n.b, "read the page", readPage)
 		g, err := n.glass()
 		if err != nil || g.Says == "" && len(g.Things) == 0 {
 			time.Sleep(100 * time.Millisecond)
@@ -408,7 +408,7 @@ func (n *newcomer) press(text string) bool {
 			get(n.b, "Enter", chromedp.KeyEvent("\r"))
 			return true
 		}
-		if p := get(n.b, "read the page", chromedp.Poll[pageRead](readPage)); !slices.Contains(p.Buttons, text) {
+		if p := await[pageRead](n.b, "read the page", readPage); !slices.Contains(p.Buttons, text) {
 			return false
 		}
 		get(n.b, "Tab", chromedp.KeyEvent(kb.Tab))

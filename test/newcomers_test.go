@@ -56,8 +56,9 @@ func TestANewcomerMakesAnAccountWhereThePageSaysThatOneIsMissing(t *testing.T) {
 	newcomers(t, openBrowser(t, 1280, 800), func(n *newcomer) { n.joins = true }, "whimbrel-1", "kestle-1")
 }
 
+// A device of each other family is led to a tried app further below; a soak leads with all devices.
 func TestANewcomerIsLedByThePageAlone(t *testing.T) {
-	newcomers(t, openBrowser(t, 1280, 800), func(*newcomer) {}, "heron-2", "ivory-1", "kestle-1", "whimbrel-1", "kittiwake-1")
+	newcomers(t, openBrowser(t, 1280, 800), func(*newcomer) {}, "heron-2", "kittiwake-1")
 }
 
 func TestANewcomerIsLedByThePageWithAKeyboardAlone(t *testing.T) {

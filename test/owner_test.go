@@ -27,7 +27,7 @@ func (b *browser) confirms(d *demo) {
 func (b *browser) writes(label, text string) {
 	b.t.Helper()
 	find := fmt.Sprintf(`[...document.querySelectorAll("label")].find((l) => l.innerText.trim().startsWith(%q))?.querySelector("input, textarea")`, label)
-	get(b, "find "+label, chromedp.Poll[bool](`!!`+find))
+	await[bool](b, "find "+label, `!!`+find)
 	get(b, "enter "+label, chromedp.Evaluate[chromedp.Void](find+`.focus()`))
 	get(b, "choose all of it", chromedp.Evaluate[chromedp.Void](`document.activeElement.select()`))
 	get(b, "write "+label, chromedp.KeyEvent(text))
@@ -37,7 +37,7 @@ func (b *browser) writes(label, text string) {
 func (b *browser) gives(label, file string) {
 	b.t.Helper()
 	find := fmt.Sprintf(`[...document.querySelectorAll("label")].find((l) => l.innerText.trim().startsWith(%q))`, label)
-	get(b, "find "+label, chromedp.Poll[bool](`!!`+find))
+	await[bool](b, "find "+label, `!!`+find)
 	get(b, "mark it", chromedp.Evaluate[chromedp.Void](find+`.querySelector("input").id = "chosen-file"`))
 	get(b, "choose "+file, chromedp.SetUploadFiles("#chosen-file", []string{file}))
 }
@@ -57,7 +57,7 @@ func TestTheOwnersFormsInTheConsole(t *testing.T) {
 	b.sees(`Bench name "Moor Desk" is invalid`)
 	b.writes("Name of this bench", "quay-desk")
 	b.presses("Rename it")
-	get(b, "see the new name", chromedp.Poll[bool](`document.querySelector("header").innerText.includes("quay-desk")`))
+	await[bool](b, "see the new name", `document.querySelector("header").innerText.includes("quay-desk")`)
 
 	b.presses("Name an app's directory")
 	b.writes("Directory on the computer of the bench", "/nowhere")
@@ -98,7 +98,7 @@ func TestTheOwnersFormsInTheConsole(t *testing.T) {
 	require.NoError(t, os.WriteFile(lying, []byte("no set"), 0o600))
 	b.gives("Driver set's file", lying)
 	b.sees("driver set")
-	get(b, "be told that it is wrong", chromedp.Poll[bool](`!!document.querySelector("section[aria-label='Driver sets'] [role=alert]")`))
+	await[bool](b, "be told that it is wrong", `!!document.querySelector("section[aria-label='Driver sets'] [role=alert]")`)
 
 	b.goes(d.console() + "/bench")
 	b.sees("confirmed by the owner")

@@ -5,8 +5,9 @@ import (
 	"strings"
 	"testing"
 
-	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 	"github.com/stretchr/testify/require"
+
+	"earlybench.invalid/earlybench/internal/benchtest/leaks"
 )
 
 func TestMain(m *testing.M) { leaks.None(m) }
@@ -59,6 +60,18 @@ func TestPackagesImportOnlyWhatTheirPlaceAllows(t *testing.T) {
 		}
 	}
 	require.Greater(t, seen, 500, "the imports were read")
+}
+
+// Tests inside of a package change it, so that all that stands between it and a whole bench is compiled once more
+// for them: half a minute for each such package.
+func TestPackagesWhoseTestsMakeWholeBenchesAreTestedFromOutside(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{if .TestGoFiles}}{{.ImportPath}}: {{join .TestImports " "}} {{join .XTestImports " "}}{{end}}`, module+"internal/...", module+"core/...", module+"client/...").Output()
+	require.NoError(t, err)
+	require.Contains(t, string(out), module+"internal/safe:")
+	for line := range strings.Lines(string(out)) {
+		pkg, imports, _ := strings.Cut(line, ":")
+		require.NotContains(t, strings.Fields(imports), module+"internal/benchtest", "%s has tests inside of it", pkg)
+	}
 }
 
 func begins(path string, with []string) bool {
