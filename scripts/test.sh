@@ -1,5 +1,5 @@
 #!/bin/sh
-# All tests: the console's, those of the packages, and the whole program's. What was
+# All tests: the console's, those of the packages, and the whole program's; make test calls it. What was
 # skipped is said at the end. The race detector is scripts/race.sh's.
 set -eu
 
@@ -7,38 +7,50 @@ dir=$(mktemp -d)
 out=$dir/out
 trap 'rm -rf "$dir"' EXIT
 
-# The console's tests need one core, and run while Go compiles.
-{ (cd console && npm run --silent test) || echo "FAILED: npm test, in console"; } >"$dir/console" 2>&1 &
+# The console is built and tested beside the first packages, which do without it.
+mkdir "$dir/program" "$dir/whole"
+{ make console/dist/index.html && touch "$dir/built" && cd console && npm run --silent test; } >"$dir/console" 2>&1 || echo "FAILED: the console" >>"$dir/console" &
 
 quiet='^(=== |--- PASS|    --- PASS|PASS$|\?|ok .*no test files)|^\s+.*_test.go:[0-9]+: .*(skipped|is not installed|it takes pictures)'
 
 # Compiler and linker take less time with a larger heap; the tests run with the usual one.
 export GOGC=400
 run() { # keeps going over the pipe's status
-    { go test -vet=off -exec 'env -u GOGC' "$@" 2>&1 || echo "FAILED: go test $*"; } | tee -a "$out" | grep -vE "$quiet" || true
+    { go test -vet=off -v -exec 'env -u GOGC' "$@" 2>&1 || echo "FAILED: go test $*"; } | tee -a "$out" | grep -vE "$quiet" || true
 }
 
-# Much of these waits for clocks and devices, so more packages than cores run at once; those
-# that measure run alone. Vet is left to make lint.
+# Vet is left to make lint.
 . scripts/tests-apart.sh
 measure="^($measure)\$"
-run -v -p 4 -skip "$measure" ./cmd/... ./standin/... ./internal/... ./client/... ./core/...
-run -v -run "$measure" -p 1 ./internal/ways/air ./internal/lend ./internal/belong ./test
+run ./client/... ./core/...
+while [ ! -e "$dir/built" ]; do
+    if grep -q ^FAILED: "$dir/console"; then cat "$dir/console"; exit 1; fi
+    sleep 0.2
+done
 
-# Those of the whole program wait for devices and pages most of the time, each with a demo of
-# its own on ports of its own: three run side by side, each in a process of its own.
-whole() {
-    go test -c -vet=off -ldflags="-s -w" -o "$dir/whole.test" ./test
-    mkdir "$dir/program" "$dir/whole"
-    go build -ldflags="-s -w" -o "$dir/program/earlybench" ./cmd/earlybench
-    sed -n 's/^func \(Test[A-Za-z0-9]*\)(t \*testing.T) {$/\1/p' test/*_test.go | grep -vE "$measure" |
-        (cd test && unset GOGC && EARLYBENCH_TEST_PROGRAM=$dir/program/earlybench WHOLE=$dir xargs -P 3 -I{} sh -c \
-            '"$WHOLE/whole.test" -test.v -test.timeout 5m -test.run "^{}\$" >"$WHOLE/whole/{}" 2>&1 || echo "FAILED: go test ./test -run {}" >>"$WHOLE/whole/{}"')
-    cat "$dir"/whole/*
+# Tests of the whole program have each a process of their own, and a demo on ports of its own. Workers take
+# the next one from a list. Much of all tests waits for clocks, devices and pages, so more run at once than there are
+# cores: two workers beside the packages, and two more after them.
+go build -ldflags="-s -w" -o "$dir/program/earlybench" ./cmd/earlybench
+go test -c -vet=off -ldflags="-s -w" -o "$dir/whole.test" ./test
+sed -n 's/^func \(Test[A-Za-z0-9]*\)(t \*testing.T) {$/\1/p' test/*_test.go | grep -vE "$measure" >"$dir/tests"
+next() { # takes the first line of the list
+    (flock 9 && head -n 1 "$dir/tests" && sed -i 1d "$dir/tests") 9>"$dir/lock"
 }
-whole 2>&1 | tee -a "$out" | grep -vE "$quiet" || true
+worker() {
+    while t=$(next) && [ -n "$t" ]; do
+        (cd test && unset GOGC && EARLYBENCH_TEST_PROGRAM=$dir/program/earlybench "$dir/whole.test" -test.v -test.timeout 5m -test.run "^$t\$") >"$dir/whole/$t" 2>&1 ||
+            echo "FAILED: go test ./test -run $t" >>"$dir/whole/$t"
+    done
+}
+worker & worker &
+run -p 3 -skip "$measure" ./cmd/... ./standin/... ./internal/...
+worker & worker &
 wait
-tee -a "$out" <"$dir/console"
+cat "$dir"/whole/* "$dir/console" | tee -a "$out" | grep -vE "$quiet" || true
+
+# Those that measure run alone.
+run -run "$measure" -p 1 ./internal/ways/air ./internal/lend ./internal/belong ./test
 
 skipped=$(grep -E '^ *--- SKIP' "$out" || true)
 if [ -n "$skipped" ]; then

@@ -83,6 +83,7 @@ type guide struct {
 	text    io.Writer       // where people read; with --json that is standard error
 	report  func(prepEvent) // nil: steps are printed for people
 	again   int             // times that a step was tried again
+	nothing time.Time       // since when there is no step; zero while there is one
 	built   *built          // shared by the guides of several devices
 	bench   *client.Client
 	plan    client.Prep // on which is decided
@@ -127,10 +128,12 @@ func (g *guide) lead(ctx context.Context) (err error) {
 			return leavingError(plan.Device)
 		case plan.Device.First == "":
 			return g.ready(plan)
+		case next == nil && g.settles(ctx):
+			continue
 		case next == nil:
 			return g.stuck(ctx, plan)
 		}
-		g.plan = plan
+		g.plan, g.nothing = plan, time.Time{}
 		if err := g.step(ctx, plan, *next); err != nil && !g.movedOn(ctx, *next, err) {
 			return g.left(ctx, err)
 		}
@@ -149,6 +152,27 @@ func leaving(d client.Device) bool { return d.Summary == "retiring" || d.Summary
 
 func leavingError(d client.Device) error {
 	return &jobError{client.Trouble{Kind: "blocked", Text: d.Says, Remedy: "To prepare it, call that off: earlybench retire " + d.Handle + " --call-off"}}
+}
+
+// settleWithin is how long a device may be without a step, such as while it comes back on the bus.
+const settleWithin = time.Second
+
+// settles waits for a change of a device for which there is no step; false once that has lasted for too long.
+func (g *guide) settles(ctx context.Context) bool {
+	if g.nothing.IsZero() {
+		g.nothing = time.Now()
+	}
+	left := settleWithin - time.Since(g.nothing)
+	if left <= 0 {
+		return false
+	}
+	select {
+	case <-ctx.Done():
+		return false
+	case <-g.changed:
+	case <-time.After(left):
+	}
+	return true
 }
 
 // stuck is the error of a device for which there is no step.
