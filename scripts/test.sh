@@ -13,13 +13,14 @@ mkdir "$dir/program" "$dir/whole"
 
 quiet='^(=== |--- PASS|    --- PASS|PASS$|\?|ok .*no test files)|^\s+.*_test.go:[0-9]+: .*(skipped|is not installed|it takes pictures)'
 
-# Compiler and linker take less time with a larger heap; the tests run with the usual one.
-export GOGC=400
+# Compiler and linker take less time with a larger heap. Vet is left to make lint.
+compiling='-toolexec=env GOGC=400'
+# The tests of packages in which nothing has changed since they passed are not run again, except in CI.
+anew=${CI:+-count=1}
 run() { # keeps going over the pipe's status
-    { go test -vet=off -v -exec 'env -u GOGC' "$@" 2>&1 || echo "FAILED: go test $*"; } | tee -a "$out" | grep -vE "$quiet" || true
+    { go test -vet=off -v "$compiling" $anew "$@" 2>&1 || echo "FAILED: go test $*"; } | tee -a "$out" | grep -vE "$quiet" || true
 }
 
-# Vet is left to make lint.
 . scripts/tests-apart.sh
 measure="^($measure)\$"
 run ./client/... ./core/...
@@ -31,15 +32,15 @@ done
 # Tests of the whole program have each a process of their own, and a demo on ports of its own. Workers take
 # the next one from a list. Much of all tests waits for clocks, devices and pages, so more run at once than there are
 # cores: two workers beside the packages, and two more after them.
-go build -ldflags="-s -w" -o "$dir/program/earlybench" ./cmd/earlybench
-go test -c -vet=off -ldflags="-s -w" -o "$dir/whole.test" ./test
+go build "$compiling" -ldflags="-s -w" -o "$dir/program/earlybench" ./cmd/earlybench
+go test -c -vet=off "$compiling" -ldflags="-s -w" -o "$dir/whole.test" ./test
 sed -n 's/^func \(Test[A-Za-z0-9]*\)(t \*testing.T) {$/\1/p' test/*_test.go | grep -vE "$measure" >"$dir/tests"
 next() { # takes the first line of the list
     (flock 9 && head -n 1 "$dir/tests" && sed -i 1d "$dir/tests") 9>"$dir/lock"
 }
 worker() {
     while t=$(next) && [ -n "$t" ]; do
-        (cd test && unset GOGC && EARLYBENCH_TEST_PROGRAM=$dir/program/earlybench "$dir/whole.test" -test.v -test.timeout 5m -test.run "^$t\$") >"$dir/whole/$t" 2>&1 ||
+        (cd test && EARLYBENCH_TEST_PROGRAM=$dir/program/earlybench "$dir/whole.test" -test.v -test.timeout 5m -test.run "^$t\$") >"$dir/whole/$t" 2>&1 ||
             echo "FAILED: go test ./test -run $t" >>"$dir/whole/$t"
     done
 }

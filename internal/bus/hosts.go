@@ -194,7 +194,7 @@ func (h *Hosts) followLocal(ctx context.Context, w *watch) {
 // stands keeps why a host is not reached, nil if it is, and tells of it; false if that was known.
 func (h *Hosts) stands(w *watch, err error) bool {
 	w.mu.Lock()
-	same := w.trouble == err || w.trouble != nil && err != nil && w.trouble.Error() == err.Error()
+	same := (w.trouble == nil) == (err == nil) && (err == nil || w.trouble.Error() == err.Error())
 	w.trouble = err
 	w.mu.Unlock()
 	if !same {
