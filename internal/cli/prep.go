@@ -83,7 +83,7 @@ type guide struct {
 	text    io.Writer       // where people read; with --json that is standard error
 	report  func(prepEvent) // nil: steps are printed for people
 	again   int             // times that a step was tried again
-	nothing time.Time       // since when there is no step; zero while there is one
+	nothing time.Time       // since when nothing can be done; zero while something can
 	built   *built          // shared by the guides of several devices
 	bench   *client.Client
 	plan    client.Prep // on which is decided
@@ -123,12 +123,14 @@ func (g *guide) lead(ctx context.Context) (err error) {
 		}
 		g.printDone(plan)
 		next := plan.Device.Next
+		// Nothing can be done: there is no step, or nothing to install.
+		nothing := next == nil || next.Action == "driver.install" && plan.Offer == nil && len(g.accept) == 0
 		switch {
 		case leaving(plan.Device):
 			return leavingError(plan.Device)
 		case plan.Device.First == "":
 			return g.ready(plan)
-		case next == nil && g.settles(ctx):
+		case nothing && g.settles(ctx):
 			continue
 		case next == nil:
 			return g.stuck(ctx, plan)
@@ -154,10 +156,10 @@ func leavingError(d client.Device) error {
 	return &jobError{client.Trouble{Kind: "blocked", Text: d.Says, Remedy: "To prepare it, call that off: earlybench retire " + d.Handle + " --call-off"}}
 }
 
-// settleWithin is how long a device may be without a step, such as while it comes back on the bus.
+// settleWithin is how long nothing can be done on a device before it counts, such as while it comes back on the bus.
 const settleWithin = time.Second
 
-// settles waits for a change of a device for which there is no step; false once that has lasted for too long.
+// settles waits for a change of a device on which nothing can be done; false once that has lasted for too long.
 func (g *guide) settles(ctx context.Context) bool {
 	if g.nothing.IsZero() {
 		g.nothing = time.Now()

@@ -11,6 +11,7 @@ import (
 
 	"earlybench.invalid/earlybench/core/depot"
 	"earlybench.invalid/earlybench/core/driver"
+	"earlybench.invalid/earlybench/core/fact"
 	"earlybench.invalid/earlybench/core/job"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/bus/udev"
@@ -291,15 +292,17 @@ func (s *Supply) changeRules(rules *udev.Rules, busID string, change func([]driv
 	return nil
 }
 
-// bound waits until the host has bound the named driver to the device link; any if name is
-// "".
+// bound waits until the host has bound the named driver to the device link, any if name is "", and that is known of
+// the device: whoever looks at it once the job is done finds the gate open.
 func (s *Supply) bound(ctx context.Context, k *keeper.Keeper, name string) error {
 	ctx, cancel := context.WithTimeout(ctx, bindWithin)
 	defer cancel()
 	for {
-		changed := s.Store.Changed()
+		changed, told := s.Store.Changed(), k.Facts().Changed()
 		if p, ok := s.placeOf(k); ok && p.link != nil && p.link.Driver != "" && (name == "" || p.link.Driver == name) {
-			return nil
+			if f, known := k.Facts().View().Get(fact.DriverSet, s.Clock.Now()); known && f.Value.Text() == p.link.Driver {
+				return nil
+			}
 		}
 		select {
 		case <-ctx.Done():
@@ -312,6 +315,7 @@ func (s *Supply) bound(ctx context.Context, k *keeper.Keeper, name string) error
 			return &problem.Problem{Kind: problem.Failed, Gate: "driver", Text: fmt.Sprintf("Driver set %s is installed, but the host did not bind it to the interface.", name),
 				Remedy: "Pull the cable and plug it in again."}
 		case <-changed:
+		case <-told:
 		}
 	}
 }
