@@ -102,6 +102,7 @@ func TestEveryFaultOfADriverIsNamedFirst(t *testing.T) {
 			done := b.Ended(j)
 			require.Equal(t, job.Done, done.State, "%+v", done.Error)
 			require.Len(t, done.Phases, f.phases)
+			require.NotEqual(t, "driver", b.Look(k).Readiness.First, "the gate is open before the job is done")
 			b.First(k, "admitted")
 		})
 	}
