@@ -50,7 +50,7 @@ worker & worker &
 wait
 cat "$dir"/whole/* "$dir/console" | tee -a "$out" | grep -vE "$quiet" || true
 
-# Those that measure run alone.
+# Those that measure, among others, run alone.
 run -run "$measure" -p 1 ./internal/ways/air ./internal/lend ./internal/belong ./test
 
 skipped=$(grep -E '^ *--- SKIP' "$out" || true)

@@ -73,7 +73,7 @@ var documented = map[shown]expectation{
 	{"README.md", "earlybench network add 192.0.2.21:4022"}:                                           {0, `^heard-[0-9]+ at 192\.0\.2\.21:4022: nobody`},
 	{"README.md", "earlybench network add ssh://board@192.0.2.40"}:                                    {0, `^server-[0-9]+ at ssh://board@192\.0\.2\.40: nobody`},
 	{"README.md", "earlybench try demo/apps/rain board-1"}:                                            {0, `^Try fellgate/rain on board-1$`},
-	{"README.md", "earlybench port heron-1 screen --at 5901"}:                                         {goesOn, `^Port screen of heron-1 is at 127\.0\.0\.1:5901`},
+	{"README.md", "earlybench port heron-1 screen --at 5950"}:                                         {goesOn, `^Port screen of heron-1 is at 127\.0\.0\.1:5950`},
 	{"README.md", "earlybench round"}:                                                                 {0, `\S`},
 	{"README.md", "earlybench prep"}:                                                                  {goesOn, `\S`},
 	{"README.md", "earlybench wait ready heron-2 --within 5m"}:                                        {0, `^ +device$`},

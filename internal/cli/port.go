@@ -21,7 +21,7 @@ the name that a running app gives to one of its ports, such as debug (APP:debug 
 several apps have one). For a device that is reached over SSH, it is the number of a port
 that the device listens on. The port "screen" of a device with a screen speaks RFB, for
 any VNC viewer. All this also works with a device that is borrowed from another bench.`,
-		Example: "earlybench port heron-1 debug --at 4711\nearlybench port board-1 8080 --at 8080\nearlybench port heron-1 screen --at 5901", RunE: func(c *cobra.Command, args []string) error {
+		Example: "earlybench port heron-1 debug --at 4711\nearlybench port board-1 8080 --at 8080\nearlybench port heron-1 screen --at 5950", RunE: func(c *cobra.Command, args []string) error {
 			b, err := p.bench()
 			if err != nil {
 				return err
