@@ -162,6 +162,16 @@ type Apps interface {
 	Remove(ctx context.Context, id string) error
 }
 
+// Lasts reports whether a session has not ended.
+func Lasts(s Session) bool {
+	select {
+	case <-s.Done():
+		return false
+	default:
+		return true
+	}
+}
+
 // App is an installed app.
 type App struct {
 	ID      string `json:"id"`

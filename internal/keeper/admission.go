@@ -23,7 +23,7 @@ func (k *Keeper) visit(ctx context.Context) (*reach, device.Session) {
 			k.mu.Lock()
 			s := r.session
 			k.mu.Unlock()
-			if s != nil && lasts(s) {
+			if s != nil && device.Lasts(s) {
 				return r, s
 			}
 		}
@@ -39,16 +39,6 @@ func (k *Keeper) visit(ctx context.Context) (*reach, device.Session) {
 			return nil, nil
 		case <-changed:
 		}
-	}
-}
-
-// lasts reports whether a session has not ended.
-func lasts(s device.Session) bool {
-	select {
-	case <-s.Done():
-		return false
-	default:
-		return true
 	}
 }
 

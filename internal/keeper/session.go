@@ -26,7 +26,7 @@ func (k *Keeper) linked(wanted func(*reach) bool) device.Session {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for _, r := range k.reaches {
-		if wanted(r) && r.open && r.session != nil && lasts(r.session) {
+		if wanted(r) && r.open && r.session != nil && device.Lasts(r.session) {
 			return r.session
 		}
 	}

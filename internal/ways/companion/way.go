@@ -133,7 +133,7 @@ func (w *Way) Wake(ctx context.Context) error {
 	for {
 		done := make(chan error, 1)
 		w.mu.Lock()
-		if w.linked != nil && lasts(w.linked) {
+		if w.linked != nil && device.Lasts(w.linked) {
 			w.mu.Unlock()
 			return nil
 		}
@@ -327,7 +327,7 @@ func (w *Way) try(ctx context.Context, c candidate, to ways.Sink) error {
 	to.Up(s.Session)
 	w.answer(nil)
 	silent := s.heard.Lasts(ctx, s, nil)
-	if ctx.Err() != nil || !lasts(c.session) {
+	if ctx.Err() != nil || !device.Lasts(c.session) {
 		return nil // the handset has gone, which says nothing of this device
 	}
 	if silent != nil {
@@ -361,14 +361,5 @@ func (w *Way) fellAsleep(ctx context.Context) bool {
 			return false
 		case <-w.told:
 		}
-	}
-}
-
-func lasts(s device.Session) bool {
-	select {
-	case <-s.Done():
-		return false
-	default:
-		return true
 	}
 }
