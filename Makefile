@@ -21,7 +21,7 @@ check: $(CONSOLE)/dist/index.html ## vet and run the core's and the use cases' t
 	$(GO) vet ./...
 	$(GO) test -short ./core/... ./client/... ./internal/facts ./internal/rack ./internal/outlook ./internal/keeper ./internal/ways/cable ./internal/store ./internal/web ./internal/state
 
-test: setup-test ## run all tests
+test: ## run all tests
 	sh scripts/test.sh
 
 race: $(CONSOLE)/dist/index.html setup-test ## run the packages' tests under the race detector

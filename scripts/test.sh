@@ -7,8 +7,11 @@ dir=$(mktemp -d)
 out=$dir/out
 trap 'rm -rf "$dir"' EXIT
 
-# The console is built and tested beside the first packages, which do without it.
+# What the tests use is installed, the console is built and tested, and what needs neither is
+# compiled, side by side.
 mkdir "$dir/program" "$dir/whole"
+sh scripts/setup.sh &
+setup=$!
 { make console/dist/index.html && touch "$dir/built" && cd console && npm run --silent test; } >"$dir/console" 2>&1 || echo "FAILED: the console" >>"$dir/console" &
 
 quiet='^(=== |--- PASS|    --- PASS|PASS$|\?|ok .*no test files)|^\s+.*_test.go:[0-9]+: .*(skipped|is not installed|it takes pictures)'
@@ -23,6 +26,8 @@ run() { # keeps going over the pipe's status
 
 . scripts/tests-apart.sh
 measure="^($measure)\$"
+go build "$compiling" ./client/... ./core/... ./internal/store ./standin/... || exit 1
+wait $setup
 run ./client/... ./core/...
 while [ ! -e "$dir/built" ]; do
     if grep -q ^FAILED: "$dir/console"; then cat "$dir/console"; exit 1; fi

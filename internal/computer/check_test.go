@@ -2,6 +2,7 @@ package computer_test
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"testing"
@@ -86,10 +87,11 @@ func TestTheClockIsWrongWhereNoDeviceAgreesWithIt(t *testing.T) {
 
 func TestTheSearchPathIsLookedThroughForEachApp(t *testing.T) {
 	c, b, _ := checker(t)
-	search := t.TempDir()
-	t.Setenv("PATH", os.Getenv("PATH")+string(os.PathListSeparator)+search)
+	project, search := benchtest.SmallApp(t, false), t.TempDir()
+	compiler, err := exec.LookPath("go")
+	require.NoError(t, err)
+	t.Setenv("PATH", filepath.Dir(compiler)+string(os.PathListSeparator)+search)
 	require.Equal(t, computer.Fine, finds(t, c, "path").State)
-	project := benchtest.SmallApp(t, false)
 	require.NoError(t, b.Store.SaveProject(t.Context(), store.Project{App: "fellgate/callout", Dir: project}))
 	require.NoError(t, b.Store.SaveProject(t.Context(), store.Project{App: "fellgate/gone", Dir: t.TempDir()}))
 	require.Equal(t, computer.Fine, finds(t, c, "path fellgate/callout").State)
