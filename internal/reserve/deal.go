@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"earlybench.invalid/earlybench/internal/keeper"
@@ -34,7 +35,7 @@ func (r *Reserve) deal(ctx context.Context) {
 		s, fetching := one.copy(), one.fetching
 		r.mu.Unlock()
 		if s.State != store.ReservationWaiting || fetching {
-			continue
+			continue // while it borrows, its reason says so
 		}
 		if len(s.Devices) == s.Count {
 			r.begin(ctx, one)
@@ -198,6 +199,11 @@ func (r *Reserve) take(ctx context.Context, one *reservation, c candidates, need
 	if len(far) == 0 {
 		return
 	}
+	var asked []string
+	for _, f := range far {
+		asked = append(asked, fmt.Sprintf("%s has not lent %s yet", f.Peer, f.Device.Handle))
+	}
+	r.waits(ctx, one, strings.Join(asked, ", "))
 	r.mu.Lock()
 	one.fetching = true
 	r.mu.Unlock()

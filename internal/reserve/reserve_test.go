@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"earlybench.invalid/earlybench/core/job"
+	"earlybench.invalid/earlybench/core/peer"
 	"earlybench.invalid/earlybench/core/problem"
 	"earlybench.invalid/earlybench/internal/benchtest"
 	"earlybench.invalid/earlybench/internal/benchtest/leaks"
@@ -43,8 +44,30 @@ func (alone) Return(context.Context, string) error { return nil }
 type desk struct {
 	*benchtest.Bench
 	*reserve.Reserve
-	rig *standin.Rig
-	end func()
+	rig   *standin.Rig
+	peers reserve.Lending
+	end   func()
+}
+
+// late is a peer that lends heron-9 when it is told to, and whose device is not reached.
+type late struct {
+	alone
+	lends chan struct{}
+}
+
+func (late) Free() []reserve.Far {
+	return []reserve.Far{{Peer: "harbour-desk", Device: peer.Device{Handle: "heron-9"}}}
+}
+func (l late) Borrow(ctx context.Context, _ reserve.Far, _, _ time.Duration) (store.Loan, error) {
+	select {
+	case <-l.lends:
+		return store.Loan{ID: "9", State: store.LoanActive}, nil
+	case <-ctx.Done():
+		return store.Loan{}, ctx.Err()
+	}
+}
+func (late) Loan(context.Context, string) (store.Loan, error) {
+	return store.Loan{ID: "9", State: store.LoanActive}, nil
 }
 
 func deskWith(t *testing.T, handsets int) *desk {
@@ -68,7 +91,7 @@ func deskWith(t *testing.T, handsets int) *desk {
 		}
 		return linked == handsets
 	})
-	d := &desk{Bench: b, rig: rig}
+	d := &desk{Bench: b, rig: rig, peers: alone{}}
 	d.begin()
 	t.Cleanup(func() { d.end() })
 	return d
@@ -76,9 +99,10 @@ func deskWith(t *testing.T, handsets int) *desk {
 
 // begin starts reserving, on what is on record.
 func (d *desk) begin() {
-	d.Reserve = reserve.New(reserve.Config{Store: d.Store, Rack: d.Rack, Lending: alone{}, Ready: func(*keeper.Keeper) bool { return true }, Clock: d.Clock, Log: slog.New(slog.DiscardHandler), Lapse: time.Second, Away: time.Second})
+	d.Reserve = reserve.New(reserve.Config{Store: d.Store, Rack: d.Rack, Lending: d.peers, Ready: func(*keeper.Keeper) bool { return true }, Clock: d.Clock, Log: slog.New(slog.DiscardHandler), Lapse: time.Second, Away: time.Second})
 	d.Choose(func(where string) (reserve.Choice, error) {
-		return reserve.Choice{Own: func(k *keeper.Keeper) (bool, error) { return strings.HasPrefix(k.Device().Handle, where), nil }}, nil
+		return reserve.Choice{Own: func(k *keeper.Keeper) (bool, error) { return strings.HasPrefix(k.Device().Handle, where), nil },
+			Far: func(reserve.Far) (bool, error) { return true, nil }}, nil
 	})
 	require.NoError(d.T, d.Read(d.T.Context()))
 	ctx, stop := context.WithCancel(context.Background())
@@ -317,6 +341,26 @@ func TestADeviceThatWillNotDoIsReplaced(t *testing.T) {
 		r, err = d.Heard(context.Background(), r.ID, "access/night")
 		return err == nil && strings.Contains(r.Reason, "it needs hands")
 	})
+}
+
+func TestWhoWaitsForABorrowedDeviceIsToldWhatIsMissing(t *testing.T) {
+	d := deskWith(t, 0)
+	d.end()
+	lends := make(chan struct{})
+	d.peers = late{lends: lends}
+	d.begin()
+	r, err := d.Reserve.Ask(t.Context(), reserve.Request{Actor: "access/night", Title: "a test", Count: 1, Long: time.Hour, Peers: true})
+	require.NoError(t, err)
+	says := func(why string) {
+		t.Helper()
+		d.Eventually(why, func() bool {
+			now, err := d.Heard(context.Background(), r.ID, "access/night")
+			return err == nil && now.State == store.ReservationWaiting && now.Reason == why
+		})
+	}
+	says("harbour-desk has not lent heron-9 yet")
+	close(lends)
+	says("heron-9 of harbour-desk is not reached yet")
 }
 
 func TestWhatCannotBeReservedIsRefused(t *testing.T) {

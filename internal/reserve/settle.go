@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"earlybench.invalid/earlybench/core/clock"
@@ -182,17 +183,22 @@ func (r *Reserve) Away(s store.Reservation) (out []string) {
 	return out
 }
 
-// begin begins a reservation whose devices are all here.
+// begin begins a reservation that has as many devices as it needs, once all of them are reached.
 func (r *Reserve) begin(ctx context.Context, one *reservation) {
 	r.mu.Lock()
 	devices := slices.Clone(one.Devices)
 	r.mu.Unlock()
-	here := len(devices) == one.Count
-	for _, d := range devices {
-		k := r.cfg.Rack.ByID(d.Device)
-		here = here && k != nil && there(k) && r.keep(one, k, true)
+	if len(devices) < one.Count {
+		return
 	}
-	if !here {
+	var missing []string
+	for _, d := range devices {
+		if k := r.cfg.Rack.ByID(d.Device); k == nil || !there(k) || !r.keep(one, k, true) {
+			missing = append(missing, named(d))
+		}
+	}
+	if len(missing) > 0 {
+		r.waits(ctx, one, strings.Join(missing, " and ")+map[bool]string{true: " is", false: " are"}[len(missing) == 1]+" not reached yet")
 		return
 	}
 	r.warn(one, r.change(ctx, one, func(s *store.Reservation) bool {
@@ -203,6 +209,14 @@ func (r *Reserve) begin(ctx context.Context, one *reservation) {
 		}
 		return true
 	}))
+}
+
+// named is a device as people say it: heron-1, or heron-9 of harbour-desk.
+func named(d store.ReservedDevice) string {
+	if d.Peer == "" {
+		return d.Handle
+	}
+	return d.Handle + " of " + d.Peer
 }
 
 // finish ends a reservation and gives its devices back.
