@@ -2,9 +2,9 @@ package computer_test
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -88,9 +88,11 @@ func TestTheClockIsWrongWhereNoDeviceAgreesWithIt(t *testing.T) {
 func TestTheSearchPathIsLookedThroughForEachApp(t *testing.T) {
 	c, b, _ := checker(t)
 	project, search := benchtest.SmallApp(t, false), t.TempDir()
-	compiler, err := exec.LookPath("go")
-	require.NoError(t, err)
-	t.Setenv("PATH", filepath.Dir(compiler)+string(os.PathListSeparator)+search)
+	there := slices.DeleteFunc(filepath.SplitList(os.Getenv("PATH")), func(dir string) bool {
+		info, err := os.Stat(dir)
+		return err != nil || !info.IsDir()
+	})
+	t.Setenv("PATH", strings.Join(append(there, search), string(os.PathListSeparator)))
 	require.Equal(t, computer.Fine, finds(t, c, "path").State)
 	require.NoError(t, b.Store.SaveProject(t.Context(), store.Project{App: "fellgate/callout", Dir: project}))
 	require.NoError(t, b.Store.SaveProject(t.Context(), store.Project{App: "fellgate/gone", Dir: t.TempDir()}))
