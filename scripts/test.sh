@@ -7,7 +7,7 @@ dir=$(mktemp -d)
 out=$dir/out
 trap 'rm -rf "$dir"' EXIT
 
-# Collecting garbage less often saves a tenth of all work; those that measure do without.
+# Collecting garbage less often saves a tenth of all work; those that measure memory or time do without.
 export GOGC=400
 # The tests of packages in which nothing has changed since they passed are not run again, except in CI.
 anew=${CI:+-count=1}

@@ -24,6 +24,7 @@ import (
 // TestTheBenchHoldsAgainstHostileDevices connects a device for each attack, all at once and beside an honest
 // one, to a bench of its own, and gives each the commands that a person would.
 func TestTheBenchHoldsAgainstHostileDevices(t *testing.T) {
+	collecting(t)
 	attacks := hostile.Attacks()
 	require.GreaterOrEqual(t, len(attacks), 30)
 	d := startBench(t, t.TempDir())
@@ -118,6 +119,7 @@ var steers = regexp.MustCompile("[\x00-\x08\x0b-\x1f\x7f\u0080-\u009f\u202a-\u20
 
 // What a host says is bounded, and passes on nothing that controls a terminal.
 func TestTheBenchHoldsAgainstHostileHosts(t *testing.T) {
+	collecting(t)
 	d := startBench(t, t.TempDir())
 	n := 0
 	for what, b := range hostile.Hosts {

@@ -98,6 +98,7 @@ func TestPulledCablesLoseNothingOfACopy(t *testing.T) {
 }
 
 func TestTryoutsLeaveNothingBehind(t *testing.T) {
+	collecting(t)
 	d := startDemo(t)
 	d.permit("fellgate/callout")
 	d.ok("project", "add", benchtest.SmallApp(t, true))
