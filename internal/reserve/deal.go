@@ -35,7 +35,7 @@ func (r *Reserve) deal(ctx context.Context) {
 		s, fetching := one.copy(), one.fetching
 		r.mu.Unlock()
 		if s.State != store.ReservationWaiting || fetching {
-			continue // while it borrows, its reason says so
+			continue
 		}
 		if len(s.Devices) == s.Count {
 			r.begin(ctx, one)
